@@ -1,0 +1,29 @@
+//! Bytes to structures and back: everything Nine Keys knows about file formats, and nothing else.
+//!
+//! No module here opens a file, knows a policy or computes a signature. Bytes come in as slices through
+//! the [`cursor::Cursor`], or, when a file is too large to hold, through a [`source::Source`]; what comes
+//! out is a structure that keeps the bytes that were signed, or a [`cursor::ParseError`] that names the
+//! field and its byte. Every size, count and depth is checked against [`limits::Limits`] before memory is
+//! taken.
+//!
+//! | module | format |
+//! |---|---|
+//! | [`zip`] | archives: strict reading, raw copying with alignment |
+//! | [`signing_block`] | the APK signing block and what scheme v2 puts into it |
+//! | [`axml`], [`manifest`] | binary XML, and what an Android manifest says in it |
+//! | [`jar`] | what scheme v1 leaves in `META-INF` |
+//! | [`x509`], [`pem`] | certificates |
+
+pub mod axml;
+pub mod cursor;
+#[doc(hidden)]
+pub mod fuzzing;
+pub mod jar;
+pub mod limits;
+pub mod manifest;
+pub mod pem;
+pub mod secret;
+pub mod signing_block;
+pub mod source;
+pub mod x509;
+pub mod zip;

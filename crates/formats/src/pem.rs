@@ -1,0 +1,54 @@
+//! PEM (RFC 7468): certificates between their lines.
+
+use der::pem;
+
+/// The label of a certificate.
+pub const CERTIFICATE: &str = "CERTIFICATE";
+
+/// The DER bytes of every block with `label`; text around and between blocks is passed over, and a block
+/// that is damaged is left out.
+pub fn blocks(text: &[u8], label: &str) -> Vec<Vec<u8>> {
+    let text = String::from_utf8_lossy(text);
+    let begin = format!("-----BEGIN {label}-----");
+    let end = format!("-----END {label}-----");
+    let mut out = Vec::new();
+    let mut rest = text.as_ref();
+    while let Some(start) = rest.find(&begin) {
+        let Some(from) = rest.get(start..) else { break };
+        let Some(stop) = from.find(&end) else { break };
+        let (block, after) = from.split_at(stop + end.len());
+        if let Ok((_, der)) = pem::decode_vec(block.as_bytes()) {
+            out.push(der);
+        }
+        rest = after;
+    }
+    out
+}
+
+/// Whether the bytes hold a PEM block at all.
+pub fn looks_like(bytes: &[u8]) -> bool {
+    bytes.windows(11).take(64 << 10).any(|window| window == b"-----BEGIN ")
+}
+
+/// One block. Base64 in lines of 64 characters.
+///
+/// # Errors
+/// [`der::Error`] when the label is not allowed.
+pub fn encode(label: &str, der: &[u8]) -> Result<String, der::Error> {
+    pem::encode_string(label, pem::LineEnding::LF, der).map_err(der::Error::from)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn blocks_are_found_among_other_text() {
+        let one = encode(CERTIFICATE, &[1, 2, 3]).unwrap();
+        let two = encode(CERTIFICATE, &[4; 100]).unwrap();
+        let text = format!("subject=CN = a\n{one}\nbetween the blocks\n{two}\nbehind\n");
+        assert_eq!(blocks(text.as_bytes(), CERTIFICATE), [vec![1, 2, 3], vec![4; 100]]);
+        assert!(looks_like(text.as_bytes()));
+        assert!(blocks(b"-----BEGIN CERTIFICATE-----\nAAAA", CERTIFICATE).is_empty());
+    }
+}

@@ -1,0 +1,308 @@
+//! The APK signing block (APK Signature Scheme v2 and later), and what scheme v2 writes into it.
+//!
+//! ```text
+//! u64 S, pairs (u64 length, u32 id, value), u64 S again, "APK Sig Block 42"
+//! ```
+//! The block ends where the central directory begins; `S` counts everything after the first field.
+
+use std::ops::Range;
+
+use crate::cursor::{Cursor, Fault, ParseError};
+use crate::limits::Limits;
+use crate::source::{ReadError, Source};
+
+/// Id of the pair that holds scheme v2.
+pub const V2: u32 = 0x7109_871a;
+/// Id of the pair that holds scheme v3.
+pub const V3: u32 = 0xf053_68c0;
+/// Id of the pair that holds scheme v3.1.
+pub const V31: u32 = 0x1b93_ad61;
+/// Id of the zero pair that fills the block to a whole page.
+pub const PADDING: u32 = 0x4272_6577;
+/// Attribute of a v2 signer: a later scheme (its number is the value) is there as well.
+pub const ATTRIBUTE_LATER_SCHEME: u32 = 0xbeef_f00d;
+
+const MAGIC: &[u8; 16] = b"APK Sig Block 42";
+const FOOTER: u64 = 24;
+const PAGE: usize = 4096;
+
+/// A signing block: where it stands and its pairs in order.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Located {
+    /// From the first size field to the end of the magic.
+    pub range: Range<u64>,
+    /// Ids and values.
+    pub pairs: Vec<(u32, Vec<u8>)>,
+}
+
+impl Located {
+    /// The value of the first pair with that id.
+    pub fn find(&self, id: u32) -> Option<&[u8]> {
+        self.pairs.iter().find(|(found, _)| *found == id).map(|(_, value)| value.as_slice())
+    }
+}
+
+/// Looks for a block that ends at `directory_at`. The outer error is the system's; the inner one is a block
+/// that is there and damaged.
+///
+/// # Errors
+/// [`ReadError`] when the source cannot be read.
+#[allow(clippy::type_complexity, reason = "two kinds of failure, both said in the signature")]
+pub fn locate(
+    source: &dyn Source,
+    directory_at: u64,
+    limits: &Limits,
+) -> Result<Result<Option<Located>, ParseError>, ReadError> {
+    if directory_at < FOOTER + 8 {
+        return Ok(Ok(None));
+    }
+    let footer = source.bytes(directory_at - FOOTER..directory_at, FOOTER)?;
+    if !footer.ends_with(MAGIC) {
+        return Ok(Ok(None));
+    }
+    let mut c = Cursor::new(&footer, directory_at - FOOTER);
+    let lying = |fault| {
+        Ok(Err(ParseError { what: "size of the signing block", at: directory_at - FOOTER, fault }))
+    };
+    let size = match c.u64("size of the signing block") {
+        Ok(size) => size,
+        Err(error) => return Ok(Err(error)),
+    };
+    if size < FOOTER || size.checked_add(8).is_none_or(|whole| whole > directory_at) {
+        return lying(Fault::Value(size));
+    }
+    if size > limits.block {
+        return lying(Fault::Limit { said: size, limit: limits.block });
+    }
+    let start = directory_at - size - 8;
+    let bytes = source.bytes(start..directory_at, limits.block + 8)?;
+    Ok(parse(&bytes, start, size, limits)
+        .map(|pairs| Some(Located { range: start..directory_at, pairs })))
+}
+
+fn parse(bytes: &[u8], start: u64, size: u64, limits: &Limits) -> Result<Vec<(u32, Vec<u8>)>, ParseError> {
+    let mut c = Cursor::new(bytes, start);
+    let first = c.u64("first size of the signing block")?;
+    if first != size {
+        return Err(ParseError {
+            what: "first size of the signing block",
+            at: start,
+            fault: Fault::Value(first),
+        });
+    }
+    let mut body = c.sub(size - FOOTER, "pairs of the signing block")?;
+    let mut pairs: Vec<(u32, Vec<u8>)> = Vec::new();
+    while !body.is_empty() {
+        Limits::check(pairs.len() as u64 + 1, limits.items, "pairs of the signing block", &body)?;
+        let length = body.u64("length of a pair")?;
+        let mut pair = body.sub(length, "pair of the signing block")?;
+        let id = pair.u32("id of a pair")?;
+        if id != PADDING && pairs.iter().any(|(seen, _)| *seen == id) {
+            return Err(pair.error("id of a pair, twice", Fault::Value(u64::from(id))));
+        }
+        pairs.push((id, pair.rest().to_vec()));
+    }
+    Ok(pairs)
+}
+
+/// A block with these pairs, filled to a multiple of 4096 bytes by a padding pair.
+pub fn write(pairs: &[(u32, Vec<u8>)]) -> Vec<u8> {
+    let mut body = Vec::new();
+    let mut put = |id: u32, value: &[u8]| {
+        body.extend_from_slice(&(value.len() as u64 + 4).to_le_bytes());
+        body.extend_from_slice(&id.to_le_bytes());
+        body.extend_from_slice(value);
+    };
+    let mut length = 8 + FOOTER as usize;
+    for (id, value) in pairs {
+        put(*id, value);
+        length += 12 + value.len();
+    }
+    if !length.is_multiple_of(PAGE) {
+        let fill = (length + 12).next_multiple_of(PAGE) - length - 12;
+        put(PADDING, &vec![0; fill]);
+    }
+    let size = (body.len() as u64 + FOOTER).to_le_bytes();
+    let mut out = Vec::with_capacity(body.len() + 32);
+    out.extend_from_slice(&size);
+    out.extend_from_slice(&body);
+    out.extend_from_slice(&size);
+    out.extend_from_slice(MAGIC);
+    out
+}
+
+/// One signer of scheme v2, over the bytes it was read from.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Signer<'a> {
+    /// The signed bytes, without their length prefix.
+    pub signed_data: &'a [u8],
+    /// Algorithm ids and content digests.
+    pub digests: Vec<(u32, &'a [u8])>,
+    /// Certificates, DER, the signer's first.
+    pub certificates: Vec<&'a [u8]>,
+    /// Attribute ids and values.
+    pub attributes: Vec<(u32, &'a [u8])>,
+    /// Algorithm ids and signatures over `signed_data`.
+    pub signatures: Vec<(u32, &'a [u8])>,
+    /// SubjectPublicKeyInfo, DER.
+    pub public_key: &'a [u8],
+}
+
+/// Reads the value of the v2 pair.
+///
+/// # Errors
+/// [`ParseError`] for a length that runs out, bytes left over, an empty list of signers, digests,
+/// certificates or signatures, or more of them than the limits allow.
+pub fn parse_v2<'a>(value: &'a [u8], limits: &Limits) -> Result<Vec<Signer<'a>>, ParseError> {
+    let mut c = Cursor::new(value, 0);
+    let mut list = c.prefixed("v2 signers")?;
+    c.finish("v2 signers")?;
+    let mut signers = Vec::new();
+    while !list.is_empty() {
+        Limits::check(signers.len() as u64 + 1, limits.signers, "v2 signers", &list)?;
+        signers.push(parse_signer(list.prefixed("v2 signer")?, limits)?);
+    }
+    if signers.is_empty() {
+        return Err(list.error("v2 signers", Fault::Value(0)));
+    }
+    Ok(signers)
+}
+
+fn parse_signer<'a>(mut c: Cursor<'a>, limits: &Limits) -> Result<Signer<'a>, ParseError> {
+    let mut data = c.prefixed("v2 signed data")?;
+    let signed_data = data.rest();
+    let signatures = algorithm_values(c.prefixed("v2 signatures")?, "v2 signature", limits)?;
+    let public_key = c.prefixed("v2 public key")?.rest();
+    c.finish("v2 signer")?;
+
+    let digests = algorithm_values(data.prefixed("v2 digests")?, "v2 digest", limits)?;
+    let mut list = data.prefixed("v2 certificates")?;
+    let mut certificates = Vec::new();
+    while !list.is_empty() {
+        Limits::check(certificates.len() as u64 + 1, limits.signers, "v2 certificates", &list)?;
+        certificates.push(list.prefixed("v2 certificate")?.rest());
+    }
+    let mut list = data.prefixed("v2 attributes")?;
+    let mut attributes = Vec::new();
+    while !list.is_empty() {
+        Limits::check(attributes.len() as u64 + 1, limits.items, "v2 attributes", &list)?;
+        let mut attribute = list.prefixed("v2 attribute")?;
+        attributes.push((attribute.u32("id of a v2 attribute")?, attribute.rest()));
+    }
+    // four zero bytes follow the attributes in every file seen; a block without them is as valid
+    if data.rest() == [0; 4] {
+        data.take(4, "end of the v2 signed data")?;
+    }
+    data.finish("v2 signed data")?;
+    if certificates.is_empty() || digests.is_empty() || signatures.is_empty() {
+        return Err(c_empty("v2 signer without digest, certificate or signature"));
+    }
+    Ok(Signer { signed_data, digests, certificates, attributes, signatures, public_key })
+}
+
+fn c_empty(what: &'static str) -> ParseError {
+    ParseError { what, at: 0, fault: Fault::Malformed }
+}
+
+fn algorithm_values<'a>(
+    mut list: Cursor<'a>,
+    what: &'static str,
+    limits: &Limits,
+) -> Result<Vec<(u32, &'a [u8])>, ParseError> {
+    let mut out = Vec::new();
+    while !list.is_empty() {
+        Limits::check(out.len() as u64 + 1, limits.signers, what, &list)?;
+        let mut one = list.prefixed(what)?;
+        let algorithm = one.u32(what)?;
+        let value = one.prefixed(what)?.rest();
+        one.finish(what)?;
+        out.push((algorithm, value));
+    }
+    Ok(out)
+}
+
+/// The signed data of a v2 signer: one digest, one certificate, no attribute.
+pub fn v2_signed_data(algorithm: u32, digest: &[u8], certificate: &[u8]) -> Vec<u8> {
+    let digests = prefixed(&prefixed(&algorithm_value(algorithm, digest)));
+    let certificates = prefixed(&prefixed(certificate));
+    [digests, certificates, prefixed(&[]), vec![0; 4]].concat()
+}
+
+/// The value of a v2 pair with one signer.
+pub fn v2_value(signed_data: &[u8], algorithm: u32, signature: &[u8], public_key: &[u8]) -> Vec<u8> {
+    let signatures = prefixed(&prefixed(&algorithm_value(algorithm, signature)));
+    let signer = [prefixed(signed_data), signatures, prefixed(public_key)].concat();
+    prefixed(&prefixed(&signer))
+}
+
+fn algorithm_value(algorithm: u32, value: &[u8]) -> Vec<u8> {
+    [algorithm.to_le_bytes().to_vec(), prefixed(value)].concat()
+}
+
+fn prefixed(bytes: &[u8]) -> Vec<u8> {
+    [&(bytes.len() as u32).to_le_bytes(), bytes].concat()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn block() -> Vec<u8> {
+        let data = v2_signed_data(0x0103, &[7; 32], b"certificate");
+        write(&[(V2, v2_value(&data, 0x0103, b"signature", b"key"))])
+    }
+
+    fn located(bytes: &[u8]) -> Result<Option<Located>, ParseError> {
+        locate(&bytes, bytes.len() as u64, &Limits::USUAL).unwrap()
+    }
+
+    #[test]
+    fn what_is_written_is_read_back_and_fills_whole_pages() {
+        let bytes = block();
+        assert_eq!(bytes.len() % PAGE, 0);
+        let found = located(&bytes).unwrap().unwrap();
+        assert_eq!(found.range, 0..bytes.len() as u64);
+        let signers = parse_v2(found.find(V2).unwrap(), &Limits::USUAL).unwrap();
+        assert_eq!(signers.len(), 1);
+        assert_eq!(signers[0].digests, [(0x0103, [7; 32].as_slice())]);
+        assert_eq!(signers[0].certificates, [b"certificate"]);
+        assert_eq!(signers[0].public_key, b"key");
+        assert!(signers[0].signed_data.ends_with(&[0; 4]));
+    }
+
+    #[test]
+    fn size_fields_that_lie_are_refused() {
+        for size in [0, 23, 4097, u64::MAX - 4, 1 << 63, 0xffff_fff0] {
+            let mut bytes = block();
+            let at = bytes.len() - 24;
+            bytes[at..at + 8].copy_from_slice(&u64::to_le_bytes(size));
+            assert!(located(&bytes).is_err(), "{size:#x}");
+        }
+        let mut bytes = block();
+        bytes[0] ^= 1;
+        assert_eq!(located(&bytes).unwrap_err().what, "first size of the signing block");
+        let mut bytes = block();
+        bytes[8..16].copy_from_slice(&(1u64 << 63).to_le_bytes());
+        assert_eq!(located(&bytes).unwrap_err().what, "pair of the signing block");
+    }
+
+    #[test]
+    fn the_same_id_twice_is_refused() {
+        let bytes = write(&[(V2, vec![1]), (V2, vec![2])]);
+        assert_eq!(located(&bytes).unwrap_err().what, "id of a pair, twice");
+    }
+
+    #[test]
+    fn bytes_left_over_in_any_list_are_refused() {
+        let data = v2_signed_data(0x0103, &[7; 32], b"certificate");
+        let good = v2_value(&data, 0x0103, b"signature", b"key");
+        assert!(parse_v2(&good, &Limits::USUAL).is_ok());
+        let mut longer = good.clone();
+        longer.push(0);
+        assert!(parse_v2(&longer, &Limits::USUAL).is_err());
+        assert!(parse_v2(&prefixed(&[]), &Limits::USUAL).is_err());
+        let mut data = data;
+        data.extend_from_slice(&[0; 1]);
+        assert!(parse_v2(&v2_value(&data, 0x0103, b"s", b"k"), &Limits::USUAL).is_err());
+    }
+}

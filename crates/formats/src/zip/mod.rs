@@ -1,0 +1,125 @@
+//! Zip archives as packages use them: no zip64, no encryption, one disk, methods 0 and 8.
+//!
+//! [`Archive::open`] reads strictly. What keeps an archive from being walked at all is a [`ZipError`]; what
+//! can be walked but would be refused by a device, or be read differently by two readers, is kept in
+//! [`Archive::faults`], one [`ZipFault`] each, so that a check can name all of them. [`rewrite`] lays out a
+//! copy with aligned entries without touching the compressed bytes.
+
+mod fault;
+mod local;
+mod open;
+mod read;
+pub mod rewrite;
+pub mod write;
+
+use std::ops::Range;
+
+pub use fault::{ZipError, ZipFault};
+
+use crate::limits::Limits;
+use crate::signing_block::Located;
+use crate::source::Source;
+
+/// Stored, not compressed.
+pub const STORED: u16 = 0;
+/// Compressed with deflate.
+pub const DEFLATED: u16 = 8;
+/// General purpose flag bit 3: sizes and checksum follow the data.
+pub const FLAG_DESCRIPTOR: u16 = 1 << 3;
+/// General purpose flag bit 11: the name is UTF-8.
+pub const FLAG_UTF8: u16 = 1 << 11;
+
+/// One entry, as the central directory states it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Entry {
+    /// The name's bytes, as they stand.
+    pub name: Vec<u8>,
+    /// Version made by, version needed.
+    pub versions: (u16, u16),
+    /// General purpose flags.
+    pub flags: u16,
+    /// Compression method.
+    pub method: u16,
+    /// DOS time and date.
+    pub modified: (u16, u16),
+    /// CRC-32 of the uncompressed content.
+    pub crc: u32,
+    /// Bytes in the archive.
+    pub compressed: u64,
+    /// Bytes when inflated.
+    pub size: u64,
+    /// Internal and external attributes.
+    pub attributes: (u16, u32),
+    /// The comment's bytes.
+    pub comment: Vec<u8>,
+    /// Offset of the local header.
+    pub header_at: u64,
+    /// Offset of the first data byte.
+    pub data_at: u64,
+    /// Offset of the first byte after the data and its descriptor.
+    pub ends_at: u64,
+}
+
+impl Entry {
+    /// The name as text; bytes that are not UTF-8 are replaced.
+    pub fn name_text(&self) -> String {
+        String::from_utf8_lossy(&self.name).into_owned()
+    }
+
+    /// Whether the name ends in a slash.
+    pub fn is_directory(&self) -> bool {
+        self.name.last() == Some(&b'/')
+    }
+
+    /// Where the data stands in the archive.
+    pub fn data(&self) -> Range<u64> {
+        self.data_at..self.data_at.saturating_add(self.compressed)
+    }
+}
+
+/// An archive that could be walked.
+#[derive(Debug, Clone)]
+pub struct Archive {
+    /// The entries in the order of the central directory.
+    pub entries: Vec<Entry>,
+    /// The APK signing block, if there is one and it is sound.
+    pub block: Option<Located>,
+    /// Where the central directory stands.
+    pub directory: Range<u64>,
+    /// Where the end record stands, its comment included.
+    pub end_record: Range<u64>,
+    /// What is malformed.
+    pub faults: Vec<ZipFault>,
+}
+
+impl Archive {
+    /// Walks the archive: end record, central directory, every local header, the signing block.
+    ///
+    /// # Errors
+    /// [`ZipError`] when it is not an archive, is cut short or cannot be read.
+    pub fn open(source: &dyn Source, limits: &Limits) -> Result<Archive, ZipError> {
+        open::open(source, limits)
+    }
+
+    /// The first entry of that name.
+    pub fn find(&self, name: &[u8]) -> Option<&Entry> {
+        self.entries.iter().find(|entry| entry.name == name)
+    }
+
+    /// Where the signed bytes before the block end: the block's start, or the central directory's.
+    pub fn body_end(&self) -> u64 {
+        self.block.as_ref().map_or(self.directory.start, |block| block.range.start)
+    }
+
+    /// The content of `entry`, inflated and its checksum compared.
+    ///
+    /// # Errors
+    /// [`ZipError`] when it is larger than the limit, uses an unknown method, or does not inflate to what
+    /// the directory says.
+    pub fn read(&self, source: &dyn Source, entry: &Entry, limits: &Limits) -> Result<Vec<u8>, ZipError> {
+        read::read(source, entry, limits)
+    }
+}
+
+#[cfg(test)]
+mod tests;

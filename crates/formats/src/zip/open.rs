@@ -1,0 +1,250 @@
+//! Walking an archive: the end record backwards from the end, the directory, every local header.
+
+use std::collections::BTreeSet;
+use std::ops::Range;
+
+use super::local::{self, Extent};
+use super::{Archive, Entry, ZipError, ZipFault};
+use crate::cursor::{Cursor, Fault};
+use crate::limits::Limits;
+use crate::signing_block;
+use crate::source::Source;
+
+const END_SIGNATURE: [u8; 4] = *b"PK\x05\x06";
+const END_LENGTH: u64 = 22;
+const LONGEST_COMMENT: u64 = 0xffff;
+const LOCATOR_SIGNATURE: [u8; 4] = *b"PK\x06\x07";
+const DIRECTORY_SIGNATURE: u32 = 0x0201_4b50;
+const ZIP64_MARK: u32 = 0xffff_ffff;
+
+pub(super) fn open(source: &dyn Source, limits: &Limits) -> Result<Archive, ZipError> {
+    let mut faults = Vec::new();
+    let end = find_end(source, &mut faults)?;
+    let directory = end.directory_range()?;
+    if directory.end < end.range.start {
+        note_gap_before_end(source, directory.end..end.range.start, &mut faults)?;
+    }
+    let (mut entries, zip64) = read_directory(source, &directory, limits)?;
+    if zip64 || end.zip64 {
+        faults.push(ZipFault::Zip64);
+    }
+    end.compare_counts(entries.len() as u64, &mut faults);
+    check_names(&entries, &mut faults);
+
+    let block = match signing_block::locate(source, directory.start, limits)? {
+        Ok(block) => block,
+        Err(error) => {
+            faults.push(ZipFault::Block(error));
+            None
+        }
+    };
+    let body_end = block.as_ref().map_or(directory.start, |block| block.range.start);
+    let mut extents = Vec::with_capacity(entries.len());
+    for (index, entry) in entries.iter_mut().enumerate() {
+        if let Some(range) = local::resolve(source, entry, body_end, &mut faults)? {
+            extents.push(Extent { range, index });
+        }
+    }
+    extents.sort_by_key(|extent| (extent.range.start, extent.range.end));
+    local::check_gaps(source, &entries, &extents, body_end, block.is_some(), &mut faults)?;
+    Ok(Archive { entries, block, directory, end_record: end.range, faults })
+}
+
+struct End {
+    range: Range<u64>,
+    disks: (u16, u16),
+    counts: (u16, u16),
+    directory_size: u32,
+    directory_at: u32,
+    zip64: bool,
+}
+
+impl End {
+    fn directory_range(&self) -> Result<Range<u64>, ZipError> {
+        let start = u64::from(self.directory_at);
+        let end = start + u64::from(self.directory_size);
+        if end > self.range.start { Err(ZipError::Truncated) } else { Ok(start..end) }
+    }
+
+    fn compare_counts(&self, found: u64, faults: &mut Vec<ZipFault>) {
+        for said in [self.counts.0, self.counts.1] {
+            if u64::from(said) != found {
+                faults.push(ZipFault::Count { said: u64::from(said), found });
+                break;
+            }
+        }
+        if self.disks != (0, 0) {
+            faults.push(ZipFault::Disks);
+        }
+    }
+}
+
+/// The end record nearest the end whose comment ends exactly with the file; a record that is followed by
+/// more is taken with a fault, one whose comment runs out is a file cut short.
+fn find_end(source: &dyn Source, faults: &mut Vec<ZipFault>) -> Result<End, ZipError> {
+    let length = source.len();
+    if length == 0 {
+        return Err(ZipError::Empty);
+    }
+    let tail_at = length.saturating_sub(END_LENGTH + LONGEST_COMMENT);
+    let tail = source.bytes(tail_at..length, END_LENGTH + LONGEST_COMMENT)?;
+    let mut exact = Vec::new();
+    let mut loose = None;
+    let mut short = false;
+    for (offset, window) in tail.windows(4).enumerate() {
+        if window != END_SIGNATURE {
+            continue;
+        }
+        let at = tail_at + offset as u64;
+        match tail.get(offset..).map(|record| parse_end(record, at)) {
+            Some(Ok(end)) if end.range.end == length => exact.push(end),
+            Some(Ok(end)) if end.range.end < length => loose = Some(end),
+            _ => short = true,
+        }
+    }
+    if exact.len() > 1 {
+        faults.push(ZipFault::SecondEnd);
+    }
+    if let Some(end) = exact.pop() {
+        return Ok(end);
+    }
+    match loose {
+        Some(mut end) if !short => {
+            let at = end.range.end;
+            faults.push(ZipFault::Stray { at, length: length - at, place: "after the end record" });
+            end.range.end = length;
+            Ok(end)
+        }
+        _ if short => Err(ZipError::Truncated),
+        _ => not_an_archive(source),
+    }
+}
+
+/// Tells a download that was cut short from a file that never was an archive.
+fn not_an_archive(source: &dyn Source) -> Result<End, ZipError> {
+    let mut first = [0; 4];
+    if source.len() >= 4 {
+        source.read_at(0, &mut first)?;
+    }
+    if first == *b"PK\x03\x04" { Err(ZipError::Truncated) } else { Err(ZipError::NotAnArchive) }
+}
+
+fn parse_end(record: &[u8], at: u64) -> Result<End, crate::cursor::ParseError> {
+    let mut c = Cursor::new(record, at);
+    c.u32("end record signature")?;
+    let disks = (c.u16("disk number")?, c.u16("disk of the directory")?);
+    let counts = (c.u16("entries on this disk")?, c.u16("entries")?);
+    let directory_size = c.u32("directory size")?;
+    let directory_at = c.u32("directory offset")?;
+    let comment = c.u16("comment length")?;
+    let ends = c.at() + u64::from(comment);
+    let zip64 = directory_size == ZIP64_MARK || directory_at == ZIP64_MARK || counts.1 == u16::MAX;
+    Ok(End { range: at..ends, disks, counts, directory_size, directory_at, zip64 })
+}
+
+fn note_gap_before_end(
+    source: &dyn Source,
+    gap: Range<u64>,
+    faults: &mut Vec<ZipFault>,
+) -> Result<(), ZipError> {
+    let length = gap.end - gap.start;
+    if length >= 20 {
+        let mut found = [0; 4];
+        source.read_at(gap.end - 20, &mut found)?;
+        if found == LOCATOR_SIGNATURE {
+            faults.push(ZipFault::Zip64);
+            return Ok(());
+        }
+    }
+    faults.push(ZipFault::Stray { at: gap.start, length, place: "between directory and end record" });
+    Ok(())
+}
+
+fn read_directory(
+    source: &dyn Source,
+    range: &Range<u64>,
+    limits: &Limits,
+) -> Result<(Vec<Entry>, bool), ZipError> {
+    let size = range.end - range.start;
+    let probe = Cursor::new(&[], range.start);
+    Limits::check(size, limits.directory, "directory size", &probe)?;
+    let bytes = source.bytes(range.clone(), limits.directory)?;
+    let mut c = Cursor::new(&bytes, range.start);
+    let mut entries = Vec::new();
+    let mut zip64 = false;
+    while !c.is_empty() {
+        Limits::check(entries.len() as u64 + 1, limits.entries, "number of entries", &c)?;
+        let entry = read_entry(&mut c)?;
+        zip64 |= entry.compressed == u64::from(ZIP64_MARK)
+            || entry.size == u64::from(ZIP64_MARK)
+            || entry.header_at == u64::from(ZIP64_MARK);
+        entries.push(entry);
+    }
+    Ok((entries, zip64))
+}
+
+fn read_entry(c: &mut Cursor<'_>) -> Result<Entry, crate::cursor::ParseError> {
+    let signature_at = c.clone();
+    let signature = c.u32("directory entry")?;
+    if signature != DIRECTORY_SIGNATURE {
+        return Err(signature_at.error("directory entry", Fault::Value(u64::from(signature))));
+    }
+    let versions = (c.u16("version made by")?, c.u16("version needed")?);
+    let flags = c.u16("flags")?;
+    let method = c.u16("method")?;
+    let modified = (c.u16("time")?, c.u16("date")?);
+    let crc = c.u32("checksum")?;
+    let compressed = u64::from(c.u32("compressed size")?);
+    let size = u64::from(c.u32("size")?);
+    let name_length = usize::from(c.u16("name length")?);
+    let extra_length = usize::from(c.u16("extra length")?);
+    let comment_length = usize::from(c.u16("comment length")?);
+    c.u16("disk")?;
+    let attributes = (c.u16("internal attributes")?, c.u32("external attributes")?);
+    let header_at = u64::from(c.u32("local header offset")?);
+    let name = c.take(name_length, "entry name")?.to_vec();
+    c.take(extra_length, "entry extra field")?;
+    let comment = c.take(comment_length, "entry comment")?.to_vec();
+    Ok(Entry {
+        name,
+        versions,
+        flags,
+        method,
+        modified,
+        crc,
+        compressed,
+        size,
+        attributes,
+        comment,
+        header_at,
+        data_at: 0,
+        ends_at: 0,
+    })
+}
+
+fn check_names(entries: &[Entry], faults: &mut Vec<ZipFault>) {
+    let mut seen = BTreeSet::new();
+    for entry in entries {
+        if !seen.insert(entry.name.as_slice()) {
+            faults.push(ZipFault::DuplicateName(entry.name_text()));
+        }
+        if !is_plain_path(&entry.name) {
+            faults.push(ZipFault::UnsafeName(entry.name_text()));
+        }
+        if entry.flags & 1 != 0 || entry.flags & (1 << 6) != 0 || entry.flags & (1 << 13) != 0 {
+            faults.push(ZipFault::Encrypted(entry.name_text()));
+        }
+        if entry.method != super::STORED && entry.method != super::DEFLATED {
+            faults.push(ZipFault::Method(entry.name_text(), entry.method));
+        }
+    }
+}
+
+/// A relative path of ordinary segments: what can be unpacked anywhere without leaving the folder.
+fn is_plain_path(name: &[u8]) -> bool {
+    let path = name.strip_suffix(b"/").unwrap_or(name);
+    !path.is_empty()
+        && !path.iter().any(|&byte| byte < 0x20 || byte == 0x7f || byte == b'\\')
+        && path.get(1) != Some(&b':')
+        && path.split(|&byte| byte == b'/').all(|part| !part.is_empty() && part != b"." && part != b"..")
+}

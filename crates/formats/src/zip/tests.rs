@@ -1,0 +1,220 @@
+use super::rewrite::{Assembly, Piece, lay_out};
+use super::write::Writer;
+use super::*;
+
+fn sample() -> Vec<u8> {
+    Writer::new()
+        .deflated("AndroidManifest.xml", &[7; 3000])
+        .stored("lib/arm64-v8a/libferry.so", &[1; 5000])
+        .stored("assets/empty.txt", b"")
+        .stored("assets/größe.txt", b"twelve bytes")
+        .finish()
+}
+
+fn faults(bytes: &[u8]) -> Vec<ZipFault> {
+    Archive::open(&bytes, &Limits::USUAL).unwrap().faults
+}
+
+fn find(bytes: &[u8], what: &[u8]) -> usize {
+    bytes.windows(what.len()).position(|window| window == what).unwrap()
+}
+
+fn rfind(bytes: &[u8], what: &[u8]) -> usize {
+    bytes.windows(what.len()).rposition(|window| window == what).unwrap()
+}
+
+#[test]
+fn what_is_written_is_read_back() {
+    let bytes = sample();
+    let archive = Archive::open(&bytes, &Limits::USUAL).unwrap();
+    assert_eq!(archive.faults, []);
+    assert_eq!(archive.entries.len(), 4);
+    let entry = archive.find(b"AndroidManifest.xml").unwrap();
+    assert_eq!(entry.method, DEFLATED);
+    assert_eq!(archive.read(&bytes, entry, &Limits::USUAL).unwrap(), [7; 3000]);
+}
+
+#[test]
+fn a_copy_is_aligned_and_keeps_every_content() {
+    let bytes = sample();
+    let archive = Archive::open(&bytes, &Limits::USUAL).unwrap();
+    let boundary = |e: &Entry| if e.name.ends_with(b".so") { 16384 } else { 4 };
+    let layout = lay_out(&archive, |_| true, boundary);
+    let end = rewrite::end_record(layout.count, layout.directory.len() as u32, layout.body as u32);
+    let pieces = layout.pieces.into_iter().chain([Piece::Bytes(layout.directory), Piece::Bytes(end)]);
+    let copy = Assembly::new(&bytes, pieces);
+    let copy = copy.bytes(0..copy.len(), u64::MAX).unwrap();
+    let again = Archive::open(&copy, &Limits::USUAL).unwrap();
+    assert_eq!(again.faults, []);
+    for (old, new) in archive.entries.iter().zip(&again.entries) {
+        assert_eq!(old.name, new.name);
+        let content = |a: &Archive, b: &Vec<u8>, e| a.read(b, e, &Limits::USUAL).unwrap();
+        assert_eq!(content(&archive, &bytes, old), content(&again, &copy, new));
+        if new.method == STORED {
+            assert_eq!(new.data_at % boundary(new), 0, "{}", new.name_text());
+        }
+    }
+    // a second opinion on the layout
+    let mut other = ::zip::ZipArchive::new(std::io::Cursor::new(copy)).unwrap();
+    assert_eq!(other.len(), 4);
+    for at in 0..4 {
+        std::io::copy(&mut other.by_index(at).unwrap(), &mut std::io::sink()).unwrap();
+    }
+}
+
+#[test]
+fn an_assembly_reads_the_same_at_any_position() {
+    let original = (0..=255u8).collect::<Vec<_>>();
+    let pieces = [Piece::Copy(10..20), Piece::Bytes(vec![0xaa; 5]), Piece::Bytes(vec![]), Piece::Copy(0..3)];
+    let assembly = Assembly::new(&original, pieces);
+    let whole = assembly.bytes(0..18, 18).unwrap();
+    assert_eq!(whole, [&original[10..20], &[0xaa; 5], &original[0..3]].concat());
+    for start in 0..18u64 {
+        for end in start..=18 {
+            let part = assembly.bytes(start..end, 18).unwrap();
+            assert_eq!(part, whole[start as usize..end as usize]);
+        }
+    }
+    assert!(assembly.bytes(10..19, 100).is_err());
+}
+
+#[test]
+fn what_is_no_archive_says_so() {
+    let open = |bytes: &[u8]| Archive::open(&bytes, &Limits::USUAL).unwrap_err();
+    assert!(matches!(open(b""), ZipError::Empty));
+    assert!(matches!(open(&[b'x'; 4000]), ZipError::NotAnArchive));
+    assert!(matches!(open(b"PK\x05\x06"), ZipError::Truncated));
+    let whole = sample();
+    for end in [1000, whole.len() - 1, whole.len() - 21] {
+        assert!(matches!(open(&whole[..end]), ZipError::Truncated), "cut at {end}");
+    }
+}
+
+#[test]
+fn a_name_that_stands_twice_is_a_fault() {
+    let bytes = Writer::new().stored("classes.dex", b"one").stored("classes.dex", b"two").finish();
+    assert_eq!(faults(&bytes), [ZipFault::DuplicateName("classes.dex".into())]);
+}
+
+#[test]
+fn names_that_leave_the_folder_are_faults() {
+    for name in ["../x", "/etc/x", "a/../b", "a//b", "a\\b", "C:x", "", "a/\0b", "."] {
+        let bytes = Writer::new().stored(name, b"x").finish();
+        assert_eq!(faults(&bytes), [ZipFault::UnsafeName(name.into())], "{name:?}");
+    }
+    assert_eq!(faults(&Writer::new().stored("a/", b"").stored("..a/b..", b"").finish()), []);
+}
+
+#[test]
+fn local_headers_that_disagree_are_faults() {
+    let good = sample();
+    let header = find(&good, b"PK\x03\x04");
+    for (offset, field) in
+        [(6, "flags"), (8, "method"), (14, "checksum"), (18, "compressed size"), (22, "size"), (30, "name")]
+    {
+        let mut bytes = good.clone();
+        bytes[header + offset] ^= 0x40;
+        let found = faults(&bytes);
+        let wanted = ZipFault::Disagreement { name: "AndroidManifest.xml".into(), field };
+        assert!(found.contains(&wanted), "{field}: {found:?}");
+    }
+}
+
+#[test]
+fn sizes_of_four_gibibytes_are_faults_and_take_no_memory() {
+    let mut bytes = sample();
+    let central = find(&bytes, b"PK\x01\x02");
+    bytes[central + 20..central + 28].copy_from_slice(&[0xff; 8]);
+    let found = faults(&bytes);
+    assert!(found.contains(&ZipFault::Zip64), "{found:?}");
+    assert!(found.contains(&ZipFault::DataOutside("AndroidManifest.xml".into())), "{found:?}");
+    let mut bytes = sample();
+    let end = rfind(&bytes, b"PK\x05\x06");
+    bytes[end + 12..end + 16].copy_from_slice(&[0xff; 4]);
+    assert!(matches!(Archive::open(&bytes, &Limits::USUAL), Err(ZipError::Truncated)));
+}
+
+#[test]
+fn bytes_that_belong_to_nothing_are_faults() {
+    let good = sample();
+    let behind = [good.clone(), b"tail".to_vec()].concat();
+    assert!(matches!(faults(&behind)[..], [ZipFault::Stray { place: "after the end record", .. }]));
+    // bytes in front, with every offset moved along
+    let front = shifted(b"#!/bin/sh\n");
+    assert!(matches!(faults(&front)[..], [ZipFault::Stray { place: "before the first entry", .. }]));
+}
+
+/// The sample behind `front`, its offsets counted from the new start.
+fn shifted(front: &[u8]) -> Vec<u8> {
+    let mut bytes = sample();
+    let by = front.len() as u32;
+    let end = rfind(&bytes, b"PK\x05\x06");
+    let mut places = vec![end + 16];
+    let central: Vec<usize> =
+        bytes.windows(4).enumerate().filter(|(_, w)| w == b"PK\x01\x02").map(|(at, _)| at).collect();
+    places.extend(central.iter().map(|at| at + 42));
+    for at in places {
+        let old = u32::from_le_bytes(bytes[at..at + 4].try_into().unwrap());
+        bytes[at..at + 4].copy_from_slice(&(old + by).to_le_bytes());
+    }
+    [front, &bytes].concat()
+}
+
+#[test]
+fn free_space_in_front_is_no_fault_when_it_is_exactly_that() {
+    let mut record = b"PK\x03\x04".to_vec();
+    record.resize(28, 0);
+    record.extend_from_slice(&102u16.to_le_bytes());
+    record.resize(132, 0);
+    assert_eq!(faults(&shifted(&record)), []);
+    record[131] = 1;
+    assert_eq!(faults(&shifted(&record)).len(), 1);
+}
+
+#[test]
+fn a_second_end_in_the_comment_is_a_fault() {
+    let mut bytes = sample();
+    let end = rfind(&bytes, b"PK\x05\x06");
+    let inner = bytes[end..].to_vec();
+    bytes[end + 20..end + 22].copy_from_slice(&(inner.len() as u16).to_le_bytes());
+    let at = bytes.len() as u32;
+    bytes.extend_from_slice(&inner);
+    // the inner record describes the same directory, so a reader could take either
+    let found = faults(&bytes);
+    assert!(found.contains(&ZipFault::SecondEnd), "{found:?} {at}");
+}
+
+#[test]
+fn overlapping_entries_are_a_fault() {
+    let mut bytes = Writer::new().stored("a", b"same").stored("a2", b"same").finish();
+    let second = rfind(&bytes, b"PK\x01\x02");
+    bytes[second + 42..second + 46].copy_from_slice(&0u32.to_le_bytes());
+    let found = faults(&bytes);
+    assert!(found.iter().any(|f| matches!(f, ZipFault::Overlap(..))), "{found:?}");
+}
+
+#[test]
+fn an_encrypted_entry_and_an_unknown_method_are_faults() {
+    let mut bytes = sample();
+    for (signature, flags) in [(b"PK\x03\x04", 6), (b"PK\x01\x02", 8)] {
+        let at = find(&bytes, signature);
+        bytes[at + flags] |= 1;
+        bytes[at + flags + 2] = 12;
+    }
+    let name = "AndroidManifest.xml".to_owned();
+    assert_eq!(faults(&bytes), [ZipFault::Encrypted(name.clone()), ZipFault::Method(name, 12)]);
+}
+
+#[test]
+fn content_that_does_not_inflate_to_what_is_said_is_refused() {
+    let good = sample();
+    let data = Archive::open(&good, &Limits::USUAL).unwrap().entries[0].data();
+    let mut bytes = good.clone();
+    bytes[data.start as usize + 3] ^= 0xff;
+    let archive = Archive::open(&bytes, &Limits::USUAL).unwrap();
+    assert!(archive.read(&bytes, &archive.entries[0], &Limits::USUAL).is_err());
+    let tight = Limits { inflated: 100, ..Limits::USUAL };
+    let archive = Archive::open(&good, &tight).unwrap();
+    let error = archive.read(&good, &archive.entries[0], &tight).unwrap_err();
+    assert!(error.to_string().contains("above the limit of 100"), "{error}");
+}

@@ -1,0 +1,82 @@
+//! Small archives made in memory: demo builds and test material.
+
+use flate2::{Compress, Compression, FlushCompress, Status};
+
+use super::rewrite::end_record;
+use super::{DEFLATED, FLAG_UTF8, STORED};
+
+/// The date that every entry gets, so that the same input gives the same bytes: 1 January 1980.
+const DATE: u16 = 0x0021;
+
+/// Collects entries and gives the archive's bytes.
+#[derive(Debug, Default)]
+pub struct Writer {
+    body: Vec<u8>,
+    directory: Vec<u8>,
+    count: u16,
+}
+
+impl Writer {
+    /// An archive without entries.
+    pub fn new() -> Self {
+        Self::default()
+    }
+
+    /// Adds an entry as it is.
+    #[must_use]
+    pub fn stored(self, name: &str, content: &[u8]) -> Self {
+        self.entry(name, STORED, content, content)
+    }
+
+    /// Adds an entry compressed with deflate.
+    #[must_use]
+    pub fn deflated(self, name: &str, content: &[u8]) -> Self {
+        match deflate(content) {
+            Some(data) => self.entry(name, DEFLATED, content, &data),
+            None => self.stored(name, content),
+        }
+    }
+
+    fn entry(mut self, name: &str, method: u16, content: &[u8], data: &[u8]) -> Self {
+        let header_at = self.body.len() as u32;
+        let flags = if name.is_ascii() { 0 } else { FLAG_UTF8 };
+        let mut shared = Vec::new();
+        for field in [20u16, flags, method, 0, DATE] {
+            shared.extend_from_slice(&field.to_le_bytes());
+        }
+        for field in [crc32fast::hash(content), data.len() as u32, content.len() as u32] {
+            shared.extend_from_slice(&field.to_le_bytes());
+        }
+        shared.extend_from_slice(&(name.len() as u16).to_le_bytes());
+        shared.extend_from_slice(&[0, 0]);
+        self.body.extend_from_slice(b"PK\x03\x04");
+        self.body.extend_from_slice(&shared);
+        self.body.extend_from_slice(name.as_bytes());
+        self.body.extend_from_slice(data);
+        self.directory.extend_from_slice(b"PK\x01\x02\x14\0");
+        self.directory.extend_from_slice(&shared);
+        self.directory.extend_from_slice(&[0; 10]);
+        self.directory.extend_from_slice(&header_at.to_le_bytes());
+        self.directory.extend_from_slice(name.as_bytes());
+        self.count += 1;
+        self
+    }
+
+    /// The archive.
+    pub fn finish(self) -> Vec<u8> {
+        let Writer { mut body, directory, count } = self;
+        let at = body.len() as u32;
+        body.extend_from_slice(&directory);
+        body.extend_from_slice(&end_record(count, directory.len() as u32, at));
+        body
+    }
+}
+
+fn deflate(content: &[u8]) -> Option<Vec<u8>> {
+    let mut compressor = Compress::new(Compression::new(6), false);
+    let mut out = Vec::with_capacity(content.len() + 64);
+    match compressor.compress_vec(content, &mut out, FlushCompress::Finish) {
+        Ok(Status::StreamEnd) => Some(out),
+        _ => None,
+    }
+}
