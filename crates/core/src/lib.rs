@@ -1,1 +1,30 @@
-//! x
+//! The computation of Nine Keys: what keys, certificates, builds and dates mean.
+//!
+//! Nothing here opens a file, asks a clock, reads the environment or prints. Time, key generation, progress
+//! and the wish to stop come in through [`env::Env`]; bytes come in through
+//! [`Source`](ninekeys_formats::source::Source) and leave through
+//! [`Sink`](digest::Sink).
+//!
+//! | module | what it is for |
+//! |---|---|
+//! | [`model`] | the words: the nine kinds of key, items and their facts, apps, destinations |
+//! | [`keys`] | private keys that sign, public keys that verify, and where new keys come from |
+//! | [`certificate`] | self-signed certificates, fingerprints |
+//! | [`android`] | reading, signing and verifying packages |
+//! | [`digest`] | content digests on all cores |
+//! | [`findings`], [`rules`] | what a check has to say, and every rule it knows |
+//! | [`board`] | the state of everything in one look |
+//! | [`password`] | generating passwords and judging them |
+//! | [`demo`] | the builds of the made-up ferry company |
+
+pub mod android;
+pub mod board;
+pub mod certificate;
+pub mod demo;
+pub mod digest;
+pub mod env;
+pub mod findings;
+pub mod keys;
+pub mod model;
+pub mod password;
+pub mod rules;

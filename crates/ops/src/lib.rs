@@ -1,1 +1,27 @@
-//! x
+//! The use cases of Nine Keys, one a file: a [`Ctx`] and a request go in, a report comes out.
+//!
+//! This layer reads and writes files, by position and whole or not at all, and is the only one that sees
+//! the cabinet and the computation together. It knows no terminal, no clock and no environment: those are in
+//! the [`Ctx`].
+
+pub mod app_add;
+pub mod backup;
+pub mod board;
+pub mod check;
+mod ctx;
+pub mod demo;
+pub mod files;
+pub mod init;
+pub mod inspect;
+pub mod inventory;
+pub mod keystore_create;
+pub mod passphrase;
+pub mod project;
+pub mod releases;
+pub mod restore;
+pub mod show;
+pub mod sign;
+pub mod status;
+
+pub use ctx::{Ask, AskError, Ctx, Nobody, OpenError};
+pub use files::FileError;

@@ -1,0 +1,107 @@
+//! A package: its archive and its manifest.
+
+use ninekeys_formats::cursor::ParseError;
+use ninekeys_formats::limits::Limits;
+use ninekeys_formats::manifest::{self, Manifest};
+use ninekeys_formats::source::Source;
+use ninekeys_formats::zip::{Archive, Entry, STORED, ZipError};
+use thiserror::Error;
+
+/// What a stored entry's data is aligned to, in bytes.
+pub const STORED_ALIGNMENT: u64 = 4;
+/// What a stored library's data is aligned to, so that devices with pages of 16 KiB can map it.
+pub const SHARED_LIBRARY_ALIGNMENT: u64 = 16 << 10;
+/// What older devices, with pages of 4 KiB, need a library to be aligned to.
+const SMALL_PAGE: u64 = 4 << 10;
+
+/// Why a package has no readable manifest.
+#[derive(Debug, Error)]
+pub enum ManifestFault {
+    /// There is no such entry.
+    #[error("there is no AndroidManifest.xml in it")]
+    Missing,
+    /// There are several.
+    #[error("there are several AndroidManifest.xml in it")]
+    Several,
+    /// It does not inflate.
+    #[error(transparent)]
+    Entry(ZipError),
+    /// It is not binary XML, or says nothing that a manifest has to say.
+    #[error("AndroidManifest.xml cannot be read: {0}")]
+    Malformed(#[from] ParseError),
+}
+
+/// A stored entry that does not stand where it should.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Misaligned {
+    /// The entry's name.
+    pub name: String,
+    /// Where its data begins.
+    pub at: u64,
+    /// What that should be a multiple of.
+    pub boundary: u64,
+}
+
+/// A package that opens as an archive.
+#[derive(Debug)]
+pub struct Package {
+    /// Its entries, its signing block, and what is malformed.
+    pub archive: Archive,
+    /// Its manifest.
+    pub manifest: Result<Manifest, ManifestFault>,
+    /// Its size in bytes.
+    pub size: u64,
+}
+
+impl Package {
+    /// Reads the archive's structure and the manifest.
+    ///
+    /// # Errors
+    /// [`ZipError`] when it does not open as an archive.
+    pub fn read(source: &dyn Source, limits: &Limits) -> Result<Package, ZipError> {
+        let archive = Archive::open(source, limits)?;
+        let manifest = read_manifest(&archive, source, limits)?;
+        Ok(Package { archive, manifest, size: source.len() })
+    }
+
+    /// The stored entries that do not stand where they should.
+    pub fn misaligned(&self) -> Vec<Misaligned> {
+        self.archive
+            .entries
+            .iter()
+            .filter(|entry| entry.method == STORED && !entry.is_directory() && entry.data_at > 0)
+            .filter_map(|entry| {
+                let boundary = boundary(entry);
+                // empty libraries are never mapped, and a 4 KiB boundary is enough for most devices
+                let wrong = !entry.data_at.is_multiple_of(boundary) && entry.size > 0;
+                let least = if boundary == STORED_ALIGNMENT { boundary } else { SMALL_PAGE };
+                let boundary = if entry.data_at.is_multiple_of(least) { boundary } else { least };
+                wrong.then(|| Misaligned { name: entry.name_text(), at: entry.data_at, boundary })
+            })
+            .collect()
+    }
+}
+
+/// What an entry's data is aligned to when it is stored.
+pub(super) fn boundary(entry: &Entry) -> u64 {
+    let library = entry.name.starts_with(b"lib/") && entry.name.ends_with(b".so");
+    if library { SHARED_LIBRARY_ALIGNMENT } else { STORED_ALIGNMENT }
+}
+
+/// A system error stops everything; a manifest that is missing or malformed is kept for the checks.
+fn read_manifest(
+    archive: &Archive,
+    source: &dyn Source,
+    limits: &Limits,
+) -> Result<Result<Manifest, ManifestFault>, ZipError> {
+    let mut found = archive.entries.iter().filter(|entry| entry.name == manifest::ENTRY);
+    let Some(entry) = found.next() else { return Ok(Err(ManifestFault::Missing)) };
+    if found.next().is_some() {
+        return Ok(Err(ManifestFault::Several));
+    }
+    Ok(match archive.read(source, entry, limits) {
+        Ok(bytes) => Manifest::parse(&bytes, limits).map_err(ManifestFault::from),
+        Err(ZipError::Read(error)) if entry.data().end <= source.len() => return Err(ZipError::Read(error)),
+        Err(error) => Err(ManifestFault::Entry(error)),
+    })
+}

@@ -1,0 +1,235 @@
+//! Signing a package: opened, laid out, digested, signed, and each step only after the one before.
+//!
+//! [`Opened`] refuses what must not be signed. [`LaidOut`] knows where every byte of the output goes.
+//! [`LaidOut::digest`] streams the entries to the output and digests them on the way, in one pass. Only
+//! [`Signed`] has the bytes that make it a package: the signing block, the directory, the end record.
+
+use ninekeys_formats::jar;
+use ninekeys_formats::limits::Limits;
+use ninekeys_formats::manifest::{Manifest, Sdk};
+use ninekeys_formats::signing_block;
+use ninekeys_formats::source::Source;
+use ninekeys_formats::zip::rewrite::{Assembly, Layout, Piece, end_record, lay_out};
+use ninekeys_formats::zip::{ZipError, ZipFault};
+use thiserror::Error;
+
+use super::algorithm::V2Algorithm;
+use super::package::{ManifestFault, Package, boundary};
+use crate::digest::{DigestError, Section, Sink, chunked, hex};
+use crate::env::Env;
+use crate::keys::{KeyError, Signer};
+use crate::model::Destination;
+
+/// The lowest platform level that reads scheme v2.
+const FIRST_SDK_WITH_V2: u32 = 24;
+const PAGE: u64 = 4096;
+
+/// Why a package is not signed.
+#[derive(Debug, Error)]
+pub enum SignError {
+    /// It does not open as an archive.
+    #[error(transparent)]
+    Zip(#[from] ZipError),
+    /// It opens, and is malformed.
+    #[error("the archive is malformed: {0}")]
+    Malformed(ZipFault),
+    /// Its manifest cannot be read.
+    #[error(transparent)]
+    Manifest(#[from] ManifestFault),
+    /// It must not be signed as it is.
+    #[error(transparent)]
+    Refused(#[from] Refusal),
+    /// Digesting failed.
+    #[error(transparent)]
+    Digest(#[from] DigestError),
+    /// The key could not sign.
+    #[error(transparent)]
+    Key(#[from] KeyError),
+}
+
+/// What must not be signed.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+pub enum Refusal {
+    /// It would run on devices that read only scheme v1.
+    #[error(
+        "it runs from SDK {min_sdk} on, and below SDK {FIRST_SDK_WITH_V2} devices read only signature scheme v1, \
+         which this version does not write yet"
+    )]
+    NeedsV1 {
+        /// The manifest's lowest SDK.
+        min_sdk: Sdk,
+    },
+    /// Anyone with a cable could look into it.
+    #[error("it is debuggable: anyone with a cable can read and change what it does")]
+    Debuggable,
+    /// Devices would not install it.
+    #[error("it is marked test-only: devices refuse to install it")]
+    TestOnly,
+    /// It would be larger than a package can be.
+    #[error("with its entries aligned it would be larger than the 4 GiB a package can have")]
+    TooLarge,
+    /// The key cannot be used for scheme v2.
+    #[error("scheme v2 has no algorithm for a key of kind {0}")]
+    Key(String),
+}
+
+/// A package that may be signed for its destination.
+pub struct Opened<'a> {
+    source: &'a dyn Source,
+    package: Package,
+    manifest: Manifest,
+}
+
+impl<'a> Opened<'a> {
+    /// Reads a package strictly and refuses what must not be signed for `destination`.
+    ///
+    /// # Errors
+    /// [`SignError`] when it cannot be read, is malformed, or is refused.
+    pub fn open(
+        source: &'a dyn Source,
+        destination: Destination,
+        limits: &Limits,
+    ) -> Result<Opened<'a>, SignError> {
+        let package = Package::read(source, limits)?;
+        // a broken old block is dropped with the rest of the old signature
+        let fault = package.archive.faults.iter().find(|fault| !matches!(fault, ZipFault::Block(_)));
+        if let Some(fault) = fault {
+            return Err(SignError::Malformed(fault.clone()));
+        }
+        let manifest = match &package.manifest {
+            Ok(manifest) => manifest.clone(),
+            Err(_) => return Err(SignError::Manifest(manifest_fault(package))),
+        };
+        refuse(&manifest, destination)?;
+        Ok(Opened { source, package, manifest })
+    }
+
+    /// What the manifest says.
+    pub fn manifest(&self) -> &Manifest {
+        &self.manifest
+    }
+
+    /// Whether an earlier signature is there, of any scheme; it will be dropped.
+    pub fn is_signed(&self) -> bool {
+        let archive = &self.package.archive;
+        archive.block.is_some() || archive.entries.iter().any(|entry| jar::is_signed_manifest(&entry.name))
+    }
+
+    /// Decides where every byte of the output goes: old signatures out, stored entries aligned, the end of
+    /// the entries moved to a page.
+    ///
+    /// # Errors
+    /// [`Refusal::TooLarge`].
+    pub fn lay_out(self) -> Result<LaidOut<'a>, SignError> {
+        let keep = |entry: &ninekeys_formats::zip::Entry| !jar::is_signature_file(&entry.name);
+        let Layout { mut pieces, body, directory, count, realigned } =
+            lay_out(&self.package.archive, keep, boundary);
+        let padded = body.next_multiple_of(PAGE);
+        pieces.push(Piece::Bytes(vec![0; usize::try_from(padded - body).unwrap_or(0)]));
+        // the signing block of one signer stays far below a mebibyte
+        if padded + directory.len() as u64 + (1 << 20) > u64::from(u32::MAX) {
+            return Err(Refusal::TooLarge.into());
+        }
+        let body = Assembly::new(self.source, pieces);
+        Ok(LaidOut { body, directory, count, realigned })
+    }
+}
+
+fn manifest_fault(package: Package) -> ManifestFault {
+    match package.manifest {
+        Err(fault) => fault,
+        Ok(_) => ManifestFault::Missing,
+    }
+}
+
+fn refuse(manifest: &Manifest, destination: Destination) -> Result<(), Refusal> {
+    if manifest.min_sdk.lowest_level() < FIRST_SDK_WITH_V2 {
+        return Err(Refusal::NeedsV1 { min_sdk: manifest.min_sdk.clone() });
+    }
+    let goes_out = matches!(destination, Destination::Direct | Destination::Store);
+    if manifest.debuggable && goes_out {
+        return Err(Refusal::Debuggable);
+    }
+    if manifest.test_only && goes_out {
+        return Err(Refusal::TestOnly);
+    }
+    Ok(())
+}
+
+/// A package whose output is decided, but for its signature.
+pub struct LaidOut<'a> {
+    body: Assembly<'a>,
+    directory: Vec<u8>,
+    count: u16,
+    realigned: usize,
+}
+
+impl LaidOut<'_> {
+    /// How many stored entries were moved to their alignment.
+    pub fn realigned(&self) -> usize {
+        self.realigned
+    }
+
+    /// Digests the output for a signature by `signer`, and writes its entries to `sink` on the way.
+    ///
+    /// # Errors
+    /// [`SignError`] when reading or writing fails, the key is of no use for scheme v2, or the user wants to
+    /// stop.
+    pub fn digest(self, signer: &dyn Signer, sink: &dyn Sink, env: &Env<'_>) -> Result<Ready, SignError> {
+        let shape = signer.public().shape();
+        let algorithm =
+            V2Algorithm::for_key(shape).ok_or_else(|| Refusal::Key(shape.to_string()))?;
+        let body = self.body.len();
+        let position = u32::try_from(body).map_err(|_| Refusal::TooLarge)?;
+        let size = u32::try_from(self.directory.len()).map_err(|_| Refusal::TooLarge)?;
+        // the digest covers the end record as if the block were not there
+        let end = end_record(self.count, size, position);
+        let sections = [
+            Section { source: &self.body, range: 0..body, copy_to: Some(sink) },
+            Section { source: &self.directory, range: 0..u64::from(size), copy_to: None },
+            Section { source: &end, range: 0..end.len() as u64, copy_to: None },
+        ];
+        let mut digests = chunked("signing", &[algorithm.hash], &sections, env)?;
+        let digest = digests.pop().unwrap_or_default();
+        Ok(Ready { body, directory: self.directory, count: self.count, algorithm, digest })
+    }
+}
+
+/// A package whose entries are written and digested.
+#[derive(Debug)]
+pub struct Ready {
+    body: u64,
+    directory: Vec<u8>,
+    count: u16,
+    algorithm: V2Algorithm,
+    digest: Vec<u8>,
+}
+
+impl Ready {
+    /// Signs the digest.
+    ///
+    /// # Errors
+    /// [`SignError::Key`] when the key refuses.
+    pub fn sign(self, signer: &dyn Signer, certificate: &[u8]) -> Result<Signed, SignError> {
+        let id = self.algorithm.id;
+        let data = signing_block::v2_signed_data(id, &self.digest, certificate);
+        let signature = signer.sign(self.algorithm.signature, &data)?;
+        let value = signing_block::v2_value(&data, id, &signature, signer.public().as_der());
+        let block = signing_block::write(&[(signing_block::V2, value)]);
+        let directory_at = self.body + block.len() as u64;
+        let position = u32::try_from(directory_at).map_err(|_| Refusal::TooLarge)?;
+        let end = end_record(self.count, self.directory.len() as u32, position);
+        Ok(Signed { at: self.body, tail: [block, self.directory, end].concat(), content: hex(&self.digest) })
+    }
+}
+
+/// What makes the written entries a signed package.
+#[derive(Debug)]
+pub struct Signed {
+    /// Where the tail goes: the end of the entries.
+    pub at: u64,
+    /// Signing block, central directory, end record.
+    pub tail: Vec<u8>,
+    /// The content digest that was signed, in hexadecimal.
+    pub content: String,
+}

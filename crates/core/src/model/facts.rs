@@ -1,0 +1,266 @@
+//! What of an item is public. Facts are stored in clear and bound to the item's sealed part by their digest.
+//!
+//! A private key is one item; each certificate over it is another that names the key; a keystore and an
+//! identity name both. So one key may carry many certificates and serve several apps, and nothing is said
+//! twice. Times are UTC, fingerprints SHA-256 in lower-case hexadecimal, binary values hexadecimal.
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+use super::{Destination, ItemId, NineKey};
+
+/// The facts of an item, by kind.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum Facts {
+    /// A private key.
+    Key(KeyFacts),
+    /// A certificate.
+    Certificate(CertificateFacts),
+    /// A keystore.
+    Keystore(KeystoreFacts),
+    /// An identity.
+    Identity(IdentityFacts),
+    /// A provisioning profile.
+    Profile(ProfileFacts),
+    /// A store API key or a service key.
+    ApiKey(ApiKeyFacts),
+    /// A registered device.
+    Device(DeviceFacts),
+    /// A signed build in the ledger.
+    Release(ReleaseFacts),
+}
+
+impl Facts {
+    /// The word for the kind.
+    pub fn word(&self) -> &'static str {
+        match self {
+            Facts::Key(_) => "key",
+            Facts::Certificate(_) => "certificate",
+            Facts::Keystore(_) => "keystore",
+            Facts::Identity(_) => "identity",
+            Facts::Profile(_) => "profile",
+            Facts::ApiKey(_) => "API key",
+            Facts::Device(_) => "device",
+            Facts::Release(_) => "release",
+        }
+    }
+
+    /// The items that these facts name.
+    pub fn links(&self) -> Vec<&ItemId> {
+        match self {
+            Facts::Key(_) | Facts::Device(_) => Vec::new(),
+            Facts::Certificate(c) => vec![&c.key],
+            Facts::Keystore(k) => k.entries.iter().flat_map(|e| [&e.key, &e.certificate]).collect(),
+            Facts::Identity(i) => vec![&i.key, &i.certificate],
+            Facts::Profile(p) => p.certificates.iter().chain(&p.devices).collect(),
+            Facts::ApiKey(a) => a.key.iter().collect(),
+            Facts::Release(r) => r.certificate.iter().chain(&r.profile).collect(),
+        }
+    }
+}
+
+/// A private key; its sealed part is PKCS#8.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct KeyFacts {
+    /// Kind and size, for people.
+    pub algorithm: String,
+    /// SubjectPublicKeyInfo.
+    pub public_key: String,
+    /// SHA-256 over the SubjectPublicKeyInfo: what makes it the same key under any name.
+    pub fingerprint: String,
+}
+
+/// A certificate; its sealed part is empty.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct CertificateFacts {
+    /// The key it is for.
+    pub key: ItemId,
+    /// All of it, DER.
+    pub der: String,
+    /// SHA-256 over the DER.
+    pub fingerprint: String,
+    /// RFC 4514.
+    pub subject: String,
+    /// RFC 4514.
+    pub issuer: String,
+    /// Serial number.
+    pub serial: String,
+    /// First second of its validity.
+    pub not_before: Timestamp,
+    /// Last second of its validity.
+    pub not_after: Timestamp,
+}
+
+/// Which of the two Android keys an entry of a keystore is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Role {
+    /// The app's identity on devices.
+    Signing,
+    /// Proves who uploads.
+    Upload,
+}
+
+impl Role {
+    /// Its place among the nine.
+    pub fn nine_key(self) -> NineKey {
+        match self {
+            Role::Signing => NineKey::Signing,
+            Role::Upload => NineKey::Upload,
+        }
+    }
+}
+
+/// A named group of keys; its sealed part holds the passwords.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct KeystoreFacts {
+    /// The keys, in the order in which they were added.
+    pub entries: Vec<KeystoreEntry>,
+    /// Whether a chosen password was found easy to guess when it was set.
+    pub weak_password: bool,
+}
+
+/// A key in a keystore.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct KeystoreEntry {
+    /// Its name in exported keystores; compared without case.
+    pub alias: String,
+    /// Signing or upload.
+    pub role: Role,
+    /// The private key.
+    pub key: ItemId,
+    /// The certificate that goes with it here.
+    pub certificate: ItemId,
+    /// Names of the apps it is for.
+    pub apps: Vec<String>,
+}
+
+/// What an identity is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum IdentityPurpose {
+    /// Runs builds on registered devices.
+    Development,
+    /// Signs for registered devices and for the store.
+    Distribution,
+    /// Sends notifications.
+    Push,
+}
+
+/// A private key with one certificate.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct IdentityFacts {
+    /// What it is for.
+    pub purpose: IdentityPurpose,
+    /// The private key.
+    pub key: ItemId,
+    /// The certificate.
+    pub certificate: ItemId,
+    /// The team that it was issued to.
+    pub team: String,
+    /// Names of the apps it is for; empty for all of the team.
+    pub apps: Vec<String>,
+    /// For a push identity: whether it is for the sandbox.
+    pub sandbox: bool,
+}
+
+/// A provisioning profile; its sealed part is empty.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ProfileFacts {
+    /// Its identifier in the file.
+    pub uuid: String,
+    /// Its name in the file.
+    pub title: String,
+    /// What builds with it are for.
+    pub destination: Destination,
+    /// The app id it is for, with the team's prefix.
+    pub app_id: String,
+    /// Names of the apps it is for.
+    pub apps: Vec<String>,
+    /// The team that it was issued to.
+    pub team: String,
+    /// Fingerprints of the certificates that it allows and the cabinet does not hold.
+    pub foreign_certificates: Vec<String>,
+    /// Those that the cabinet holds.
+    pub certificates: Vec<ItemId>,
+    /// The devices that it allows.
+    pub devices: Vec<ItemId>,
+    /// When it was made.
+    pub not_before: Timestamp,
+    /// Until when it is good.
+    pub not_after: Timestamp,
+    /// SHA-256 over the file.
+    pub fingerprint: String,
+}
+
+/// Which service an API key is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Service {
+    /// Key 7: the iOS side's store.
+    Store,
+    /// Key 8: a service account of the Android side's store.
+    Account,
+}
+
+/// A key that makes tokens; its private key is an item of its own.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ApiKeyFacts {
+    /// Which of the two.
+    pub service: Service,
+    /// The key id that tokens name.
+    pub key_id: String,
+    /// The issuer id or account that tokens name.
+    pub issuer: String,
+    /// What it may do.
+    pub role: String,
+    /// The private key; none for a labelled upload password.
+    pub key: Option<ItemId>,
+    /// Names of the apps it is for; empty for all.
+    pub apps: Vec<String>,
+}
+
+/// A registered device.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct DeviceFacts {
+    /// Its hardware identifier.
+    pub identifier: String,
+    /// What people call it.
+    pub title: String,
+}
+
+/// A signed build, as the ledger keeps it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ReleaseFacts {
+    /// The app's name in the project file.
+    pub app: String,
+    /// Package or bundle id.
+    pub id: String,
+    /// The version's name.
+    pub version: String,
+    /// The version code or build number.
+    pub code: u64,
+    /// What it was signed for.
+    pub destination: Destination,
+    /// The file's name, without its folder.
+    pub file: String,
+    /// The file's size in bytes.
+    pub size: u64,
+    /// The content digest that its signature covers: the same bytes have the same.
+    pub content: String,
+    /// Name of the keystore or identity it was signed with.
+    pub signed_with: String,
+    /// Fingerprint of the signer's public key.
+    pub signer: String,
+    /// The certificate item, where the cabinet holds it.
+    pub certificate: Option<ItemId>,
+    /// The profile in it, on iOS.
+    pub profile: Option<ItemId>,
+    /// The signature schemes, in order.
+    pub schemes: Vec<String>,
+    /// When.
+    pub signed: Timestamp,
+    /// Which member unlocked the cabinet for it.
+    pub by: String,
+}

@@ -1,0 +1,238 @@
+//! Items and how they are found: by id, by name, by any unique beginning of a name.
+
+use std::collections::BTreeMap;
+use std::fmt;
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+use thiserror::Error;
+
+use super::{Facts, KeystoreEntry, KeystoreFacts, ReleaseFacts};
+
+/// Identifies an item for good: 32 hexadecimal digits, random.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct ItemId(String);
+
+impl ItemId {
+    /// From 16 random bytes.
+    pub fn from_random(bytes: [u8; 16]) -> Self {
+        ItemId(crate::digest::hex(&bytes))
+    }
+
+    /// From its stored form.
+    pub fn from_stored(text: String) -> Self {
+        ItemId(text)
+    }
+
+    /// Its text form.
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+}
+
+impl fmt::Display for ItemId {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.0)
+    }
+}
+
+/// Whether an item is in use.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum State {
+    /// In use.
+    Active,
+    /// Replaced by a later generation, and kept.
+    Retired,
+}
+
+/// One thing in the cabinet, without its sealed part.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Item {
+    /// Its id.
+    pub id: ItemId,
+    /// Its name, unique without case.
+    pub name: String,
+    /// In use or retired.
+    pub state: State,
+    /// 1 for the first; one more than what it replaces.
+    pub generation: u32,
+    /// What it replaces.
+    pub replaces: Option<ItemId>,
+    /// Counts its changes, from 1.
+    pub revision: u32,
+    /// When it was made or came in.
+    pub created: Timestamp,
+    /// What of it is public.
+    pub facts: Facts,
+}
+
+/// A name that cannot be an item's.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+pub enum NameError {
+    /// Wrong characters or length.
+    #[error(
+        "`{0}` cannot be a name: 1 to 64 letters, digits, `-`, `_` or `.`, the first a letter or digit"
+    )]
+    Shape(String),
+}
+
+/// Checks a name that a user gives to an item.
+///
+/// # Errors
+/// [`NameError`].
+pub fn check_name(name: &str) -> Result<(), NameError> {
+    let good = (1..=64).contains(&name.len())
+        && name.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_' | b'.'))
+        && name.bytes().next().is_some_and(|b| b.is_ascii_alphanumeric());
+    if good { Ok(()) } else { Err(NameError::Shape(name.into())) }
+}
+
+/// Why a name did not lead to an item.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+pub enum NotFound {
+    /// Nothing has that name or begins with it.
+    #[error("nothing in the cabinet is called `{0}`")]
+    Unknown(String),
+    /// Several begin with it.
+    #[error("`{wanted}` could be {}", candidates.join(", "))]
+    Ambiguous {
+        /// What was asked for.
+        wanted: String,
+        /// What begins with it.
+        candidates: Vec<String>,
+    },
+}
+
+/// All items of a cabinet.
+#[derive(Debug, Clone, Default)]
+pub struct Inventory {
+    items: BTreeMap<ItemId, Item>,
+}
+
+impl Inventory {
+    /// From any list of items.
+    pub fn new(items: impl IntoIterator<Item = Item>) -> Self {
+        Inventory { items: items.into_iter().map(|item| (item.id.clone(), item)).collect() }
+    }
+
+    /// The items, in no meaningful order.
+    pub fn iter(&self) -> impl Iterator<Item = &Item> {
+        self.items.values()
+    }
+
+    /// The item with that id.
+    pub fn get(&self, id: &ItemId) -> Option<&Item> {
+        self.items.get(id)
+    }
+
+    /// The item with that name, or the only one whose name begins with it, without case. Of what hangs below
+    /// a keystore (its keys and certificates) only exact names count.
+    ///
+    /// # Errors
+    /// [`NotFound`].
+    pub fn find(&self, wanted: &str) -> Result<&Item, NotFound> {
+        let lower = wanted.to_lowercase();
+        let exact = self.iter().find(|item| item.name.to_lowercase() == lower || item.id.as_str() == wanted);
+        if let Some(item) = exact {
+            return Ok(item);
+        }
+        let named = |item: &&Item| item.name.to_lowercase().starts_with(&lower);
+        let mut all: Vec<&Item> = self.iter().filter(named).filter(|i| !i.name.contains('/')).collect();
+        all.sort_by(|a, b| a.name.cmp(&b.name));
+        match all.as_slice() {
+            [] => Err(NotFound::Unknown(wanted.into())),
+            [one] => Ok(one),
+            many => Err(NotFound::Ambiguous {
+                wanted: wanted.into(),
+                candidates: many.iter().map(|item| item.name.clone()).collect(),
+            }),
+        }
+    }
+
+    /// The items whose facts name `id`.
+    pub fn dependents<'a>(&'a self, id: &'a ItemId) -> impl Iterator<Item = &'a Item> {
+        self.iter().filter(move |item| item.facts.links().contains(&id))
+    }
+
+    /// Every keystore with its facts, by name.
+    pub fn keystores(&self) -> Vec<(&Item, &KeystoreFacts)> {
+        let mut all: Vec<_> = self
+            .iter()
+            .filter_map(|item| match &item.facts {
+                Facts::Keystore(facts) => Some((item, facts)),
+                _ => None,
+            })
+            .collect();
+        all.sort_by(|(a, _), (b, _)| a.name.cmp(&b.name));
+        all
+    }
+
+    /// The keys of active keystores that are for `app`.
+    pub fn android_keys<'a>(
+        &'a self,
+        app: &'a str,
+    ) -> impl Iterator<Item = (&'a Item, &'a KeystoreEntry)> + 'a {
+        self.keystores()
+            .into_iter()
+            .filter(|(item, _)| item.state == State::Active)
+            .flat_map(|(item, facts)| facts.entries.iter().map(move |entry| (item, entry)))
+            .filter(move |(_, entry)| entry.apps.iter().any(|name| name == app))
+    }
+
+    /// The ledger, oldest first.
+    pub fn releases(&self) -> Vec<&ReleaseFacts> {
+        let mut all: Vec<&ReleaseFacts> = self
+            .iter()
+            .filter_map(|item| match &item.facts {
+                Facts::Release(facts) => Some(facts),
+                _ => None,
+            })
+            .collect();
+        all.sort_by(|a, b| (a.signed, &a.file).cmp(&(b.signed, &b.file)));
+        all
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::DeviceFacts;
+    use super::*;
+
+    fn device(number: u8, name: &str) -> Item {
+        Item {
+            id: ItemId::from_random([number; 16]),
+            name: name.into(),
+            state: State::Active,
+            generation: 1,
+            replaces: None,
+            revision: 1,
+            created: Timestamp::UNIX_EPOCH,
+            facts: Facts::Device(DeviceFacts { identifier: "x".into(), title: name.into() }),
+        }
+    }
+
+    #[test]
+    fn names_resolve_exactly_first_then_by_unique_beginning_without_case() {
+        let inventory =
+            Inventory::new([device(1, "pier"), device(2, "Pier-two"), device(3, "quay"), device(4, "quay/a")]);
+        assert_eq!(inventory.find("PIER").unwrap().name, "pier");
+        assert_eq!(inventory.find("pier-").unwrap().name, "Pier-two");
+        assert_eq!(inventory.find("q").unwrap().name, "quay");
+        assert_eq!(inventory.find("quay/a").unwrap().name, "quay/a");
+        assert_eq!(inventory.find("x"), Err(NotFound::Unknown("x".into())));
+        let error = inventory.find("p").unwrap_err();
+        assert_eq!(error.to_string(), "`p` could be Pier-two, pier");
+    }
+
+    #[test]
+    fn names_are_plain() {
+        for good in ["crossing-signing", "a", "A.b_c-1"] {
+            assert!(check_name(good).is_ok(), "{good}");
+        }
+        for bad in ["", "-a", "a b", "a/b", "ä", "a\n", &"a".repeat(65)] {
+            assert!(check_name(bad).is_err(), "{bad}");
+        }
+    }
+}

@@ -1,0 +1,14 @@
+//! The words of the trade as types: kinds of key, items, apps, destinations.
+
+mod facts;
+mod inventory;
+mod nine;
+mod project;
+
+pub use facts::{
+    ApiKeyFacts, CertificateFacts, DeviceFacts, Facts, IdentityFacts, IdentityPurpose, KeyFacts, KeystoreEntry,
+    KeystoreFacts, ProfileFacts, ReleaseFacts, Role, Service,
+};
+pub use inventory::{Inventory, Item, ItemId, NameError, NotFound, State, check_name};
+pub use nine::NineKey;
+pub use project::{Android, App, Destination, Ios, Policy, Project, UnknownDestination};

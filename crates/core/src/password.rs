@@ -1,0 +1,88 @@
+//! Passwords: generated ones, and what is wrong with chosen ones.
+
+use ninekeys_formats::secret::{Secret, SecretText};
+use thiserror::Error;
+
+use crate::env::Env;
+use crate::keys::KeyError;
+
+/// The fewest characters that keystore formats and readers agree on.
+pub const LEAST: usize = 6;
+/// Length of a generated password in characters; 24 of 62 are 142 bits.
+const GENERATED: usize = 24;
+const ALPHABET: &[u8; 62] = b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789";
+
+/// Why a password is refused.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+pub enum PasswordError {
+    /// Fewer than [`LEAST`] characters.
+    #[error("a password needs at least {LEAST} characters")]
+    TooShort,
+}
+
+/// How easily a password is guessed, on the scale of its estimator: 0 (at once) to 4 (not in practice).
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Strength {
+    /// 0 to 4.
+    pub score: u8,
+    /// Whether a warning is due: below 3.
+    pub weak: bool,
+}
+
+/// A password of 24 letters and digits: ASCII alone, so that every reader of keystores takes it.
+///
+/// # Errors
+/// [`KeyError::Generator`] when the source of randomness fails.
+pub fn generate(env: &Env<'_>) -> Result<SecretText, KeyError> {
+    let mut text = String::with_capacity(GENERATED);
+    while text.len() < GENERATED {
+        let mut byte = [0];
+        env.keys.fill(&mut byte)?;
+        let [value] = byte;
+        // 248 is the largest multiple of 62 in a byte: above it the choice would be uneven
+        let chosen = ALPHABET.get(usize::from(value % 62)).filter(|_| value < 248);
+        text.extend(chosen.map(|&letter| char::from(letter)));
+    }
+    Ok(Secret::new(text))
+}
+
+/// Judges a password that somebody chose; `known` are words that an attacker would try first.
+///
+/// # Errors
+/// [`PasswordError::TooShort`].
+pub fn judge(password: &SecretText, known: &[&str]) -> Result<Strength, PasswordError> {
+    password.lend(|text| {
+        if text.chars().count() < LEAST {
+            return Err(PasswordError::TooShort);
+        }
+        let score = u8::from(zxcvbn::zxcvbn(text, known).score());
+        Ok(Strength { score, weak: score < 3 })
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::env::Silent;
+    use crate::keys::SystemKeys;
+    use std::sync::atomic::AtomicBool;
+
+    #[test]
+    fn generated_passwords_are_strong_and_differ() {
+        let stop = AtomicBool::new(false);
+        let env = Env { now: jiff::Timestamp::UNIX_EPOCH, keys: &SystemKeys, progress: &Silent, stop: &stop };
+        let (one, two) = (generate(&env).unwrap(), generate(&env).unwrap());
+        assert_ne!(one.lend(Clone::clone), two.lend(Clone::clone));
+        assert_eq!(one.lend(String::len), 24);
+        assert_eq!(judge(&one, &[]), Ok(Strength { score: 4, weak: false }));
+    }
+
+    #[test]
+    fn short_ones_are_refused_and_guessable_ones_are_weak() {
+        let judged = |text: &str| judge(&Secret::new(text.into()), &["gannetpoint"]);
+        assert_eq!(judged("ferry"), Err(PasswordError::TooShort));
+        assert!(judged("password1").unwrap().weak);
+        assert!(judged("gannetpoint").unwrap().weak, "words of the project are tried first");
+        assert!(!judged("brisk-lantern-oyster-quilt").unwrap().weak);
+    }
+}

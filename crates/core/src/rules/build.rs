@@ -1,0 +1,205 @@
+//! Rules about what the build says of itself: flags, names, numbers.
+
+use ninekeys_formats::manifest::Manifest;
+
+use super::{BuildLook, Notes, Rule, Subject};
+use crate::findings::{Level, Observation};
+use crate::model::Destination;
+
+pub(super) const RULES: &[Rule] = &[
+    Rule {
+        name: "build-debuggable",
+        level: Level::Error,
+        about: "the build is debuggable",
+        meaning: "Anyone with a cable can read what it stores and change what it does. Stores refuse it.",
+        remedy: "build the release variant; only development builds may be debuggable",
+        subject: Subject::Build(debuggable),
+    },
+    Rule {
+        name: "build-test-only",
+        level: Level::Error,
+        about: "the build is marked for tests only",
+        meaning: "Devices refuse to install it outside of a test.",
+        remedy: "build it without the test-only flag",
+        subject: Subject::Build(test_only),
+    },
+    Rule {
+        name: "build-id-mismatch",
+        level: Level::Error,
+        about: "the build's package is not the one that the project file gives for the app",
+        meaning: "It is another app, or a variant of it: a device would install it beside the app.",
+        remedy: "choose the build of the right app, or correct the package in ninekeys.toml",
+        subject: Subject::Build(id_mismatch),
+    },
+    Rule {
+        name: "build-version-mismatch",
+        level: Level::Error,
+        about: "the build's version is not the one that the project file expects",
+        meaning: "An old build was picked up, or the project file was not brought up to date.",
+        remedy: "build the expected version, or change `version` in ninekeys.toml",
+        subject: Subject::Build(version_mismatch),
+    },
+    Rule {
+        name: "build-name-mismatch",
+        level: Level::Warning,
+        about: "the file's name says another version than the build",
+        meaning: "Files that are named by hand get mixed up; the wrong one is sent.",
+        remedy: "name the file after what is in it",
+        subject: Subject::Build(name_mismatch),
+    },
+    Rule {
+        name: "build-number-not-higher",
+        level: Level::Error,
+        about: "the version code is not above the last release's",
+        meaning: "A store refuses a version code that it has seen; a device refuses a lower one.",
+        remedy: "build it again with a higher version code",
+        subject: Subject::Build(number_not_higher),
+    },
+    Rule {
+        name: "target-sdk-too-low",
+        level: Level::Error,
+        about: "the build is made for an older platform than the project's policy allows",
+        meaning: "Stores raise the lowest target SDK they take every year.",
+        remedy: "build it for a newer platform, or change `target-sdk` in ninekeys.toml",
+        subject: Subject::Build(target_too_low),
+    },
+    Rule {
+        name: "sdk-range-invalid",
+        level: Level::Error,
+        about: "the platform levels that the build names contradict each other",
+        meaning: "Above its highest or below its lowest level a device does not install the build at all.",
+        remedy: "correct the levels in the build's manifest",
+        subject: Subject::Build(sdk_range),
+    },
+    Rule {
+        name: "bundle-wanted",
+        level: Level::Warning,
+        about: "an APK is meant for the store",
+        meaning: "Stores take bundles (AAB) for new apps; an APK is for people who get the file directly.",
+        remedy: "build a bundle for the store, or sign this APK for `direct`",
+        subject: Subject::Build(bundle_wanted),
+    },
+];
+
+fn manifest<'a>(look: &'a BuildLook<'_>, notes: &mut Notes) -> Option<&'a Manifest> {
+    let manifest = look.package.manifest.as_ref().ok();
+    if manifest.is_none() {
+        notes.skip();
+    }
+    manifest
+}
+
+fn goes_out(look: &BuildLook<'_>) -> bool {
+    look.destination != Some(Destination::Development)
+}
+
+fn debuggable(look: &BuildLook<'_>, notes: &mut Notes) {
+    let Some(manifest) = manifest(look, notes) else { return };
+    if manifest.debuggable && goes_out(look) {
+        let seen = Observation::new("it is debuggable: anyone with a cable can read and change what it does");
+        notes.found(seen.expected("a release build").found("debuggable").place("AndroidManifest.xml"));
+    }
+}
+
+fn test_only(look: &BuildLook<'_>, notes: &mut Notes) {
+    let Some(manifest) = manifest(look, notes) else { return };
+    if manifest.test_only && goes_out(look) {
+        let seen = Observation::new("it is marked test-only: devices refuse to install it");
+        notes.found(seen.expected("a release build").found("test-only").place("AndroidManifest.xml"));
+    }
+}
+
+fn id_mismatch(look: &BuildLook<'_>, notes: &mut Notes) {
+    let Some(manifest) = manifest(look, notes) else { return };
+    let Some(android) = look.app.and_then(|(_, app)| app.android.as_ref()) else { return notes.skip() };
+    if manifest.package != android.package {
+        let seen = Observation::new("its package is not the app's");
+        let seen = seen.expected(&android.package).found(&manifest.package);
+        notes.found(seen.place("AndroidManifest.xml"));
+    }
+}
+
+fn version_mismatch(look: &BuildLook<'_>, notes: &mut Notes) {
+    let Some(manifest) = manifest(look, notes) else { return };
+    let Some(version) = look.app.and_then(|(_, app)| app.version.as_deref()) else { return notes.skip() };
+    let found = manifest.version_name.as_deref().unwrap_or("no version");
+    if found != version {
+        let seen = Observation::new("its version is not the one the project file expects");
+        notes.found(seen.expected(version).found(found).place("AndroidManifest.xml"));
+    }
+}
+
+/// Only names of the form APP-VERSION-CODE-DESTINATION say anything; others are nobody's claim.
+fn name_mismatch(look: &BuildLook<'_>, notes: &mut Notes) {
+    let Some(manifest) = manifest(look, notes) else { return };
+    let Some((app, _)) = look.app else { return notes.skip() };
+    let stem = look.file.rsplit_once('.').map_or(look.file, |(stem, _)| stem);
+    let Some(claim) = stem.strip_prefix(app).and_then(|rest| rest.strip_prefix('-')) else { return };
+    let Some((_, destination)) = Destination::ALL.iter().find(|(word, _)| claim.ends_with(*word)) else {
+        return;
+    };
+    let wanted = file_stem(app, manifest, *destination);
+    if stem != wanted {
+        let seen = Observation::new("its file name says something else than the build inside");
+        notes.found(seen.expected(format!("{wanted}.apk")).found(look.file));
+    }
+}
+
+/// What a signed build is called: APP-VERSION-CODE-DESTINATION.
+pub fn file_stem(app: &str, manifest: &Manifest, destination: Destination) -> String {
+    let version = manifest.version_name.as_deref().unwrap_or("0");
+    let code = manifest.version_code.unwrap_or(0);
+    let plain = |c: char| if c.is_ascii_alphanumeric() || matches!(c, '.' | '_' | '+') { c } else { '_' };
+    let version: String = version.chars().map(plain).collect();
+    format!("{app}-{version}-{code}-{destination}")
+}
+
+fn number_not_higher(look: &BuildLook<'_>, notes: &mut Notes) {
+    let Some(manifest) = manifest(look, notes) else { return };
+    let last = look.last.map(|last| (last.code, format!("above {}, the code of {}", last.code, last.file)));
+    let above = look.above.map(|code| (code, format!("above {code}, as asked for")));
+    let Some((least, expected)) = last.into_iter().chain(above).max_by_key(|(code, _)| *code) else {
+        return notes.skip();
+    };
+    let code = manifest.version_code.unwrap_or(0);
+    if code <= least {
+        let seen = Observation::new("its version code is not above the last release's");
+        let seen = seen.expected(expected).found(code);
+        // a device takes the same code again, a store does not
+        let again = code == least && look.destination == Some(Destination::Direct) && look.above.is_none();
+        let level = if again { Level::Warning } else { Level::Error };
+        notes.found(seen.level(level).place("AndroidManifest.xml"));
+    }
+}
+
+fn target_too_low(look: &BuildLook<'_>, notes: &mut Notes) {
+    let Some(manifest) = manifest(look, notes) else { return };
+    let Some(least) = look.policy.target_sdk else { return notes.skip() };
+    if manifest.target_sdk.lowest_level() < least {
+        let seen = Observation::new("it is made for an older platform than the policy allows");
+        let seen = seen.expected(format!("target SDK {least} or later"));
+        notes.found(seen.found(&manifest.target_sdk).place("AndroidManifest.xml"));
+    }
+}
+
+fn sdk_range(look: &BuildLook<'_>, notes: &mut Notes) {
+    let Some(manifest) = manifest(look, notes) else { return };
+    let (min, target) = (manifest.min_sdk.lowest_level(), manifest.target_sdk.lowest_level());
+    if let Some(max) = manifest.max_sdk
+        && max < min
+    {
+        let seen = Observation::new("its highest SDK is below its lowest: no device would install it");
+        notes.found(seen.expected(format!("{min} or later")).found(max).place("AndroidManifest.xml"));
+    }
+    if target < min {
+        let seen = Observation::new("its target SDK is below its lowest").level(Level::Warning);
+        notes.found(seen.expected(format!("{min} or later")).found(target).place("AndroidManifest.xml"));
+    }
+}
+
+fn bundle_wanted(look: &BuildLook<'_>, notes: &mut Notes) {
+    if look.destination == Some(Destination::Store) {
+        let seen = Observation::new("it is an APK, and a store wants a bundle for a new app");
+        notes.found(seen.expected("AAB").found("APK"));
+    }
+}

@@ -1,0 +1,71 @@
+//! Rules about how the material is kept.
+
+use jiff::SignedDuration;
+
+use super::{CabinetLook, Notes, Rule, Subject};
+use crate::findings::{Level, Observation};
+use crate::model::{Facts, Item, State};
+
+/// A backup is stale when the cabinet has changed since and it is older than this.
+const STALE_DAYS: i64 = 30;
+
+pub(super) const RULES: &[Rule] = &[
+    Rule {
+        name: "backup-missing",
+        level: Level::Warning,
+        about: "a key that cannot be replaced is in no backup",
+        meaning: "When this one file is lost, so is the key, and the app can never be updated again.",
+        remedy: "make a backup on another disk",
+        subject: Subject::Cabinet(backup_missing),
+    },
+    Rule {
+        name: "backup-stale",
+        level: Level::Note,
+        about: "the last backup is more than 30 days old and does not have everything",
+        meaning: "What was added since would be lost with the cabinet's file.",
+        remedy: "make a new backup",
+        subject: Subject::Cabinet(backup_stale),
+    },
+    Rule {
+        name: "password-weak",
+        level: Level::Warning,
+        about: "a keystore's password is easy to guess",
+        meaning: "The password guards the key wherever the keystore is exported or lent to.",
+        remedy: "let the tool generate a password: leave the password options out",
+        subject: Subject::Cabinet(password_weak),
+    },
+];
+
+/// Keystores in use that hold keys, newest change first to be told.
+fn keystores<'a>(look: &'a CabinetLook<'_>) -> impl Iterator<Item = &'a Item> {
+    look.inventory.keystores().into_iter().map(|(item, _)| item).filter(|item| item.state == State::Active)
+}
+
+fn backup_missing(look: &CabinetLook<'_>, notes: &mut Notes) {
+    for item in keystores(look) {
+        if look.last_backup.is_none_or(|at| at < item.created) {
+            let text = format!("{} has no backup; its keys cannot be replaced if this file is lost", item.name);
+            let seen = Observation::new(text).expected("2 copies or more").found("1, in this cabinet");
+            notes.found(seen.place(&item.name).mend(["cabinet", "backup", "FOLDER"]));
+        }
+    }
+}
+
+fn backup_stale(look: &CabinetLook<'_>, notes: &mut Notes) {
+    let Some(last) = look.last_backup else { return notes.skip() };
+    let newest = look.inventory.iter().map(|item| item.created).max();
+    let age = look.now.duration_since(last);
+    if newest.is_some_and(|newest| newest > last) && age > SignedDuration::from_hours(24 * STALE_DAYS) {
+        let text = format!("the last backup is {} days old and lacks what was added since", age.as_hours() / 24);
+        notes.found(Observation::new(text).mend(["cabinet", "backup", "FOLDER"]));
+    }
+}
+
+fn password_weak(look: &CabinetLook<'_>, notes: &mut Notes) {
+    for item in keystores(look) {
+        if matches!(&item.facts, Facts::Keystore(facts) if facts.weak_password) {
+            let text = format!("the password of {} is easy to guess", item.name);
+            notes.found(Observation::new(text).place(&item.name));
+        }
+    }
+}

@@ -1,0 +1,189 @@
+//! Rules about who signed: dates, strength, and whether it is who signed before.
+
+use jiff::{SignedDuration, Timestamp};
+use ninekeys_formats::x509::{Certificate, KeyShape};
+
+use super::{BuildLook, Notes, Rule, Subject};
+use crate::android::SignerReport;
+use crate::certificate::{LEAST_YEARS_FOR_SIGNING, end_of_validity};
+use crate::findings::{Level, Observation};
+use crate::model::Destination;
+
+pub(super) const RULES: &[Rule] = &[
+    Rule {
+        name: "identity-expired",
+        level: Level::Error,
+        about: "the signer's certificate has ended",
+        meaning: "Stores refuse a build whose certificate has ended, and some devices refuse to install it.",
+        remedy: "sign with a key whose certificate is still valid",
+        subject: Subject::Build(expired),
+    },
+    Rule {
+        name: "identity-expires-soon",
+        level: Level::Warning,
+        about: "the signer's certificate ends within the days that the project's policy gives",
+        meaning: "What ends soon takes everything with it that it signs; a successor takes time to arrange.",
+        remedy: "plan its successor now",
+        subject: Subject::Build(expires_soon),
+    },
+    Rule {
+        name: "identity-not-yet-valid",
+        level: Level::Error,
+        about: "the signer's certificate begins in the future",
+        meaning: "A device whose clock is right refuses it until then. Often this machine's clock is wrong.",
+        remedy: "compare this machine's clock, or wait until the certificate begins",
+        subject: Subject::Build(not_yet_valid),
+    },
+    Rule {
+        name: "key-too-weak",
+        level: Level::Error,
+        about: "the signer's key can be broken: RSA below 2048 bits, curves below 256, or DSA",
+        meaning: "Who can compute the private key can publish updates in your name.",
+        remedy: "sign with a key of at least RSA 2048 or EC P-256",
+        subject: Subject::Build(too_weak),
+    },
+    Rule {
+        name: "key-validity-short",
+        level: Level::Warning,
+        about: "the signing key's certificate ends less than 25 years after it began",
+        meaning: "An app can be updated only while its signing key's certificate is valid; stores ask for decades.",
+        remedy: "for a new app, make a key that is valid for 25 years or more",
+        subject: Subject::Build(validity_short),
+    },
+    Rule {
+        name: "signer-changed",
+        level: Level::Error,
+        about: "the build is signed by another key than the app was signed by before",
+        meaning: "A device installs an update only when the same key signed it. With another key every user would \
+                  have to remove the app first, and lose what it stored.",
+        remedy: "sign with the key that signed the last release",
+        subject: Subject::Build(signer_changed),
+    },
+];
+
+/// The signers to look at: one per certificate.
+fn signers<'a>(look: &'a BuildLook<'_>, notes: &mut Notes) -> Vec<&'a SignerReport> {
+    let mut out: Vec<&SignerReport> = Vec::new();
+    for signer in &look.signatures.signers {
+        if !out.iter().any(|seen| seen.certificate_fingerprint == signer.certificate_fingerprint) {
+            out.push(signer);
+        }
+    }
+    if out.is_empty() {
+        notes.skip();
+    }
+    out
+}
+
+fn time(seconds: i64) -> Timestamp {
+    Timestamp::from_second(seconds).unwrap_or(if seconds < 0 { Timestamp::MIN } else { Timestamp::MAX })
+}
+
+fn day(at: Timestamp) -> String {
+    at.strftime("%-d %b %Y").to_string()
+}
+
+fn subject(certificate: &Certificate) -> String {
+    format!("certificate of {}", certificate.subject)
+}
+
+fn expired(look: &BuildLook<'_>, notes: &mut Notes) {
+    for signer in signers(look, notes) {
+        let end = time(signer.certificate.not_after);
+        if end < look.now {
+            let text = "the signer's certificate has ended";
+            let seen = Observation::new(text).place(subject(&signer.certificate));
+            notes.found(seen.expected("a certificate that is valid").found(format!("ended {}", day(end))));
+        }
+    }
+}
+
+fn expires_soon(look: &BuildLook<'_>, notes: &mut Notes) {
+    let wait = SignedDuration::from_hours(24 * i64::from(look.policy.due_days));
+    let due = look.now.saturating_add(wait).unwrap_or(Timestamp::MAX);
+    for signer in signers(look, notes) {
+        let end = time(signer.certificate.not_after);
+        if end >= look.now && end < due {
+            let days = (end.as_second() - look.now.as_second()) / 86_400;
+            let text = format!("the signer's certificate ends in {days} days");
+            notes.found(Observation::new(text).found(day(end)).place(subject(&signer.certificate)));
+        }
+    }
+}
+
+fn not_yet_valid(look: &BuildLook<'_>, notes: &mut Notes) {
+    for signer in signers(look, notes) {
+        let start = time(signer.certificate.not_before);
+        if start > look.now {
+            let text = "the signer's certificate is not valid yet";
+            let seen = Observation::new(text).place(subject(&signer.certificate));
+            let now = format!("valid on {}", day(look.now));
+            notes.found(seen.expected(now).found(format!("begins {}", day(start))));
+        }
+    }
+}
+
+fn too_weak(look: &BuildLook<'_>, notes: &mut Notes) {
+    for signer in signers(look, notes) {
+        let weak = match &signer.certificate.key {
+            KeyShape::Rsa { bits } => *bits < 2048,
+            KeyShape::Ec { curve } => {
+                matches!(curve.as_str(), "1.2.840.10045.3.1.1" | "1.3.132.0.33" | "1.3.132.0.10.0")
+            }
+            KeyShape::Dsa => true,
+            KeyShape::Other(_) => false,
+        };
+        if weak {
+            let seen = Observation::new("the signer's key is too weak").found(&signer.certificate.key);
+            notes.found(seen.expected("RSA 2048, EC P-256 or stronger").place(subject(&signer.certificate)));
+        }
+    }
+}
+
+fn validity_short(look: &BuildLook<'_>, notes: &mut Notes) {
+    if look.destination == Some(Destination::Development) {
+        return notes.skip();
+    }
+    for signer in signers(look, notes) {
+        let (start, end) = (time(signer.certificate.not_before), time(signer.certificate.not_after));
+        let least = end_of_validity(start, LEAST_YEARS_FOR_SIGNING);
+        if least.is_ok_and(|least| end < least) {
+            let years = (end.as_second() - start.as_second()) / 31_556_952;
+            let text = "the signing key's certificate ends too soon for an app's whole life";
+            let seen = Observation::new(text).place(subject(&signer.certificate));
+            let found = format!("{years} years, until {}", day(end));
+            notes.found(seen.expected(format!("{LEAST_YEARS_FOR_SIGNING} years or more")).found(found));
+        }
+    }
+}
+
+fn signer_changed(look: &BuildLook<'_>, notes: &mut Notes) {
+    let signers = signers(look, notes);
+    let expected: Vec<(&str, &str)> = match look.last {
+        Some(last) => vec![(last.signed_with.as_str(), last.signer.as_str())],
+        None => look.known_signers.iter().map(|k| (k.name.as_str(), k.fingerprint.as_str())).collect(),
+    };
+    let Some((name, fingerprint)) = expected.first() else { return notes.skip() };
+    for signer in signers {
+        if expected.iter().any(|(_, known)| *known == signer.key_fingerprint) {
+            continue;
+        }
+        let since = look.last.map_or(String::new(), |last| format!(", which signed {}", last.file));
+        let text = "it is signed by another key than this app was before; no device would take it as an update";
+        let seen = Observation::new(text)
+            .expected(format!("key {} ({name}{since})", short(fingerprint)))
+            .found(format!("key {}, {}", short(&signer.key_fingerprint), subject(&signer.certificate)));
+        notes.found(seen.mend(["sign", look.path, "--key", name]));
+    }
+}
+
+/// A fingerprint as a sentence shows it: three bytes.
+fn short(fingerprint: &str) -> String {
+    let bytes: Vec<String> = fingerprint
+        .as_bytes()
+        .chunks(2)
+        .take(3)
+        .map(|pair| String::from_utf8_lossy(pair).to_uppercase())
+        .collect();
+    format!("{}…", bytes.join(":"))
+}

@@ -1,0 +1,180 @@
+//! Rules about the signature itself and the archive it stands in.
+
+use ninekeys_formats::manifest::Manifest;
+
+use super::{BuildLook, Notes, Rule, Subject};
+use crate::android::{Scheme, SchemeState, SignatureFault};
+use crate::findings::{Level, Observation};
+
+pub(super) const RULES: &[Rule] = &[
+    Rule {
+        name: "build-unsigned",
+        level: Level::Error,
+        about: "the build carries no signature of any scheme",
+        meaning: "No device installs it and no store takes it.",
+        remedy: "sign it",
+        subject: Subject::Build(unsigned),
+    },
+    Rule {
+        name: "signature-invalid",
+        level: Level::Error,
+        about: "a signature does not fit what it signs",
+        meaning: "The build was changed after it was signed, or was signed wrongly. Every device refuses it.",
+        remedy: "build and sign it again; nothing may touch the file after that",
+        subject: Subject::Build(invalid),
+    },
+    Rule {
+        name: "signature-scheme-missing",
+        level: Level::Error,
+        about: "a scheme that some of the build's devices need is missing",
+        meaning: "Below SDK 24 a device reads only scheme v1; a build made for SDK 30 or later needs v2 or later.",
+        remedy: "sign it again with the schemes its devices need, or raise its lowest SDK",
+        subject: Subject::Build(scheme_missing),
+    },
+    Rule {
+        name: "signature-stripped",
+        level: Level::Error,
+        about: "one signature announces another that is not there",
+        meaning: "Somebody took a stronger signature out, so that a weaker one would be looked at.",
+        remedy: "do not ship it; build and sign it again from the source",
+        subject: Subject::Build(stripped),
+    },
+    Rule {
+        name: "algorithm-unsupported",
+        level: Level::Error,
+        about: "a signature is there that this version cannot verify",
+        meaning: "A signature that was not verified says nothing. It may be good; this check does not know.",
+        remedy: "sign it again with this tool, or verify that scheme by other means",
+        subject: Subject::Build(unsupported),
+    },
+    Rule {
+        name: "archive-malformed",
+        level: Level::Error,
+        about: "the archive is put together in a way that devices refuse or readers read differently",
+        meaning: "Two readers may see two different builds in one file: what was checked is then not what runs.",
+        remedy: "build it again; a file that was fetched may have been damaged on the way",
+        subject: Subject::Build(malformed),
+    },
+    Rule {
+        name: "archive-unaligned",
+        level: Level::Warning,
+        about: "an uncompressed entry does not begin where devices can map it",
+        meaning: "Uncompressed entries belong on multiples of 4 bytes, libraries on memory pages of 4 or 16 KiB. \
+                  Elsewhere they cost memory, or do not load at all.",
+        remedy: "sign it again: signing moves every entry to where it belongs",
+        subject: Subject::Build(unaligned),
+    },
+];
+
+fn unsigned(look: &BuildLook<'_>, notes: &mut Notes) {
+    if !look.signatures.any() {
+        let seen = Observation::new("nobody has signed it").expected("a signature").found("none");
+        notes.found(seen.mend(["sign", look.path]));
+    }
+}
+
+/// Every fault in every scheme, with the scheme.
+fn faults<'a>(look: &'a BuildLook<'_>) -> impl Iterator<Item = (Scheme, &'a SignatureFault)> {
+    look.signatures.schemes.iter().flat_map(|report| {
+        let faults = match &report.state {
+            SchemeState::Broken(faults) => faults.as_slice(),
+            _ => &[],
+        };
+        faults.iter().map(|fault| (report.scheme, fault))
+    })
+}
+
+fn invalid(look: &BuildLook<'_>, notes: &mut Notes) {
+    if !look.signatures.any() {
+        return notes.skip();
+    }
+    for (scheme, fault) in faults(look) {
+        if !matches!(fault, SignatureFault::Unsupported(..)) {
+            let seen = Observation::new(format!("the {scheme} signature is not valid")).found(fault);
+            notes.found(seen.place(format!("signature scheme {scheme}")));
+        }
+    }
+}
+
+fn unsupported(look: &BuildLook<'_>, notes: &mut Notes) {
+    if !look.signatures.any() {
+        return notes.skip();
+    }
+    for report in &look.signatures.schemes {
+        if report.state == SchemeState::NotVerified {
+            let scheme = report.scheme;
+            let text = format!("a {scheme} signature is there; this version does not verify {scheme} yet");
+            notes.found(Observation::new(text).place(format!("signature scheme {scheme}")));
+        }
+    }
+    for (scheme, fault) in faults(look) {
+        if matches!(fault, SignatureFault::Unsupported(..)) {
+            let seen = Observation::new(format!("the {scheme} signature cannot be verified")).found(fault);
+            notes.found(seen.place(format!("signature scheme {scheme}")));
+        }
+    }
+}
+
+fn stripped(look: &BuildLook<'_>, notes: &mut Notes) {
+    if !look.signatures.any() {
+        return notes.skip();
+    }
+    for scheme in &look.signatures.stripped {
+        let text = format!("another signature announces scheme {scheme}, and it is not there");
+        notes.found(Observation::new(text).expected(format!("scheme {scheme}")).found("taken out"));
+    }
+}
+
+fn manifest<'a>(look: &'a BuildLook<'_>, notes: &mut Notes) -> Option<&'a Manifest> {
+    let manifest = look.package.manifest.as_ref().ok();
+    if manifest.is_none() {
+        notes.skip();
+    }
+    manifest
+}
+
+fn scheme_missing(look: &BuildLook<'_>, notes: &mut Notes) {
+    if !look.signatures.any() {
+        return notes.skip();
+    }
+    let Some(manifest) = manifest(look, notes) else { return };
+    let (min, target) = (manifest.min_sdk.lowest_level(), manifest.target_sdk.lowest_level());
+    let later = [Scheme::V2, Scheme::V3, Scheme::V31].iter().any(|scheme| look.signatures.has(*scheme));
+    if min < 24 && !look.signatures.has(Scheme::V1) {
+        let text = "devices below SDK 24 would find no signature in it";
+        let seen = Observation::new(text).expected("scheme v1").found("only later schemes");
+        notes.found(seen.place(format!("lowest SDK {}", manifest.min_sdk)));
+    }
+    if target >= 30 && !later {
+        let text = "a build made for SDK 30 or later needs a signature of scheme v2 or later";
+        let seen = Observation::new(text).expected("scheme v2 or later").found("scheme v1 alone");
+        notes.found(seen.place(format!("target SDK {}", manifest.target_sdk)).mend(["sign", look.path]));
+    }
+}
+
+fn malformed(look: &BuildLook<'_>, notes: &mut Notes) {
+    for fault in &look.package.archive.faults {
+        notes.found(Observation::new(fault.to_string()));
+    }
+    if let Err(fault) = &look.package.manifest {
+        notes.found(Observation::new(fault.to_string()).place("AndroidManifest.xml"));
+    }
+}
+
+fn unaligned(look: &BuildLook<'_>, notes: &mut Notes) {
+    let all = look.package.misaligned();
+    let Some(first) = all.first() else { return };
+    let target = look.package.manifest.as_ref().map_or(0, |m| m.target_sdk.lowest_level());
+    let table = all.iter().any(|entry| entry.name == "resources.arsc");
+    let others = match all.len() {
+        1 => String::new(),
+        2 => " and 1 other".into(),
+        many => format!(" and {} others", many - 1),
+    };
+    let seen = Observation::new("uncompressed entries do not begin where devices can map them")
+        .level(if table && target >= 30 { Level::Error } else { Level::Warning })
+        .expected(format!("a multiple of {}", first.boundary))
+        .found(format!("byte {}", first.at))
+        .place(format!("{}{others}", first.name));
+    notes.found(seen.mend(["sign", look.path]));
+}

@@ -1,0 +1,36 @@
+//! `board`: nine keys × apps, without a passphrase.
+
+use ninekeys_cabinet::CabinetError;
+use ninekeys_core::board::{Board, BoardView, board as draw};
+use thiserror::Error;
+
+use crate::ctx::{Ctx, OpenError};
+use crate::project::ProjectError;
+
+/// Why it could not be drawn.
+#[derive(Debug, Error)]
+pub enum BoardError {
+    /// The project file.
+    #[error(transparent)]
+    Project(#[from] ProjectError),
+    /// The cabinet could not be opened.
+    #[error(transparent)]
+    Open(#[from] OpenError),
+    /// The cabinet could not be read.
+    #[error(transparent)]
+    Cabinet(#[from] CabinetError),
+}
+
+/// Draws the board of the project.
+///
+/// # Errors
+/// [`BoardError`].
+pub fn board(ctx: &Ctx<'_>) -> Result<Board, BoardError> {
+    let file = ctx.project_file()?;
+    let cabinet = ctx.open()?;
+    let inventory = cabinet.inventory()?;
+    let last_backup = cabinet.last_backup()?;
+    let view =
+        BoardView { project: &file.project, inventory: &inventory, last_backup, now: ctx.env.now };
+    Ok(draw(&view))
+}

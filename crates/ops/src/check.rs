@@ -1,0 +1,336 @@
+//! `check`: everything that can be wrong with a build, before the store says so.
+
+use std::path::{Path, PathBuf};
+
+use jiff::Timestamp;
+use ninekeys_cabinet::CabinetError;
+use ninekeys_core::android::{Package, Scheme, SchemeState, Signatures, verify};
+use ninekeys_core::digest::DigestError;
+use ninekeys_core::model::{
+    App, Destination, Facts, Inventory, Policy, Project, ReleaseFacts,
+};
+use ninekeys_core::rules::{BuildLook, KnownSigner, Verdict, check_build};
+use ninekeys_formats::limits::Limits;
+use ninekeys_formats::manifest::Manifest;
+use ninekeys_formats::source::Source;
+use ninekeys_formats::zip::ZipError;
+use serde::Serialize;
+use thiserror::Error;
+
+use crate::ctx::{Ctx, OpenError};
+use crate::files::{FileError, InputFile};
+use crate::project::ProjectError;
+
+/// The build to be checked.
+#[derive(Debug)]
+pub struct Request {
+    /// The file.
+    pub build: PathBuf,
+    /// Where it goes.
+    pub destination: Option<Destination>,
+    /// The app it has to be; found by its package when nothing is said.
+    pub app: Option<String>,
+    /// A version code that it has to be above.
+    pub above: Option<u64>,
+}
+
+/// What was found.
+#[derive(Debug, Serialize)]
+pub struct CheckReport {
+    /// Whether nothing speaks against the build.
+    pub ready: bool,
+    /// The file's name.
+    pub file: String,
+    /// Its size in bytes.
+    pub size: u64,
+    /// Its platform.
+    pub platform: &'static str,
+    /// Where it goes, if that is known.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub destination: Option<Destination>,
+    /// The app's title, if the project file has it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub app: Option<String>,
+    /// What its manifest says, if it can be read.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub manifest: Option<Manifest>,
+    /// Who signed it.
+    pub signers: Vec<SignerLine>,
+    /// The schemes that are present, and whether each was verified.
+    pub schemes: Vec<SchemeLine>,
+    /// The findings and how many rules looked.
+    pub verdict: Verdict,
+    /// What it could not be compared with, and why.
+    pub not_compared: Vec<String>,
+    /// The last release it was compared with.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub last_release: Option<ReleaseFacts>,
+    /// The time of the check.
+    pub at: Timestamp,
+}
+
+/// A signer, for people.
+#[derive(Debug, Clone, Serialize)]
+pub struct SignerLine {
+    /// The keystore in the cabinet that holds the key, if one does.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+    /// The certificate's subject.
+    pub subject: String,
+    /// SHA-256 of the certificate.
+    pub certificate: String,
+    /// SHA-256 of the public key.
+    pub key: String,
+    /// Kind and size of the key.
+    pub algorithm: String,
+    /// When the certificate ends, seconds since 1970.
+    pub not_after: i64,
+}
+
+/// A scheme, for people.
+#[derive(Debug, Clone, Serialize)]
+pub struct SchemeLine {
+    /// Which.
+    pub scheme: Scheme,
+    /// Whether every signature and digest in it is good.
+    pub verified: bool,
+}
+
+/// Why it was not checked.
+#[derive(Debug, Error)]
+pub enum CheckError {
+    /// The file.
+    #[error(transparent)]
+    File(#[from] FileError),
+    /// It does not open as an archive.
+    #[error(transparent)]
+    Zip(#[from] ZipError),
+    /// Reading it failed, or the user stopped.
+    #[error(transparent)]
+    Digest(#[from] DigestError),
+    /// The project file.
+    #[error(transparent)]
+    Project(#[from] ProjectError),
+    /// The project file has no such app.
+    #[error("the project file has no app called {0}")]
+    UnknownApp(String),
+    /// The cabinet is there and cannot be opened.
+    #[error(transparent)]
+    Open(#[from] OpenError),
+    /// The cabinet cannot be read.
+    #[error(transparent)]
+    Cabinet(#[from] CabinetError),
+}
+
+/// What a build is compared with: as much of project file and cabinet as there is.
+pub struct Background {
+    pub(crate) project: Option<Project>,
+    pub(crate) inventory: Option<Inventory>,
+}
+
+impl Background {
+    /// Reads the project file and the facts of the cabinet, as far as they are there. Neither is needed.
+    ///
+    /// # Errors
+    /// [`CheckError`] when one is there and cannot be read.
+    pub fn read(ctx: &Ctx<'_>) -> Result<Self, CheckError> {
+        let file = ctx.project_if_any()?;
+        let has_cabinet = match ctx.cabinet_path() {
+            Ok(path) => ctx.cabinet.is_some() || path.exists(),
+            Err(ProjectError::Missing) => false,
+            Err(error) => return Err(error.into()),
+        };
+        let inventory = if has_cabinet { Some(ctx.open()?.inventory()?) } else { None };
+        Ok(Background { project: file.map(|file| file.project), inventory })
+    }
+}
+
+/// Checks one build.
+///
+/// # Errors
+/// [`CheckError`]. What is wrong with the build is no error but the report.
+pub fn check(ctx: &Ctx<'_>, request: &Request) -> Result<CheckReport, CheckError> {
+    let path = ctx.path(&request.build);
+    let source = InputFile::open(&path)?;
+    let background = Background::read(ctx)?;
+    let project = background.project.as_ref();
+    let named = match &request.app {
+        Some(wanted) => {
+            let found = project.and_then(|project| project.app(wanted));
+            Some(found.ok_or_else(|| CheckError::UnknownApp(wanted.clone()))?)
+        }
+        None => None,
+    };
+    let subject = BuildSubject {
+        file: file_name(&path),
+        path: request.build.display().to_string(),
+        destination: request.destination,
+        app: named,
+        above: request.above,
+        superseded: None,
+    };
+    check_source(ctx, &source, &background, &subject)
+}
+
+/// A build that is checked, and what is known of it beforehand.
+pub(crate) struct BuildSubject<'a> {
+    pub(crate) file: String,
+    pub(crate) path: String,
+    pub(crate) destination: Option<Destination>,
+    pub(crate) app: Option<(&'a str, &'a App)>,
+    pub(crate) above: Option<u64>,
+    /// A release that this build takes the place of: its file name.
+    pub(crate) superseded: Option<&'a str>,
+}
+
+/// Checks bytes that may not bear their name yet; `sign` proves its output with this.
+pub(crate) fn check_source(
+    ctx: &Ctx<'_>,
+    source: &dyn Source,
+    background: &Background,
+    subject: &BuildSubject<'_>,
+) -> Result<CheckReport, CheckError> {
+    let package = Package::read(source, &Limits::USUAL)?;
+    let signatures = verify(source, &package, &Limits::USUAL, &ctx.env)?;
+    let manifest = package.manifest.as_ref().ok();
+    let project = background.project.as_ref();
+    let by_package = || manifest.and_then(|m| project?.app_of_package(&m.package));
+    let app = subject.app.or_else(by_package);
+    let destination = subject.destination.or_else(|| only_destination(app));
+    let default_policy = Policy::default();
+    let releases = background.inventory.as_ref().map(Inventory::releases).unwrap_or_default();
+    let last = last_release(&releases, app, manifest, &signatures, subject.superseded);
+    let known = known_signers(background.inventory.as_ref(), app.map(|(name, _)| name));
+    let look = BuildLook {
+        file: &subject.file,
+        path: &subject.path,
+        package: &package,
+        signatures: &signatures,
+        destination,
+        app,
+        policy: project.map_or(&default_policy, |project| &project.policy),
+        last,
+        above: subject.above,
+        known_signers: &known,
+        now: ctx.env.now,
+    };
+    let verdict = check_build(&look);
+    Ok(CheckReport {
+        ready: verdict.is_ready(),
+        file: subject.file.clone(),
+        size: package.size,
+        platform: "android",
+        destination,
+        app: app.map(|(_, app)| app.title.clone()),
+        signers: signer_lines(&signatures, background.inventory.as_ref()),
+        schemes: scheme_lines(&signatures),
+        not_compared: not_compared(background, app, last),
+        last_release: last.cloned(),
+        verdict,
+        manifest: manifest.cloned(),
+        at: ctx.env.now,
+    })
+}
+
+/// The destination of an app that has only one.
+fn only_destination(app: Option<(&str, &App)>) -> Option<Destination> {
+    match app?.1.android.as_ref()?.destinations.as_slice() {
+        [only] => Some(*only),
+        _ => None,
+    }
+}
+
+/// The newest release of the same app that is not this very build and not one that it takes the place of.
+/// When the ledger has this build, only what was released before it counts.
+fn last_release<'a>(
+    releases: &[&'a ReleaseFacts],
+    app: Option<(&str, &App)>,
+    manifest: Option<&Manifest>,
+    signatures: &Signatures,
+    superseded: Option<&str>,
+) -> Option<&'a ReleaseFacts> {
+    let content = signatures.content.as_deref();
+    let of_app = |release: &&&ReleaseFacts| {
+        app.is_some_and(|(name, _)| release.app == name) || manifest.is_some_and(|m| release.id == m.package)
+    };
+    let own: Vec<&ReleaseFacts> = releases.iter().filter(of_app).copied().collect();
+    let itself = own.iter().position(|release| Some(release.content.as_str()) == content);
+    let before = own.get(..itself.unwrap_or(own.len())).unwrap_or_default();
+    let own_name = itself.and_then(|at| own.get(at)).map(|release| release.file.as_str());
+    // a build that was signed again for the same place has taken the place of the first
+    let counts = |release: &&&ReleaseFacts| {
+        Some(release.file.as_str()) != superseded && Some(release.file.as_str()) != own_name
+    };
+    before.iter().filter(counts).max_by_key(|release| release.code).copied()
+}
+
+/// The keys of the cabinet that an app may be signed with.
+pub(crate) fn known_signers(inventory: Option<&Inventory>, app: Option<&str>) -> Vec<KnownSigner> {
+    let (Some(inventory), Some(app)) = (inventory, app) else { return Vec::new() };
+    let known = inventory.android_keys(app).filter_map(|(keystore, entry)| {
+        match &inventory.get(&entry.key)?.facts {
+            Facts::Key(key) => {
+                Some(KnownSigner { name: keystore.name.clone(), fingerprint: key.fingerprint.clone() })
+            }
+            _ => None,
+        }
+    });
+    known.collect()
+}
+
+/// The keystore that holds the key with this fingerprint.
+pub(crate) fn keystore_of_key(inventory: &Inventory, fingerprint: &str) -> Option<String> {
+    inventory.keystores().into_iter().find_map(|(item, facts)| {
+        let holds = facts.entries.iter().any(|entry| {
+            matches!(inventory.get(&entry.key).map(|i| &i.facts), Some(Facts::Key(k)) if k.fingerprint == fingerprint)
+        });
+        holds.then(|| item.name.clone())
+    })
+}
+
+pub(crate) fn signer_lines(signatures: &Signatures, inventory: Option<&Inventory>) -> Vec<SignerLine> {
+    let line = |signer: &ninekeys_core::android::SignerReport| SignerLine {
+        name: inventory.and_then(|inventory| keystore_of_key(inventory, &signer.key_fingerprint)),
+        subject: signer.certificate.subject.clone(),
+        certificate: signer.certificate_fingerprint.clone(),
+        key: signer.key_fingerprint.clone(),
+        algorithm: signer.certificate.key.to_string(),
+        not_after: signer.certificate.not_after,
+    };
+    signatures.signers.iter().map(line).collect()
+}
+
+pub(crate) fn scheme_lines(signatures: &Signatures) -> Vec<SchemeLine> {
+    let line = |report: &ninekeys_core::android::SchemeReport| SchemeLine {
+        scheme: report.scheme,
+        verified: report.state == SchemeState::Verified,
+    };
+    signatures.schemes.iter().map(line).collect()
+}
+
+fn not_compared(
+    background: &Background,
+    app: Option<(&str, &App)>,
+    last: Option<&ReleaseFacts>,
+) -> Vec<String> {
+    let mut out = Vec::new();
+    match (&background.project, app) {
+        (None, _) => out.push("package and version: there is no project file".into()),
+        (Some(_), None) => out.push("package and version: the project file has no app with this package".into()),
+        (Some(_), Some((_, app))) if app.version.is_none() => {
+            out.push("version: the project file does not say which is expected".into());
+        }
+        _ => {}
+    }
+    if background.inventory.is_none() {
+        out.push("signer and version code: there is no cabinet".into());
+    } else if last.is_none() {
+        out.push("version code: the ledger has no earlier release of this app".into());
+    }
+    out
+}
+
+/// A file's name, without its folder.
+pub(crate) fn file_name(path: &Path) -> String {
+    path.file_name().map_or_else(|| path.display().to_string(), |name| name.to_string_lossy().into_owned())
+}

@@ -1,0 +1,308 @@
+//! Files: read by position, written whole or not at all.
+
+use std::fs::{self, File, OpenOptions};
+use std::io::{self, Write};
+use std::path::{Path, PathBuf};
+
+use ninekeys_core::digest::Sink;
+use ninekeys_formats::source::{ReadError, Source};
+use tempfile::{Builder, NamedTempFile};
+use thiserror::Error;
+
+/// A file operation that failed.
+#[derive(Debug, Error)]
+#[error("{path} could not be {action}: {}", reason(cause))]
+pub struct FileError {
+    /// What was tried, as a participle: `read`, `written`.
+    pub action: &'static str,
+    /// On what.
+    pub path: String,
+    /// What the system said.
+    #[source]
+    pub cause: io::Error,
+}
+
+impl FileError {
+    /// The error for `action` on `path`.
+    pub fn new(action: &'static str, path: &Path, cause: io::Error) -> Self {
+        FileError { action, path: path.display().to_string(), cause }
+    }
+}
+
+/// What the system said, in words that a user knows.
+fn reason(cause: &io::Error) -> String {
+    match cause.kind() {
+        io::ErrorKind::NotFound => "there is no such file".into(),
+        io::ErrorKind::PermissionDenied => "you have no permission".into(),
+        io::ErrorKind::IsADirectory => "it is a folder".into(),
+        io::ErrorKind::NotADirectory => "a part of its path is not a folder".into(),
+        io::ErrorKind::StorageFull => "the disk is full".into(),
+        io::ErrorKind::ReadOnlyFilesystem => "the disk is read-only".into(),
+        io::ErrorKind::AlreadyExists => "it exists already".into(),
+        io::ErrorKind::FileTooLarge => "it would be larger than files may be here".into(),
+        _ => cause.to_string(),
+    }
+}
+
+/// A file that is read by position, from several threads.
+#[derive(Debug)]
+pub struct InputFile {
+    file: File,
+    length: u64,
+}
+
+impl InputFile {
+    /// Opens a file for reading.
+    ///
+    /// # Errors
+    /// [`FileError`], also for a folder.
+    pub fn open(path: &Path) -> Result<Self, FileError> {
+        let failed = |cause| FileError::new("read", path, cause);
+        let file = File::open(path).map_err(failed)?;
+        let found = file.metadata().map_err(failed)?;
+        if found.is_dir() {
+            return Err(failed(io::ErrorKind::IsADirectory.into()));
+        }
+        Ok(InputFile { file, length: found.len() })
+    }
+}
+
+impl Source for InputFile {
+    fn len(&self) -> u64 {
+        self.length
+    }
+
+    fn read_at(&self, at: u64, into: &mut [u8]) -> Result<(), ReadError> {
+        let wanted = into.len() as u64;
+        read_exact_at(&self.file, at, into).map_err(|cause| ReadError { at, wanted, cause })
+    }
+}
+
+#[cfg(unix)]
+fn read_exact_at(file: &File, at: u64, into: &mut [u8]) -> io::Result<()> {
+    std::os::unix::fs::FileExt::read_exact_at(file, into, at)
+}
+
+#[cfg(windows)]
+fn read_exact_at(file: &File, mut at: u64, mut into: &mut [u8]) -> io::Result<()> {
+    while !into.is_empty() {
+        match std::os::windows::fs::FileExt::seek_read(file, into, at)? {
+            0 => return Err(io::ErrorKind::UnexpectedEof.into()),
+            n => {
+                at += n as u64;
+                into = into.get_mut(n..).unwrap_or_default();
+            }
+        }
+    }
+    Ok(())
+}
+
+/// A whole file, at most `limit` bytes of it.
+///
+/// # Errors
+/// [`FileError`], also when it is larger.
+pub fn read_whole(path: &Path, limit: u64) -> Result<Vec<u8>, FileError> {
+    let file = InputFile::open(path)?;
+    let failed = |error: ReadError| FileError::new("read", path, error.cause);
+    if file.len() > limit {
+        return Err(FileError::new("read", path, io::ErrorKind::FileTooLarge.into()));
+    }
+    file.bytes(0..file.len(), limit).map_err(failed)
+}
+
+/// Who may read a file that is written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Access {
+    /// Its owner alone (mode 0600).
+    Owner,
+    /// Whoever the system's usual mode lets.
+    Usual,
+}
+
+/// A file that gets its name only when it is whole. Dropped before that, it leaves nothing behind.
+#[derive(Debug)]
+pub struct OutputFile {
+    temporary: NamedTempFile,
+    target: PathBuf,
+}
+
+impl OutputFile {
+    /// Begins a file beside `target`.
+    ///
+    /// # Errors
+    /// [`FileError`].
+    pub fn begin(target: &Path, access: Access) -> Result<Self, FileError> {
+        let folder = folder_of(target);
+        let mut builder = Builder::new();
+        builder.prefix(".ninekeys-").suffix(".part");
+        #[cfg(unix)]
+        {
+            use std::os::unix::fs::PermissionsExt;
+            let mode = if access == Access::Owner { 0o600 } else { 0o666 };
+            builder.permissions(fs::Permissions::from_mode(mode));
+        }
+        #[cfg(not(unix))]
+        let _ = access;
+        let temporary = builder.tempfile_in(folder).map_err(|c| FileError::new("written", target, c))?;
+        Ok(OutputFile { temporary, target: target.to_owned() })
+    }
+
+    /// Where the bytes stand until the file gets its name.
+    pub fn path(&self) -> &Path {
+        self.temporary.path()
+    }
+
+    /// Writes `bytes` at the position `at`.
+    ///
+    /// # Errors
+    /// [`FileError`].
+    pub fn put(&self, at: u64, bytes: &[u8]) -> Result<(), FileError> {
+        self.write_at(at, bytes).map_err(|cause| FileError::new("written", &self.target, cause))
+    }
+
+    /// What was written so far, for reading.
+    ///
+    /// # Errors
+    /// [`FileError`].
+    pub fn reread(&self) -> Result<InputFile, FileError> {
+        InputFile::open(self.temporary.path())
+    }
+
+    /// Makes it last on the disk and gives it its name; one that is there is replaced only if `replace`.
+    ///
+    /// # Errors
+    /// [`FileError`]; then nothing bears the name that did not before.
+    pub fn finish(self, replace: bool) -> Result<(), FileError> {
+        let target = self.target;
+        let failed = |cause| FileError::new("written", &target, cause);
+        self.temporary.as_file().sync_all().map_err(failed)?;
+        let named = if replace {
+            self.temporary.persist(&target)
+        } else {
+            self.temporary.persist_noclobber(&target)
+        };
+        named.map_err(|error| failed(error.error))?;
+        sync_folder(folder_of(&target)).map_err(failed)
+    }
+}
+
+impl Sink for OutputFile {
+    #[cfg(unix)]
+    fn write_at(&self, at: u64, bytes: &[u8]) -> io::Result<()> {
+        std::os::unix::fs::FileExt::write_all_at(self.temporary.as_file(), bytes, at)
+    }
+
+    #[cfg(windows)]
+    fn write_at(&self, mut at: u64, mut bytes: &[u8]) -> io::Result<()> {
+        while !bytes.is_empty() {
+            let n = std::os::windows::fs::FileExt::seek_write(self.temporary.as_file(), bytes, at)?;
+            at += n as u64;
+            bytes = bytes.get(n..).unwrap_or_default();
+        }
+        Ok(())
+    }
+}
+
+/// Writes a whole small file.
+///
+/// # Errors
+/// [`FileError`]; then the target is as it was.
+pub fn write_whole(target: &Path, bytes: &[u8], access: Access, replace: bool) -> Result<(), FileError> {
+    let mut output = OutputFile::begin(target, access)?;
+    let failed = |cause| FileError::new("written", target, cause);
+    output.temporary.write_all(bytes).map_err(failed)?;
+    output.finish(replace)
+}
+
+/// Makes a folder and those above it.
+///
+/// # Errors
+/// [`FileError`].
+pub fn make_folder(path: &Path) -> Result<(), FileError> {
+    fs::create_dir_all(path).map_err(|cause| FileError::new("made", path, cause))
+}
+
+/// The folder that a file is in.
+pub fn folder_of(path: &Path) -> &Path {
+    match path.parent() {
+        Some(parent) if parent.as_os_str().is_empty() => Path::new("."),
+        Some(parent) => parent,
+        None => Path::new("."),
+    }
+}
+
+/// A rename lasts once its folder is on the disk. Systems that cannot open a folder do so by themselves.
+fn sync_folder(folder: &Path) -> io::Result<()> {
+    match OpenOptions::new().read(true).open(folder) {
+        Ok(open) => open.sync_all().or(Ok(())),
+        Err(_) => Ok(()),
+    }
+}
+
+/// Brings a temporary file that another writer filled (a database) under its name.
+///
+/// # Errors
+/// [`FileError`].
+pub fn reserve(target: &Path) -> Result<tempfile::TempDir, FileError> {
+    Builder::new()
+        .prefix(".ninekeys-")
+        .tempdir_in(folder_of(target))
+        .map_err(|cause| FileError::new("written", target, cause))
+}
+
+/// Moves a finished file to its name; one that is there is replaced only if `replace`.
+///
+/// # Errors
+/// [`FileError`].
+pub fn move_into_place(from: &Path, target: &Path, replace: bool) -> Result<(), FileError> {
+    let failed = |cause| FileError::new("written", target, cause);
+    File::open(from).and_then(|file| file.sync_all()).map_err(failed)?;
+    if replace {
+        fs::rename(from, target).map_err(failed)?;
+    } else {
+        // a hard link fails where a rename would replace
+        fs::hard_link(from, target).map_err(failed)?;
+        fs::remove_file(from).map_err(failed)?;
+    }
+    sync_folder(folder_of(target)).map_err(failed)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_file_is_whole_or_absent_and_never_replaces_unasked() {
+        let folder = tempfile::tempdir().unwrap();
+        let target = folder.path().join("out");
+        let begun = OutputFile::begin(&target, Access::Usual).unwrap();
+        begun.put(0, b"half").unwrap();
+        drop(begun);
+        assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 0, "nothing is left behind");
+        write_whole(&target, b"one", Access::Usual, false).unwrap();
+        let error = write_whole(&target, b"two", Access::Usual, false).unwrap_err();
+        assert_eq!(error.cause.kind(), io::ErrorKind::AlreadyExists);
+        assert_eq!(fs::read(&target).unwrap(), b"one");
+        write_whole(&target, b"three", Access::Usual, true).unwrap();
+        assert_eq!(fs::read(&target).unwrap(), b"three");
+        assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 1);
+    }
+
+    #[cfg(unix)]
+    #[test]
+    fn what_is_secret_is_for_its_owner_also_when_it_replaces_an_open_file() {
+        use std::os::unix::fs::PermissionsExt;
+        let folder = tempfile::tempdir().unwrap();
+        let target = folder.path().join("secret");
+        write_whole(&target, b"open", Access::Usual, false).unwrap();
+        write_whole(&target, b"secret", Access::Owner, true).unwrap();
+        assert_eq!(fs::metadata(&target).unwrap().permissions().mode() & 0o777, 0o600);
+    }
+
+    #[test]
+    fn a_folder_is_not_a_file() {
+        let folder = tempfile::tempdir().unwrap();
+        let error = InputFile::open(folder.path()).unwrap_err();
+        assert!(error.to_string().ends_with("could not be read: it is a folder"), "{error}");
+    }
+}

@@ -1,0 +1,149 @@
+//! `inventory`: everything in the cabinet, a line each, without a passphrase.
+
+use jiff::Timestamp;
+use ninekeys_cabinet::CabinetError;
+use ninekeys_core::board::{Mark, date_mark};
+use ninekeys_core::model::{Facts, Inventory, Item, Policy, State};
+use serde::Serialize;
+use thiserror::Error;
+
+use crate::ctx::{Ctx, OpenError};
+use crate::project::ProjectError;
+
+/// What the cabinet holds.
+#[derive(Debug, Serialize)]
+pub struct InventoryReport {
+    /// The lines: keys by what they are for, then everything else by name.
+    pub items: Vec<Line>,
+    /// The time of the look.
+    pub at: Timestamp,
+    /// Whether anything of it is in no backup.
+    pub backed_up: bool,
+}
+
+/// One line.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Line {
+    /// The item's name.
+    pub name: String,
+    /// The word for its kind: `signing key`, `device`, …
+    pub kind: String,
+    /// Its alias, for a key in a keystore.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub alias: Option<String>,
+    /// Kind and size of a key.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub algorithm: Option<String>,
+    /// The apps it is for.
+    pub apps: Vec<String>,
+    /// Until when it is good.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub until: Option<Timestamp>,
+    /// SHA-256 of the certificate.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub fingerprint: Option<String>,
+    /// In use or retired.
+    pub state: State,
+    /// Its generation.
+    pub generation: u32,
+    /// How it stands.
+    pub mark: Mark,
+}
+
+/// Why it could not be told.
+#[derive(Debug, Error)]
+pub enum InventoryError {
+    /// The cabinet could not be opened.
+    #[error(transparent)]
+    Open(#[from] OpenError),
+    /// The cabinet could not be read.
+    #[error(transparent)]
+    Cabinet(#[from] CabinetError),
+    /// The project file is there and of no use.
+    #[error(transparent)]
+    Project(#[from] ProjectError),
+}
+
+/// Lists the cabinet. Releases have a list of their own.
+///
+/// # Errors
+/// [`InventoryError`].
+pub fn inventory(ctx: &Ctx<'_>) -> Result<InventoryReport, InventoryError> {
+    let cabinet = ctx.open()?;
+    let all = cabinet.inventory()?;
+    let last_backup = cabinet.last_backup()?;
+    let policy = ctx.project_if_any()?.map_or_else(Policy::default, |file| file.project.policy);
+    let mut items: Vec<Line> = all.iter().flat_map(|item| lines(&all, item)).collect();
+    for line in &mut items {
+        line.mark = line.until.map_or(Mark::InUse, |until| date_mark(until, ctx.env.now, &policy));
+    }
+    let at_risk: Vec<&str> = all
+        .keystores()
+        .into_iter()
+        .filter(|(item, _)| last_backup.is_none_or(|at| at < item.created))
+        .map(|(item, _)| item.name.as_str())
+        .collect();
+    for line in items.iter_mut().filter(|line| at_risk.contains(&line.name.as_str())) {
+        if line.kind == "signing key" && line.mark != Mark::Expired {
+            line.mark = Mark::AtRisk;
+        }
+    }
+    items.sort_by(|a, b| (rank(&a.kind), &a.name, &a.alias).cmp(&(rank(&b.kind), &b.name, &b.alias)));
+    Ok(InventoryReport { items, at: ctx.env.now, backed_up: at_risk.is_empty() })
+}
+
+/// The order of kinds: that of the nine keys, then the rest.
+fn rank(kind: &str) -> usize {
+    let nine = ninekeys_core::model::NineKey::ALL;
+    nine.iter().position(|key| key.word() == kind).unwrap_or(nine.len())
+}
+
+fn lines(all: &Inventory, item: &Item) -> Vec<Line> {
+    let line = |kind: &str| Line {
+        name: item.name.clone(),
+        kind: kind.into(),
+        alias: None,
+        algorithm: None,
+        apps: Vec::new(),
+        until: None,
+        fingerprint: None,
+        state: item.state,
+        generation: item.generation,
+        mark: Mark::InUse,
+    };
+    match &item.facts {
+        // keys and certificates are told with what they are in; releases have their own list
+        Facts::Key(_) | Facts::Certificate(_) | Facts::Release(_) => Vec::new(),
+        Facts::Keystore(facts) => facts
+            .entries
+            .iter()
+            .map(|entry| {
+                let certificate = match all.get(&entry.certificate).map(|item| &item.facts) {
+                    Some(Facts::Certificate(certificate)) => Some(certificate),
+                    _ => None,
+                };
+                let algorithm = match all.get(&entry.key).map(|item| &item.facts) {
+                    Some(Facts::Key(key)) => Some(key.algorithm.clone()),
+                    _ => None,
+                };
+                Line {
+                    alias: Some(entry.alias.clone()),
+                    algorithm,
+                    apps: entry.apps.clone(),
+                    until: certificate.map(|c| c.not_after),
+                    fingerprint: certificate.map(|c| c.fingerprint.clone()),
+                    ..line(entry.role.nine_key().word())
+                }
+            })
+            .collect(),
+        Facts::Profile(profile) => vec![Line {
+            until: Some(profile.not_after),
+            fingerprint: Some(profile.fingerprint.clone()),
+            apps: profile.apps.clone(),
+            ..line("provisioning profile")
+        }],
+        Facts::Identity(identity) => vec![Line { apps: identity.apps.clone(), ..line("identity") }],
+        Facts::ApiKey(key) => vec![Line { apps: key.apps.clone(), ..line("API key") }],
+        Facts::Device(_) => vec![line("device")],
+    }
+}

@@ -1,0 +1,144 @@
+//! `show`: one item with all that hangs on it.
+
+use jiff::Timestamp;
+use ninekeys_cabinet::CabinetError;
+use ninekeys_core::model::{Facts, Inventory, Item, NotFound, State};
+use serde::Serialize;
+use thiserror::Error;
+
+use crate::ctx::{Ctx, OpenError};
+
+/// An item, whole.
+#[derive(Debug, Serialize)]
+pub struct ShowReport {
+    /// Its name.
+    pub name: String,
+    /// The word for its kind.
+    pub kind: &'static str,
+    /// Its id.
+    pub id: String,
+    /// In use or retired.
+    pub state: State,
+    /// Its generation.
+    pub generation: u32,
+    /// When it came into the cabinet.
+    pub created: Timestamp,
+    /// What of it is public.
+    pub facts: Facts,
+    /// What it is made of: key and certificate of each entry, for a keystore.
+    pub parts: Vec<Part>,
+    /// What hangs on it: names of items.
+    pub dependents: Vec<Dependent>,
+    /// Builds that were signed with it, newest first.
+    pub releases: Vec<String>,
+    /// Whether a backup has it.
+    pub backed_up: bool,
+    /// The time of the look.
+    pub at: Timestamp,
+}
+
+/// A key in a keystore, with its certificate.
+#[derive(Debug, Serialize)]
+pub struct Part {
+    /// Its alias.
+    pub alias: String,
+    /// `signing key` or `upload key`.
+    pub kind: &'static str,
+    /// The apps it is for.
+    pub apps: Vec<String>,
+    /// Kind and size.
+    pub algorithm: String,
+    /// SHA-256 of the public key.
+    pub key_fingerprint: String,
+    /// SHA-256 of the certificate.
+    pub certificate_fingerprint: String,
+    /// RFC 4514.
+    pub subject: String,
+    /// Hexadecimal.
+    pub serial: String,
+    /// First second of the certificate's validity.
+    pub not_before: Timestamp,
+    /// Last second of the certificate's validity.
+    pub not_after: Timestamp,
+}
+
+/// Something that hangs on the item.
+#[derive(Debug, Serialize)]
+pub struct Dependent {
+    /// Its name.
+    pub name: String,
+    /// The word for its kind.
+    pub kind: &'static str,
+}
+
+/// Why it cannot be shown.
+#[derive(Debug, Error)]
+pub enum ShowError {
+    /// The cabinet could not be opened.
+    #[error(transparent)]
+    Open(#[from] OpenError),
+    /// The cabinet could not be read.
+    #[error(transparent)]
+    Cabinet(#[from] CabinetError),
+    /// No such item.
+    #[error(transparent)]
+    NotFound(#[from] NotFound),
+}
+
+/// Shows the item with that name.
+///
+/// # Errors
+/// [`ShowError`].
+pub fn show(ctx: &Ctx<'_>, name: &str) -> Result<ShowReport, ShowError> {
+    let cabinet = ctx.open()?;
+    let all = cabinet.inventory()?;
+    let item = all.find(name)?;
+    let mut dependents: Vec<Dependent> = all
+        .dependents(&item.id)
+        .filter(|other| !matches!(other.facts, Facts::Release(_)))
+        .map(|other| Dependent { name: other.name.clone(), kind: other.facts.word() })
+        .collect();
+    dependents.sort_by(|a, b| a.name.cmp(&b.name));
+    let mut releases: Vec<String> = all
+        .releases()
+        .into_iter()
+        .filter(|release| release.signed_with == item.name)
+        .map(|release| release.file.clone())
+        .collect();
+    releases.reverse();
+    Ok(ShowReport {
+        name: item.name.clone(),
+        kind: item.facts.word(),
+        id: item.id.to_string(),
+        state: item.state,
+        generation: item.generation,
+        created: item.created,
+        facts: item.facts.clone(),
+        parts: parts(&all, item),
+        dependents,
+        releases,
+        backed_up: cabinet.last_backup()?.is_some_and(|at| at >= item.created),
+        at: ctx.env.now,
+    })
+}
+
+fn parts(all: &Inventory, item: &Item) -> Vec<Part> {
+    let Facts::Keystore(facts) = &item.facts else { return Vec::new() };
+    let part = |entry: &ninekeys_core::model::KeystoreEntry| {
+        let Facts::Key(key) = &all.get(&entry.key)?.facts else { return None };
+        let Facts::Certificate(certificate) = &all.get(&entry.certificate)?.facts else { return None };
+        Some(Part {
+            alias: entry.alias.clone(),
+            kind: entry.role.nine_key().word(),
+            apps: entry.apps.clone(),
+            algorithm: key.algorithm.clone(),
+            key_fingerprint: key.fingerprint.clone(),
+            certificate_fingerprint: certificate.fingerprint.clone(),
+            subject: certificate.subject.clone(),
+            serial: certificate.serial.clone(),
+            not_before: certificate.not_before,
+            not_after: certificate.not_after,
+        })
+    };
+    facts.entries.iter().filter_map(part).collect()
+}
