@@ -203,10 +203,8 @@ impl Cabinet {
     /// # Errors
     /// [`CabinetError::Locked`], [`CabinetError::Io`].
     pub fn note_backups(&mut self, places: &[String], env: &Env<'_>) -> Result<(), CabinetError> {
-        let rows: Vec<BackupRow> = places
-            .iter()
-            .map(|place| BackupRow { at: env.now.to_string(), place: place.clone() })
-            .collect();
+        let rows: Vec<BackupRow> =
+            places.iter().map(|place| BackupRow { at: env.now.to_string(), place: place.clone() }).collect();
         let what = format!("backup to {}", places.join(", "));
         self.change(&what, env, |change| rows.iter().try_for_each(|row| change.store.add_backup(row)))
     }
@@ -292,7 +290,8 @@ pub(crate) fn to_stored(item: &Item) -> Result<StoredItem, CabinetError> {
 }
 
 fn from_stored(row: StoredItem) -> Result<Item, CabinetError> {
-    let unreadable = |what: &str| CabinetError::Tampered(format!("the {what} of {} cannot be read", row.name));
+    let unreadable =
+        |what: &str| CabinetError::Tampered(format!("the {what} of {} cannot be read", row.name));
     let facts = serde_json::from_str(&row.facts).map_err(|_| unreadable("facts"))?;
     let created = row.created.parse().map_err(|_| unreadable("date"))?;
     let state = if row.state == "retired" { State::Retired } else { State::Active };

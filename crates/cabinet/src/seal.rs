@@ -36,7 +36,6 @@ impl CabinetKey {
         to(self.0.as_ref())
     }
 
-
     /// A key of its own for each purpose (HMAC-SHA-256 as a pseudo-random function).
     fn derive(&self, purpose: &str) -> Zeroizing<[u8; 32]> {
         let prf = hmac::Key::new(hmac::HMAC_SHA256, self.0.as_ref());

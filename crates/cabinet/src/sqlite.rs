@@ -6,8 +6,8 @@ use std::time::Duration;
 use rusqlite::backup::Backup;
 use rusqlite::{Connection, Error, ErrorCode, OpenFlags, OptionalExtension, params};
 
-use crate::store::{BackupRow, MemberRow, Store, StoredItem};
 use crate::CabinetError;
+use crate::store::{BackupRow, MemberRow, Store, StoredItem};
 
 /// Marks the file as ours in its header.
 const APPLICATION_ID: i64 = 0x394b_4559;
@@ -114,9 +114,8 @@ fn migrate(connection: &mut Connection) -> Result<(), CabinetError> {
     if found == known {
         return Ok(());
     }
-    let transaction = connection
-        .transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)
-        .map_err(failed)?;
+    let transaction =
+        connection.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate).map_err(failed)?;
     // another process may have done it while this one waited
     let found = usize::try_from(version(&transaction)?).unwrap_or(0);
     for step in MIGRATIONS.iter().skip(found) {

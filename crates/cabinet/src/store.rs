@@ -126,13 +126,8 @@ pub trait Store {
     ///
     /// # Errors
     /// [`CabinetError::Io`].
-    fn add_history(
-        &mut self,
-        seq: u64,
-        body: &str,
-        previous: &[u8],
-        hash: &[u8],
-    ) -> Result<(), CabinetError>;
+    fn add_history(&mut self, seq: u64, body: &str, previous: &[u8], hash: &[u8])
+    -> Result<(), CabinetError>;
 
     /// All backups, oldest first.
     ///

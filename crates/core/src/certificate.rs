@@ -154,8 +154,7 @@ pub fn self_signed(
     *first = *first & 0x7f | 0x40;
     let ends = end_of_validity(env.now, years)?;
     let validity = Validity::new(time(env.now, years)?, time(ends, years)?);
-    let info: SubjectPublicKeyInfoOwned =
-        der::Decode::from_der(key.public().as_der()).map_err(encoding)?;
+    let info: SubjectPublicKeyInfoOwned = der::Decode::from_der(key.public().as_der()).map_err(encoding)?;
     let profile = SelfSigned(subject.to_name()?);
     let serial = SerialNumber::new(&serial).map_err(encoding)?;
     let builder = CertificateBuilder::new(profile, serial, validity, info).map_err(built)?;

@@ -61,9 +61,8 @@ pub fn locate(
         return Ok(Ok(None));
     }
     let mut c = Cursor::new(&footer, directory_at - FOOTER);
-    let lying = |fault| {
-        Ok(Err(ParseError { what: "size of the signing block", at: directory_at - FOOTER, fault }))
-    };
+    let lying =
+        |fault| Ok(Err(ParseError { what: "size of the signing block", at: directory_at - FOOTER, fault }));
     let size = match c.u64("size of the signing block") {
         Ok(size) => size,
         Err(error) => return Ok(Err(error)),
@@ -76,8 +75,7 @@ pub fn locate(
     }
     let start = directory_at - size - 8;
     let bytes = source.bytes(start..directory_at, limits.block + 8)?;
-    Ok(parse(&bytes, start, size, limits)
-        .map(|pairs| Some(Located { range: start..directory_at, pairs })))
+    Ok(parse(&bytes, start, size, limits).map(|pairs| Some(Located { range: start..directory_at, pairs })))
 }
 
 fn parse(bytes: &[u8], start: u64, size: u64, limits: &Limits) -> Result<Vec<(u32, Vec<u8>)>, ParseError> {

@@ -90,7 +90,10 @@ pub fn app_add(ctx: &Ctx<'_>, request: &Request) -> Result<AppAddReport, AppAddE
         check_id(id)?;
         let has = |app: &App| {
             app.android.as_ref().is_some_and(|a| a.package == *id && request.package.as_ref() == Some(id))
-                || app.ios.as_ref().is_some_and(|i| i.bundle_id == *id && request.bundle_id.as_ref() == Some(id))
+                || app
+                    .ios
+                    .as_ref()
+                    .is_some_and(|i| i.bundle_id == *id && request.bundle_id.as_ref() == Some(id))
         };
         if let Some((app, _)) = apps.iter().find(|(_, app)| has(app)) {
             return Err(AppAddError::IdTaken { id: id.clone(), app: app.clone() });
@@ -121,7 +124,8 @@ fn table(request: &Request) -> Result<Table, AppAddError> {
     if let Some(version) = &request.version {
         table.insert("version", value(version));
     }
-    let android = side(request, &[Destination::Direct, Destination::Store], "an Android side", &request.package)?;
+    let android =
+        side(request, &[Destination::Direct, Destination::Store], "an Android side", &request.package)?;
     let ios = side(
         request,
         &[Destination::Store, Destination::Devices, Destination::Development, Destination::InHouse],
@@ -169,5 +173,8 @@ fn check_id(id: &str) -> Result<(), AppAddError> {
 
 fn capitalised(name: &str) -> String {
     let mut letters = name.chars();
-    letters.next().map(|first| first.to_uppercase().collect::<String>() + letters.as_str()).unwrap_or_default()
+    letters
+        .next()
+        .map(|first| first.to_uppercase().collect::<String>() + letters.as_str())
+        .unwrap_or_default()
 }

@@ -45,7 +45,8 @@ pub enum BackupError {
 pub fn backup(ctx: &Ctx<'_>, folders: &[PathBuf]) -> Result<BackupReport, BackupError> {
     let mut cabinet = ctx.open_unlocked()?;
     let source = ctx.cabinet_path().map_err(OpenError::from)?;
-    let stem = source.file_stem().map_or_else(|| "cabinet".into(), |stem| stem.to_string_lossy().into_owned());
+    let stem =
+        source.file_stem().map_or_else(|| "cabinet".into(), |stem| stem.to_string_lossy().into_owned());
     let name = format!("{stem}-{}.cabinet", ctx.env.now.strftime("%Y%m%dT%H%M%SZ"));
     for folder in folders {
         let folder = ctx.path(folder);

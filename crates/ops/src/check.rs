@@ -6,9 +6,7 @@ use jiff::Timestamp;
 use ninekeys_cabinet::CabinetError;
 use ninekeys_core::android::{Package, Scheme, SchemeState, Signatures, verify};
 use ninekeys_core::digest::DigestError;
-use ninekeys_core::model::{
-    App, Destination, Facts, Inventory, Policy, Project, ReleaseFacts,
-};
+use ninekeys_core::model::{App, Destination, Facts, Inventory, Policy, Project, ReleaseFacts};
 use ninekeys_core::rules::{BuildLook, KnownSigner, Verdict, check_build};
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::manifest::Manifest;
@@ -267,14 +265,13 @@ fn last_release<'a>(
 /// The keys of the cabinet that an app may be signed with.
 pub(crate) fn known_signers(inventory: Option<&Inventory>, app: Option<&str>) -> Vec<KnownSigner> {
     let (Some(inventory), Some(app)) = (inventory, app) else { return Vec::new() };
-    let known = inventory.android_keys(app).filter_map(|(keystore, entry)| {
-        match &inventory.get(&entry.key)?.facts {
+    let known =
+        inventory.android_keys(app).filter_map(|(keystore, entry)| match &inventory.get(&entry.key)?.facts {
             Facts::Key(key) => {
                 Some(KnownSigner { name: keystore.name.clone(), fingerprint: key.fingerprint.clone() })
             }
             _ => None,
-        }
-    });
+        });
     known.collect()
 }
 
@@ -316,7 +313,9 @@ fn not_compared(
     let mut out = Vec::new();
     match (&background.project, app) {
         (None, _) => out.push("package and version: there is no project file".into()),
-        (Some(_), None) => out.push("package and version: the project file has no app with this package".into()),
+        (Some(_), None) => {
+            out.push("package and version: the project file has no app with this package".into())
+        }
         (Some(_), Some((_, app))) if app.version.is_none() => {
             out.push("version: the project file does not say which is expected".into());
         }

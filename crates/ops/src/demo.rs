@@ -23,12 +23,32 @@ pub struct Step {
 pub const STEPS: &[Step] = &[
     Step {
         about: "A cabinet for the keys and a project file for the apps. The unlock file spares this demo a passphrase.",
-        words: &["init", "--title", "Gannet Point Ferries", "--team", "GPFERRY009", "--new-unlock-file", "private/unlock.txt"],
+        words: &[
+            "init",
+            "--title",
+            "Gannet Point Ferries",
+            "--team",
+            "GPFERRY009",
+            "--new-unlock-file",
+            "private/unlock.txt",
+        ],
         exit: 0,
     },
     Step {
         about: "The apps: Crossing for passengers, Quayside for the kiosk.",
-        words: &["app", "add", "crossing", "--package", "example.gannetpoint.crossing", "--for", "direct", "--for", "store", "--version-name", "2.4.0"],
+        words: &[
+            "app",
+            "add",
+            "crossing",
+            "--package",
+            "example.gannetpoint.crossing",
+            "--for",
+            "direct",
+            "--for",
+            "store",
+            "--version-name",
+            "2.4.0",
+        ],
         exit: 0,
     },
     Step {
@@ -38,7 +58,17 @@ pub const STEPS: &[Step] = &[
     },
     Step {
         about: "The key that every update of Crossing will have to be signed with.",
-        words: &["keystore", "create", "crossing-signing", "--app", "crossing", "--common-name", "Gannet Point Ferries", "--country", "GB"],
+        words: &[
+            "keystore",
+            "create",
+            "crossing-signing",
+            "--app",
+            "crossing",
+            "--common-name",
+            "Gannet Point Ferries",
+            "--country",
+            "GB",
+        ],
         exit: 0,
     },
     Step {

@@ -176,11 +176,8 @@ impl OutputFile {
         let target = self.target;
         let failed = |cause| FileError::new("written", &target, cause);
         self.temporary.as_file().sync_all().map_err(failed)?;
-        let named = if replace {
-            self.temporary.persist(&target)
-        } else {
-            self.temporary.persist_noclobber(&target)
-        };
+        let named =
+            if replace { self.temporary.persist(&target) } else { self.temporary.persist_noclobber(&target) };
         named.map_err(|error| failed(error.error))?;
         sync_folder(folder_of(&target)).map_err(failed)
     }

@@ -104,8 +104,9 @@ pub fn init(ctx: &Ctx<'_>, request: Request) -> Result<InitReport, InitError> {
     }));
     write_unlock_file(unlock_file.as_deref(), identity.as_ref())?;
     let named = unlock_file.as_ref().map(|path| display(ctx, path));
-    let made = make_cabinet(ctx, &cabinet, &members)
-        .and_then(|()| write_project(ctx, &project, &cabinet, named.as_deref(), &request.title, &request.team));
+    let made = make_cabinet(ctx, &cabinet, &members).and_then(|()| {
+        write_project(ctx, &project, &cabinet, named.as_deref(), &request.title, &request.team)
+    });
     if let Err(error) = made {
         // nothing was made: the identity file opens nothing
         if let Some(path) = &unlock_file {

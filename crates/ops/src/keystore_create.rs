@@ -152,10 +152,7 @@ pub enum KeystoreCreateError {
 ///
 /// # Errors
 /// [`KeystoreCreateError`]; then the cabinet is as it was.
-pub fn keystore_create(
-    ctx: &Ctx<'_>,
-    request: Request,
-) -> Result<KeystoreCreateReport, KeystoreCreateError> {
+pub fn keystore_create(ctx: &Ctx<'_>, request: Request) -> Result<KeystoreCreateReport, KeystoreCreateError> {
     let alias = request.alias.clone().unwrap_or_else(|| request.name.clone());
     refuse(&request, &alias)?;
     let app = app(ctx, &request)?;
@@ -268,9 +265,8 @@ fn put(
     cabinet.change(&format!("keystore create {name}"), &ctx.env, |change| {
         let inventory = change.inventory()?;
         let same = |(_, entry): &(_, &KeystoreEntry)| entry.role == role;
-        let others = app.map(|app| {
-            inventory.android_keys(app).filter(same).map(|(item, _)| item.name.clone()).collect()
-        });
+        let others = app
+            .map(|app| inventory.android_keys(app).filter(same).map(|(item, _)| item.name.clone()).collect());
         let key = change.put(NewItem::new(format!("{name}/{alias}"), Facts::Key(key), Some(made.secret)))?;
         let facts = certificate_facts(made.certificate, &key);
         let certificate = change.put(NewItem::new(
@@ -286,10 +282,7 @@ fn put(
     })
 }
 
-fn certificate_facts(
-    certificate: &Certificate,
-    key: &ninekeys_core::model::ItemId,
-) -> CertificateFacts {
+fn certificate_facts(certificate: &Certificate, key: &ninekeys_core::model::ItemId) -> CertificateFacts {
     let time = |seconds| Timestamp::from_second(seconds).unwrap_or(Timestamp::MAX);
     CertificateFacts {
         key: key.clone(),

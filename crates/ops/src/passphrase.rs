@@ -56,8 +56,7 @@ pub fn passphrase(ctx: &Ctx<'_>, given: Option<SecretText>) -> Result<Passphrase
     };
     let strength = password::judge(&chosen, &[])?;
     let label = before.map_or_else(|| "passphrase".to_owned(), |member| member.label.clone());
-    let new =
-        NewMember::Passphrase { label: label.clone(), passphrase: chosen, work_factor: WORK_FACTOR };
+    let new = NewMember::Passphrase { label: label.clone(), passphrase: chosen, work_factor: WORK_FACTOR };
     cabinet.put_member(&new, &format!("cabinet passphrase of {label}"), &ctx.env)?;
     Ok(PassphraseReport { member: label, replaced: before.is_some(), weak: strength.weak })
 }

@@ -35,8 +35,7 @@ pub enum ReleasesError {
 pub fn releases(ctx: &Ctx<'_>, app: Option<&str>) -> Result<ReleasesReport, ReleasesError> {
     let inventory = ctx.open()?.inventory()?;
     let wanted = |release: &&ReleaseFacts| app.is_none_or(|app| release.app == app);
-    let mut releases: Vec<ReleaseFacts> =
-        inventory.releases().into_iter().filter(wanted).cloned().collect();
+    let mut releases: Vec<ReleaseFacts> = inventory.releases().into_iter().filter(wanted).cloned().collect();
     releases.reverse();
     Ok(ReleasesReport { releases, at: ctx.env.now })
 }

@@ -151,9 +151,7 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<SignReport, SignError> {
     let input = InputFile::open(&input_path)?;
     let project = ctx.project_file()?.project;
     let named = match &request.app {
-        Some(wanted) => {
-            Some(project.app(wanted).ok_or_else(|| SignError::UnknownApp(wanted.clone()))?)
-        }
+        Some(wanted) => Some(project.app(wanted).ok_or_else(|| SignError::UnknownApp(wanted.clone()))?),
         None => None,
     };
     let (opened, app, destination) = open_build(&input, &project, named, request.destination)?;

@@ -58,8 +58,7 @@ pub fn status(ctx: &Ctx<'_>, prove: bool) -> Result<StatusReport, StatusError> {
     let path = ctx.cabinet_path().map_err(OpenError::from)?;
     let status = cabinet.status()?;
     let inventory = cabinet.inventory()?;
-    let look =
-        CabinetLook { inventory: &inventory, last_backup: cabinet.last_backup()?, now: ctx.env.now };
+    let look = CabinetLook { inventory: &inventory, last_backup: cabinet.last_backup()?, now: ctx.env.now };
     Ok(StatusReport {
         path: path.strip_prefix(&ctx.folder).unwrap_or(&path).display().to_string(),
         made: status.made,

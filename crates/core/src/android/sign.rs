@@ -177,8 +177,7 @@ impl LaidOut<'_> {
     /// stop.
     pub fn digest(self, signer: &dyn Signer, sink: &dyn Sink, env: &Env<'_>) -> Result<Ready, SignError> {
         let shape = signer.public().shape();
-        let algorithm =
-            V2Algorithm::for_key(shape).ok_or_else(|| Refusal::Key(shape.to_string()))?;
+        let algorithm = V2Algorithm::for_key(shape).ok_or_else(|| Refusal::Key(shape.to_string()))?;
         let body = self.body.len();
         let position = u32::try_from(body).map_err(|_| Refusal::TooLarge)?;
         let size = u32::try_from(self.directory.len()).map_err(|_| Refusal::TooLarge)?;

@@ -255,8 +255,12 @@ impl Signer for PrivateKey {
         let refused = KeyError::Sign(kind);
         let hashed = || digest::digest(kind.hash(), message);
         match (&self.inner, kind) {
-            (Inner::Rsa(pair), SignatureKind::RsaSha256) => rsa_sign(pair, &provider::RSA_PKCS1_SHA256, message),
-            (Inner::Rsa(pair), SignatureKind::RsaSha512) => rsa_sign(pair, &provider::RSA_PKCS1_SHA512, message),
+            (Inner::Rsa(pair), SignatureKind::RsaSha256) => {
+                rsa_sign(pair, &provider::RSA_PKCS1_SHA256, message)
+            }
+            (Inner::Rsa(pair), SignatureKind::RsaSha512) => {
+                rsa_sign(pair, &provider::RSA_PKCS1_SHA512, message)
+            }
             (
                 Inner::P256(key),
                 SignatureKind::EcdsaSha256 | SignatureKind::EcdsaSha384 | SignatureKind::EcdsaSha512,

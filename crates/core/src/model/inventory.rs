@@ -72,9 +72,7 @@ pub struct Item {
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 pub enum NameError {
     /// Wrong characters or length.
-    #[error(
-        "`{0}` cannot be a name: 1 to 64 letters, digits, `-`, `_` or `.`, the first a letter or digit"
-    )]
+    #[error("`{0}` cannot be a name: 1 to 64 letters, digits, `-`, `_` or `.`, the first a letter or digit")]
     Shape(String),
 }
 
@@ -215,8 +213,12 @@ mod tests {
 
     #[test]
     fn names_resolve_exactly_first_then_by_unique_beginning_without_case() {
-        let inventory =
-            Inventory::new([device(1, "pier"), device(2, "Pier-two"), device(3, "quay"), device(4, "quay/a")]);
+        let inventory = Inventory::new([
+            device(1, "pier"),
+            device(2, "Pier-two"),
+            device(3, "quay"),
+            device(4, "quay/a"),
+        ]);
         assert_eq!(inventory.find("PIER").unwrap().name, "pier");
         assert_eq!(inventory.find("pier-").unwrap().name, "Pier-two");
         assert_eq!(inventory.find("q").unwrap().name, "quay");

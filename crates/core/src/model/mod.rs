@@ -6,8 +6,8 @@ mod nine;
 mod project;
 
 pub use facts::{
-    ApiKeyFacts, CertificateFacts, DeviceFacts, Facts, IdentityFacts, IdentityPurpose, KeyFacts, KeystoreEntry,
-    KeystoreFacts, ProfileFacts, ReleaseFacts, Role, Service,
+    ApiKeyFacts, CertificateFacts, DeviceFacts, Facts, IdentityFacts, IdentityPurpose, KeyFacts,
+    KeystoreEntry, KeystoreFacts, ProfileFacts, ReleaseFacts, Role, Service,
 };
 pub use inventory::{Inventory, Item, ItemId, NameError, NotFound, State, check_name};
 pub use nine::NineKey;

@@ -169,7 +169,8 @@ fn signer_changed(look: &BuildLook<'_>, notes: &mut Notes) {
             continue;
         }
         let since = look.last.map_or(String::new(), |last| format!(", which signed {}", last.file));
-        let text = "it is signed by another key than this app was before; no device would take it as an update";
+        let text =
+            "it is signed by another key than this app was before; no device would take it as an update";
         let seen = Observation::new(text)
             .expected(format!("key {} ({name}{since})", short(fingerprint)))
             .found(format!("key {}, {}", short(&signer.key_fingerprint), subject(&signer.certificate)));

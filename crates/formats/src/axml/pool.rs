@@ -28,10 +28,8 @@ impl<'a> Pool<'a> {
             offsets.push(c.u32("string offset")?);
         }
         // the start counts from the chunk's own first byte, eight bytes before `data`
-        let skip = start
-            .checked_sub(8)
-            .filter(|_| count > 0)
-            .unwrap_or(if count == 0 { 0 } else { u32::MAX });
+        let skip =
+            start.checked_sub(8).filter(|_| count > 0).unwrap_or(if count == 0 { 0 } else { u32::MAX });
         data.take(usize::try_from(skip).unwrap_or(usize::MAX), "strings")?;
         Ok(Pool { offsets, data, utf8 })
     }

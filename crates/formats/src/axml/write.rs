@@ -94,8 +94,7 @@ impl Strings {
 pub fn write(root: &Node) -> Vec<u8> {
     let mut ids = BTreeMap::new();
     root.collect_ids(&mut ids);
-    let mut strings =
-        Strings { list: ids.values().cloned().collect(), ids: ids.keys().copied().collect() };
+    let mut strings = Strings { list: ids.values().cloned().collect(), ids: ids.keys().copied().collect() };
     let namespace = words(&[1, NONE, strings.index("android"), strings.index(PLATFORM_NAMESPACE)]);
     let mut body = chunk(START_NAMESPACE, 16, &namespace);
     element(root, &mut strings, &mut body);

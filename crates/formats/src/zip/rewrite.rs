@@ -55,8 +55,7 @@ pub fn lay_out(
 ) -> Layout {
     let mut kept: Vec<&Entry> = archive.entries.iter().filter(|entry| keep(entry)).collect();
     kept.sort_by_key(|entry| entry.header_at);
-    let mut layout =
-        Layout { pieces: Vec::new(), body: 0, directory: Vec::new(), count: 0, realigned: 0 };
+    let mut layout = Layout { pieces: Vec::new(), body: 0, directory: Vec::new(), count: 0, realigned: 0 };
     for entry in kept {
         let boundary = if entry.method == STORED { alignment(entry).max(1) } else { 1 };
         if !entry.data_at.is_multiple_of(boundary) {

@@ -1,0 +1,20 @@
+//! The one place that reads the clock.
+
+use jiff::Timestamp;
+
+/// The time of this command.
+#[expect(clippy::disallowed_methods, reason = "this is where time comes in; `--at` replaces it")]
+pub(crate) fn now() -> Timestamp {
+    // whole seconds, as certificates have them
+    let now = Timestamp::now();
+    Timestamp::from_second(now.as_second()).unwrap_or(now)
+}
+
+/// Reads a time from the command line: RFC 3339, or a date for its first second in UTC.
+pub(crate) fn parse(text: &str) -> Result<Timestamp, String> {
+    let day = || text.parse::<jiff::civil::Date>().ok()?.to_zoned(jiff::tz::TimeZone::UTC).ok();
+    text.parse::<Timestamp>()
+        .ok()
+        .or_else(|| day().map(|zoned| zoned.timestamp()))
+        .ok_or_else(|| "a time is written 2031-05-19T12:00:00Z, or 2031-05-19 for midnight UTC".into())
+}

@@ -1,0 +1,20 @@
+//! `ninekeys cabinet history`
+
+use ninekeys_ops::{Ctx, OpenError};
+
+use crate::failure::{Exit, Failure};
+use crate::output::{HistoryReport, Output};
+
+/// Shows every change of the cabinet, oldest first: when, what, and by which member.
+#[derive(Debug, clap::Args)]
+pub(crate) struct Args {}
+
+pub(crate) fn run(_args: &Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
+    const ATTEMPT: &str = "read the history";
+    let cabinet = ctx.open().map_err(|error| Failure::of(ATTEMPT, &error))?;
+    let path = ctx.cabinet_path().map_err(|error| Failure::of(ATTEMPT, &error))?;
+    let rows =
+        cabinet.history().map_err(|cause| Failure::of(ATTEMPT, &OpenError::Cabinet { path, cause }))?;
+    out.emit(&HistoryReport { rows });
+    Ok(Exit::Done)
+}

@@ -1,0 +1,46 @@
+//! `ninekeys init`
+
+use std::path::PathBuf;
+
+use ninekeys_cabinet::Credential;
+use ninekeys_ops::Ctx;
+use ninekeys_ops::init::{Request, init};
+
+use crate::arguments::Global;
+use crate::failure::{Exit, Failure};
+use crate::output::Output;
+use crate::prompt::Given;
+
+/// Makes an empty cabinet and a project file in this folder. The passphrase is asked for twice, unless a file,
+/// a descriptor or `NINEKEYS_PASSPHRASE` gives it.
+#[derive(Debug, clap::Args)]
+pub(crate) struct Args {
+    /// What the board is headed with; the folder's name when left out
+    #[arg(long)]
+    title: Option<String>,
+    /// The team id of the iOS side
+    #[arg(long)]
+    team: Option<String>,
+    /// Write a file that unlocks the cabinet at once, for machines
+    #[arg(long, value_name = "FILE")]
+    new_unlock_file: Option<PathBuf>,
+}
+
+pub(crate) fn run(args: Args, ctx: &Ctx<'_>, global: &Global, out: &mut Output) -> Result<Exit, Failure> {
+    const ATTEMPT: &str = "make a cabinet here";
+    let given = Given {
+        file: global.passphrase_file.as_ref(),
+        descriptor: None,
+        variable: Some("NINEKEYS_PASSPHRASE"),
+    };
+    // a descriptor can be read only once, and the context has read it
+    let passphrase = match &ctx.credential {
+        Some(Credential::Passphrase(text)) => Some(text.duplicate()),
+        _ => given.read().map_err(|error| Failure::of(ATTEMPT, &error))?,
+    };
+    let request =
+        Request { title: args.title, team: args.team, passphrase, unlock_file: args.new_unlock_file };
+    let report = init(ctx, request).map_err(|error| Failure::of(ATTEMPT, &error))?;
+    out.emit(&report);
+    Ok(Exit::Done)
+}

@@ -1,0 +1,49 @@
+//! `ninekeys sign`
+
+use std::path::PathBuf;
+
+use ninekeys_core::model::Destination;
+use ninekeys_ops::Ctx;
+use ninekeys_ops::sign::{Request, sign};
+
+use crate::failure::{Exit, Failure};
+use crate::output::Output;
+
+/// Signs an APK with signature scheme v2 and names it APP-VERSION-VERSIONCODE-DESTINATION.apk. The build stays
+/// as it is; the output is checked before it gets its name.
+#[derive(Debug, clap::Args)]
+pub(crate) struct Args {
+    /// The build
+    build: PathBuf,
+    /// Where it goes: direct, store or development; the app's first destination when left out
+    #[arg(long = "for", value_name = "DESTINATION")]
+    destination: Option<Destination>,
+    /// The app it is, when its package does not say
+    #[arg(long)]
+    app: Option<String>,
+    /// The keystore to sign with, when there are several
+    #[arg(long, value_name = "KEYSTORE")]
+    key: Option<String>,
+    /// The folder that the output goes to; this one when left out
+    #[arg(long, value_name = "FOLDER", default_value = ".")]
+    to: PathBuf,
+    /// Take the place of an output of the same name, and of its release
+    #[arg(long)]
+    replace: bool,
+}
+
+pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
+    let purpose = args.destination.map_or_else(String::new, |d| format!(" for {}", d.phrase()));
+    let attempt = format!("sign {}{purpose}", args.build.display());
+    let request = Request {
+        build: args.build,
+        app: args.app,
+        destination: args.destination,
+        key: args.key,
+        to: args.to,
+        replace: args.replace,
+    };
+    let report = sign(ctx, &request).map_err(|error| Failure::of(&attempt, &error))?;
+    out.emit(&report);
+    Ok(Exit::Done)
+}

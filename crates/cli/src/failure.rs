@@ -1,0 +1,467 @@
+//! Where cause, remedy and exit code meet: one match for each error, without a wildcard, so that the compiler
+//! asks about every new variant.
+
+use std::error::Error;
+use std::io;
+use std::process::ExitCode;
+
+use ninekeys_cabinet::CabinetError;
+use ninekeys_core::android::{ManifestFault, SignError as CoreSignError};
+use ninekeys_core::certificate::CertificateError;
+use ninekeys_core::digest::DigestError;
+use ninekeys_formats::zip::ZipError;
+use ninekeys_ops::app_add::AppAddError;
+use ninekeys_ops::backup::BackupError;
+use ninekeys_ops::board::BoardError;
+use ninekeys_ops::check::CheckError;
+use ninekeys_ops::demo::DemoError;
+use ninekeys_ops::init::InitError;
+use ninekeys_ops::inspect::InspectError;
+use ninekeys_ops::inventory::InventoryError;
+use ninekeys_ops::keystore_create::KeystoreCreateError;
+use ninekeys_ops::passphrase::PassphraseError;
+use ninekeys_ops::project::ProjectError;
+use ninekeys_ops::releases::ReleasesError;
+use ninekeys_ops::restore::RestoreError;
+use ninekeys_ops::show::ShowError;
+use ninekeys_ops::sign::SignError;
+use ninekeys_ops::status::StatusError;
+use ninekeys_ops::{FileError, OpenError};
+use serde::{Serialize, Serializer};
+
+use crate::output::{Line, Paper};
+
+/// What the process ends with. Scripts depend on the numbers.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Exit {
+    /// Done, nothing wrong.
+    Done = 0,
+    /// Done, with findings of level error.
+    Findings = 1,
+    /// Typed wrongly.
+    Usage = 2,
+    /// Something could not be read or written, or is damaged.
+    Damaged = 3,
+    /// Locked, or a wrong passphrase or password.
+    Locked = 4,
+    /// Refused: policy, a limit, it exists already.
+    Refused = 5,
+    /// A defect of the tool.
+    Defect = 70,
+    /// Stopped by the user.
+    Stopped = 130,
+}
+
+impl From<Exit> for ExitCode {
+    fn from(exit: Exit) -> Self {
+        ExitCode::from(exit as u8)
+    }
+}
+
+impl Serialize for Exit {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.serialize_u8(*self as u8)
+    }
+}
+
+/// Why a command was not done, as the user is told.
+#[derive(Debug, Serialize)]
+pub(crate) struct Failure {
+    schema: &'static str,
+    /// What was tried, on what.
+    attempt: String,
+    /// What was wrong.
+    because: String,
+    /// What is other than before.
+    changed: String,
+    /// The next command to type, as arguments behind the program's name.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    next: Vec<String>,
+    /// The exit code.
+    pub(crate) exit: Exit,
+}
+
+/// The exit code of an error, and the next command to type; words in capitals are the user's.
+pub(crate) type Class = (Exit, Vec<String>);
+
+/// An error that knows its class.
+pub(crate) trait Classify: Error {
+    /// The exit code and the remedy.
+    fn class(&self) -> Class;
+}
+
+fn class(exit: Exit, next: &[&str]) -> Class {
+    (exit, next.iter().map(|&word| word.to_owned()).collect())
+}
+
+impl Failure {
+    /// From an error that knows its code and remedy.
+    pub(crate) fn of<E: Classify>(attempt: &str, error: &E) -> Self {
+        let (exit, next) = error.class();
+        Failure::plain(exit, attempt, &with_causes(error)).next(next)
+    }
+
+    /// From a sentence.
+    pub(crate) fn plain(exit: Exit, attempt: &str, because: &str) -> Self {
+        Failure {
+            schema: "ninekeys.error/1",
+            attempt: attempt.into(),
+            because: because.into(),
+            changed: "nothing".into(),
+            next: Vec::new(),
+            exit,
+        }
+    }
+
+    /// Says what to type next.
+    pub(crate) fn next<S: Into<String>>(mut self, arguments: impl IntoIterator<Item = S>) -> Self {
+        self.next = arguments.into_iter().map(Into::into).collect();
+        self
+    }
+
+    /// For people.
+    pub(crate) fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let row = |label: &str| Line::new().dim(label).to(12).hang(12);
+        paper.put(&Line::new().text(format!("ninekeys: cannot {}", self.attempt)).hang(10))?;
+        paper.put(&row("  because").text(&self.because))?;
+        paper.put(&row("  changed").text(&self.changed))?;
+        if self.next.is_empty() { Ok(()) } else { paper.put(&row("  next").command(&self.next)) }
+    }
+}
+
+/// An error and the causes that its own sentence does not say.
+fn with_causes(error: &dyn Error) -> String {
+    let mut text = error.to_string();
+    let mut cause = error.source();
+    while let Some(inner) = cause {
+        let says = inner.to_string();
+        if !text.contains(&says) && !is_system_error(inner) {
+            text = format!("{text}: {says}");
+        }
+        cause = inner.source();
+    }
+    text
+}
+
+/// A file error says in words what the system's error says in its own.
+fn is_system_error(error: &(dyn Error + 'static)) -> bool {
+    error.downcast_ref::<io::Error>().is_some_and(|e| e.kind() != io::ErrorKind::Other)
+}
+
+impl Classify for FileError {
+    fn class(&self) -> Class {
+        class(Exit::Damaged, &[])
+    }
+}
+
+impl Classify for ProjectError {
+    fn class(&self) -> Class {
+        match self {
+            Self::File(inner) => inner.class(),
+            Self::Missing => class(Exit::Damaged, &["init"]),
+            Self::Malformed { .. } => class(Exit::Damaged, &[]),
+        }
+    }
+}
+
+impl Classify for CabinetError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Missing => class(Exit::Damaged, &["init"]),
+            Self::Tampered(_) => class(Exit::Damaged, &["cabinet", "restore", "COPY", "--replace"]),
+            Self::NotACabinet | Self::TooNew { .. } | Self::NotAnIdentity | Self::Busy | Self::Io(_) => {
+                class(Exit::Damaged, &[])
+            }
+            Self::WrongCredential(_) => class(Exit::Locked, &["cabinet", "status"]),
+            Self::Locked => class(Exit::Locked, &[]),
+            Self::Exists | Self::LastMember(_) => class(Exit::Refused, &[]),
+            Self::NameTaken(name) => class(Exit::Refused, &["show", name]),
+            Self::Name(_) => class(Exit::Usage, &[]),
+            Self::NotFound(_) => class(Exit::Usage, &["inventory"]),
+            Self::Crypto(_) => class(Exit::Defect, &[]),
+        }
+    }
+}
+
+impl Classify for OpenError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Project(inner) => inner.class(),
+            Self::File(inner) => inner.class(),
+            Self::Cabinet { cause, .. } => cause.class(),
+            Self::NobodyToAsk(_) => {
+                class(Exit::Locked, &["cabinet", "status", "--prove", "--passphrase-file", "FILE"])
+            }
+            Self::Ask(_) => class(Exit::Locked, &[]),
+        }
+    }
+}
+
+impl Classify for InitError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Exists(_) => class(Exit::Refused, &["board"]),
+            Self::NobodyToAsk => class(Exit::Usage, &["init", "--passphrase-file", "FILE"]),
+            Self::Passphrase(_) => class(Exit::Refused, &[]),
+            Self::Ask(_) => class(Exit::Usage, &["init"]),
+            Self::File(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+        }
+    }
+}
+
+impl Classify for AppAddError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Project(inner) => inner.class(),
+            Self::Exists(_) | Self::IdTaken { .. } => class(Exit::Refused, &["board"]),
+            Self::Name(_) | Self::NoSide | Self::Id(_) | Self::Destination { .. } => {
+                class(Exit::Usage, &["app", "add", "--help"])
+            }
+        }
+    }
+}
+
+impl Classify for CertificateError {
+    fn class(&self) -> Class {
+        match self {
+            Self::NoSubject | Self::Country(_) | Self::Field { .. } | Self::Years(_) => {
+                class(Exit::Usage, &["keystore", "create", "--help"])
+            }
+            Self::Key(_) | Self::Encoding(_) => class(Exit::Defect, &[]),
+        }
+    }
+}
+
+impl Classify for KeystoreCreateError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Open(inner) => inner.class(),
+            Self::Project(inner) => inner.class(),
+            Self::Certificate(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+            Self::UnknownApp(app) => class(Exit::Usage, &["app", "add", app, "--package", "PACKAGE"]),
+            Self::NotAndroid(_) => class(Exit::Usage, &["board"]),
+            Self::Name(_) | Self::Alias(_) | Self::NoYears => {
+                class(Exit::Usage, &["keystore", "create", "--help"])
+            }
+            Self::TooShort { .. } => class(
+                Exit::Refused,
+                &["keystore", "create", "NAME", "--common-name", "NAME", "--years", "30"],
+            ),
+            Self::Password(_) => class(Exit::Refused, &[]),
+            Self::Ask(_) => class(Exit::Usage, &[]),
+            Self::NobodyToAsk => class(
+                Exit::Usage,
+                &["keystore", "create", "NAME", "--common-name", "NAME", "--password-file", "FILE"],
+            ),
+            Self::Key(_) | Self::Unreadable(_) => class(Exit::Defect, &[]),
+        }
+    }
+}
+
+impl Classify for ZipError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Empty | Self::NotAnArchive | Self::Truncated => class(Exit::Damaged, &[]),
+            Self::Directory(_) | Self::Entry { .. } | Self::Read(_) => class(Exit::Damaged, &[]),
+        }
+    }
+}
+
+impl Classify for DigestError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Stopped => class(Exit::Stopped, &[]),
+            Self::Read(_) | Self::Write(_) => class(Exit::Damaged, &[]),
+            Self::TooLarge => class(Exit::Refused, &[]),
+        }
+    }
+}
+
+impl Classify for CoreSignError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Zip(inner) => inner.class(),
+            Self::Malformed(_) => class(Exit::Damaged, &["explain", "archive-malformed"]),
+            Self::Manifest(fault) => match fault {
+                ManifestFault::Missing
+                | ManifestFault::Several
+                | ManifestFault::Entry(_)
+                | ManifestFault::Malformed(_) => class(Exit::Damaged, &["explain", "archive-malformed"]),
+            },
+            Self::Refused(refusal) => refusal_class(refusal),
+            Self::Digest(inner) => inner.class(),
+            Self::Key(_) => class(Exit::Defect, &[]),
+        }
+    }
+}
+
+fn refusal_class(refusal: &ninekeys_core::android::Refusal) -> Class {
+    use ninekeys_core::android::Refusal as R;
+    match refusal {
+        R::NeedsV1 { .. } => class(Exit::Refused, &["explain", "signature-scheme-missing"]),
+        R::Debuggable => class(Exit::Refused, &["explain", "build-debuggable"]),
+        R::TestOnly => class(Exit::Refused, &["explain", "build-test-only"]),
+        R::TooLarge => class(Exit::Refused, &[]),
+        R::Key(_) => class(Exit::Refused, &["inventory"]),
+    }
+}
+
+impl Classify for CheckError {
+    fn class(&self) -> Class {
+        match self {
+            Self::File(inner) => inner.class(),
+            Self::Zip(inner) => inner.class(),
+            Self::Digest(inner) => inner.class(),
+            Self::Project(inner) => inner.class(),
+            Self::UnknownApp(_) => class(Exit::Usage, &["board"]),
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+        }
+    }
+}
+
+impl Classify for SignError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Core(inner) => inner.class(),
+            Self::File(inner) => inner.class(),
+            Self::Project(inner) => inner.class(),
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+            Self::Check(inner) => inner.class(),
+            Self::UnknownApp(_) => class(Exit::Usage, &["board"]),
+            Self::UnknownPackage(package) => {
+                class(Exit::Usage, &["app", "add", "NAME", "--package", package, "--for", "direct"])
+            }
+            Self::NoDestination(_) => class(Exit::Usage, &["sign", "BUILD", "--for", "direct"]),
+            Self::Destination(_) => class(Exit::Usage, &["sign", "BUILD", "--for", "direct"]),
+            Self::NoKey { app, .. } => {
+                let name = format!("{app}-signing");
+                class(Exit::Refused, &["keystore", "create", &name, "--app", app, "--common-name", "NAME"])
+            }
+            Self::SeveralKeys { names, .. } => {
+                let first = names.first().map_or("KEYSTORE", String::as_str);
+                class(Exit::Refused, &["sign", "BUILD", "--key", first])
+            }
+            Self::NotAKeystore { .. } => class(Exit::Usage, &["inventory"]),
+            Self::Key(_) => class(Exit::Defect, &[]),
+            Self::Exists(_) => class(Exit::Refused, &["sign", "BUILD", "--replace"]),
+            Self::OverInput => class(Exit::Refused, &["sign", "BUILD", "--to", "FOLDER"]),
+            Self::NotReady(report) => {
+                let mend = report.verdict.findings.iter().find_map(|finding| finding.mend.clone());
+                let rule =
+                    report.verdict.findings.first().map_or("signature-invalid", |finding| finding.rule);
+                (Exit::Refused, mend.unwrap_or_else(|| vec!["explain".into(), rule.into()]))
+            }
+        }
+    }
+}
+
+impl Classify for InspectError {
+    fn class(&self) -> Class {
+        match self {
+            Self::File(inner) => inner.class(),
+            Self::Zip(inner) => inner.class(),
+            Self::Certificate(_) | Self::Unknown => class(Exit::Damaged, &[]),
+            Self::NoItem(inner) => inner.class(),
+            Self::Background(inner) => inner.class(),
+            Self::Digest(inner) => inner.class(),
+        }
+    }
+}
+
+impl Classify for InventoryError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+            Self::Project(inner) => inner.class(),
+        }
+    }
+}
+
+impl Classify for ShowError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+            Self::NotFound(_) => class(Exit::Usage, &["inventory"]),
+        }
+    }
+}
+
+impl Classify for BoardError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Project(inner) => inner.class(),
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+        }
+    }
+}
+
+impl Classify for ReleasesError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+        }
+    }
+}
+
+impl Classify for StatusError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+        }
+    }
+}
+
+impl Classify for PassphraseError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+            Self::Password(_) => class(Exit::Refused, &[]),
+            Self::Ask(_) => class(Exit::Usage, &["cabinet", "passphrase"]),
+            Self::NobodyToAsk => {
+                class(Exit::Usage, &["cabinet", "passphrase", "--new-passphrase-file", "FILE"])
+            }
+        }
+    }
+}
+
+impl Classify for BackupError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+            Self::File(inner) => inner.class(),
+            Self::NotAFolder(_) => class(Exit::Damaged, &["cabinet", "backup", "FOLDER"]),
+        }
+    }
+}
+
+impl Classify for RestoreError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Project(inner) => inner.class(),
+            Self::Open(inner) => inner.class(),
+            Self::File(inner) => inner.class(),
+            Self::Exists(_) => class(Exit::Refused, &["cabinet", "restore", "COPY", "--replace"]),
+            Self::Cabinet(inner) => inner.class(),
+        }
+    }
+}
+
+impl Classify for DemoError {
+    fn class(&self) -> Class {
+        match self {
+            Self::NotEmpty(_) => class(Exit::Refused, &["demo", "FOLDER"]),
+            Self::File(inner) => inner.class(),
+        }
+    }
+}

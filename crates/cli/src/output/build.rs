@@ -1,0 +1,285 @@
+//! Verdicts on builds: checked, signed, looked into.
+
+use std::io;
+
+use jiff::Timestamp;
+use ninekeys_core::findings::{Finding, Level};
+use ninekeys_ops::check::CheckReport;
+use ninekeys_ops::inspect::{ApkContent, CertificateContent, Content, InspectReport};
+use ninekeys_ops::sign::SignReport;
+
+use super::line::{Line, Paper, Sign};
+use super::{Report, words};
+
+/// Where a family's findings begin.
+const RULE: usize = 15;
+/// Where what a rule says begins, behind its mark and name.
+const SAYS: usize = 44;
+
+impl Report for CheckReport {
+    const SCHEMA: &'static str = "ninekeys.check/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let purpose = self.destination.map_or_else(String::new, |d| format!(" for {}", d.phrase()));
+        let facts = in_short(self);
+        if self.verdict.findings.is_empty() {
+            let rules = words::count(self.verdict.rules, "rule");
+            let head = Line::new().sign(Sign::Fine).text(" ").bold(format!("Ready{purpose}"));
+            paper.put(&head.text(format!("   {rules} looked at, all fine     ")).dim(facts).hang(2))?;
+            return uncompared(self, paper);
+        }
+        paper.put(&headline(self, &purpose).to(60).dim(facts).hang(2))?;
+        paper.blank()?;
+        for family in ["identity", "signature", "build"] {
+            print_family(self, family, paper)?;
+        }
+        paper.blank()?;
+        let (rules, fine) = (self.verdict.rules, self.verdict.fine);
+        let first = self.verdict.findings.first().map_or("build-unsigned", |finding| finding.rule);
+        let line = Line::new().text(format!(
+            "  {}, {fine} fine. ",
+            words::count(rules, "rule looked at").replace("looked ats", "s looked at")
+        ));
+        paper.put(&line.dim("What a rule means: ").command(&["explain", first]).hang(2))?;
+        uncompared(self, paper)
+    }
+
+    fn is_quiet(&self) -> bool {
+        self.verdict.findings.is_empty()
+    }
+}
+
+fn headline(report: &CheckReport, purpose: &str) -> Line {
+    let (errors, warnings) = (report.verdict.count(Level::Error), report.verdict.count(Level::Warning));
+    let mut counts = Vec::new();
+    counts.extend((errors > 0).then(|| words::count(errors, "error")));
+    counts.extend((warnings > 0).then(|| words::count(warnings, "warning")));
+    let notes = report.verdict.count(Level::Note);
+    counts.extend((notes > 0).then(|| words::count(notes, "note")));
+    let (sign, word) = if report.ready { (Sign::Fine, "Ready") } else { (Sign::Bad, "Not ready") };
+    let head = Line::new().sign(sign).text(" ").bold(format!("{word}{purpose}"));
+    head.text("   ").like(sign, counts.join(", "))
+}
+
+/// `Crossing 2.4.0 (12) · android · 84.1 MiB · crossing-2.4.0-12.apk`
+fn in_short(report: &CheckReport) -> String {
+    let title = report.app.as_deref();
+    let mut parts = Vec::new();
+    if let Some(manifest) = &report.manifest {
+        let name = title.unwrap_or(&manifest.package);
+        let version = manifest.version_name.as_deref().unwrap_or("no version");
+        let code = manifest.version_code.map_or_else(String::new, |code| format!(" ({code})"));
+        parts.push(format!("{name} {version}{code}"));
+    }
+    parts.extend([report.platform.to_owned(), words::size(report.size), report.file.clone()]);
+    parts.join(" · ")
+}
+
+/// One family: what is fine in a line, then every finding.
+fn print_family(report: &CheckReport, name: &str, paper: &mut Paper<'_>) -> io::Result<()> {
+    let mut label = Some(name);
+    let begin = |label: &mut Option<&str>| match label.take() {
+        Some(name) => Line::new().dim(format!("  {name}")).to(RULE),
+        None => Line::new().to(RULE),
+    };
+    let fine = fine_line(report, name);
+    if let Some(text) = fine {
+        let line = begin(&mut label).sign(Sign::Fine).text(" ").text(text);
+        paper.put(&line.hang(RULE + 2))?;
+    }
+    for finding in report.verdict.family(name) {
+        let sign = Sign::from(finding.level);
+        let line = begin(&mut label).sign(sign).text(" ").like(sign, finding.rule).to(SAYS);
+        paper.put(&line.text(&finding.text).hang(SAYS))?;
+        details(finding, paper)?;
+    }
+    Ok(())
+}
+
+fn details(finding: &Finding, paper: &mut Paper<'_>) -> io::Result<()> {
+    let at = RULE + 2;
+    let row = |label: &str, value: &str| Line::new().to(at).dim(label).to(at + 10).text(value).hang(at + 10);
+    for (label, value) in
+        [("found", &finding.found), ("expected", &finding.expected), ("where", &finding.place)]
+    {
+        if let Some(value) = value {
+            paper.put(&row(label, value))?;
+        }
+    }
+    let mend = Line::new().to(at).dim("mend").to(at + 10).hang(at + 10);
+    match &finding.mend {
+        Some(arguments) => paper.put(&mend.command(arguments)),
+        None => paper.put(&mend.text(finding.remedy)),
+    }
+}
+
+/// What is good in a family, in a line; nothing when there is nothing good to say.
+fn fine_line(report: &CheckReport, family: &str) -> Option<String> {
+    match family {
+        "identity" => {
+            let signer = report.signers.first()?;
+            let name = signer.name.as_deref().unwrap_or("a key that is not in the cabinet");
+            let end = Timestamp::from_second(signer.not_after).ok()?;
+            let until = words::day_and_distance(report.at, end);
+            Some(format!(
+                "{name} {}  {} · until {until}",
+                words::short(&signer.certificate),
+                signer.algorithm
+            ))
+        }
+        "signature" => {
+            let verified: Vec<String> =
+                report.schemes.iter().filter(|s| s.verified).map(|s| s.scheme.to_string()).collect();
+            (!verified.is_empty())
+                .then(|| format!("scheme {} verified, the content is as signed", verified.join(", ")))
+        }
+        _ => {
+            let last = report.last_release.as_ref()?;
+            let code = report.manifest.as_ref()?.version_code?;
+            (code > last.code).then(|| format!("code {code} is above {} (the last release)", last.code))
+        }
+    }
+}
+
+fn uncompared(report: &CheckReport, paper: &mut Paper<'_>) -> io::Result<()> {
+    for what in &report.not_compared {
+        paper.put(&Line::new().dim(format!("  not compared: {what}")).hang(2))?;
+    }
+    Ok(())
+}
+
+impl Report for SignReport {
+    const SCHEMA: &'static str = "ninekeys.sign/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let row = |label: &str| Line::new().dim(label).to(14).hang(14);
+        let head = Line::new().sign(Sign::Fine).text(" ").bold(&self.output);
+        paper.put(
+            &head.text(format!("   {}, for {}", words::size(self.size), self.destination.phrase())).hang(2),
+        )?;
+        paper.blank()?;
+        let signer =
+            format!("{} ({}), key {}", self.keystore, self.alias, words::short(&self.key_fingerprint));
+        paper.put(&row("  signed with").text(signer))?;
+        let moved = match self.realigned {
+            0 => "every stored entry stood where it belongs".to_owned(),
+            1 => "1 stored entry moved to where devices can map it".to_owned(),
+            many => format!("{many} stored entries moved to where devices can map them"),
+        };
+        paper.put(&row("  scheme").text(format!("{} · {moved}", self.schemes.join(", "))))?;
+        if self.was_signed {
+            let text = "it was signed before; the old signature was dropped";
+            paper.put(&row("  before").sign(Sign::Warn).text(" ").text(text))?;
+        }
+        let rules = format!("{} looked at", words::count(self.check.verdict.rules, "rule"));
+        let fine = self.check.verdict.findings.is_empty();
+        let text = if fine { format!("{rules}, all fine") } else { rules };
+        paper.put(&row("  checked").sign(Sign::Fine).text(" ").text(text))?;
+        for finding in &self.check.verdict.findings {
+            let sign = Sign::from(finding.level);
+            paper
+                .put(&row("").sign(sign).text(" ").like(sign, finding.rule).text("  ").text(&finding.text))?;
+        }
+        paper.put(&row("  next").command(&["check", &self.output, "--for", &self.destination.to_string()]))
+    }
+}
+
+impl Report for InspectReport {
+    const SCHEMA: &'static str = "ninekeys.inspect/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        match &self.content {
+            Content::Apk(apk) => print_apk(self, apk, paper),
+            Content::Certificates { encoding, certificates } => {
+                let many = words::count(certificates.len(), "certificate");
+                paper.put(&Line::new().bold(&self.name).text(format!("   {many}, {encoding}")))?;
+                for certificate in certificates {
+                    paper.blank()?;
+                    print_certificate(self, certificate, paper)?;
+                }
+                Ok(())
+            }
+            Content::Item(item) => item.text(paper),
+        }
+    }
+
+    fn is_quiet(&self) -> bool {
+        false
+    }
+}
+
+fn print_apk(report: &InspectReport, apk: &ApkContent, paper: &mut Paper<'_>) -> io::Result<()> {
+    let row = |label: &str, value: &str| Line::new().dim(label).to(18).text(value).hang(18);
+    let entries = words::count(apk.entries, "entry").replace("entrys", "entries");
+    let head = Line::new().bold(&report.name).text(format!("   APK, {}, {entries}", words::size(apk.size)));
+    paper.put(&head)?;
+    paper.blank()?;
+    if let Some(manifest) = &apk.manifest {
+        let version = manifest.version_name.as_deref().unwrap_or("none");
+        let code = manifest.version_code.map_or_else(|| "none".into(), |code| code.to_string());
+        let max = manifest.max_sdk.map_or_else(String::new, |max| format!(", highest {max}"));
+        let sdk = format!("lowest {}, target {}{max}", manifest.min_sdk, manifest.target_sdk);
+        paper.put(&row("  package", &manifest.package))?;
+        paper.put(&row("  version", &format!("{version}, code {code}")))?;
+        paper.put(&row("  SDK", &sdk))?;
+        if let Some(split) = &manifest.split {
+            paper.put(&row("  split", split))?;
+        }
+        let flags = [(manifest.debuggable, "debuggable"), (manifest.test_only, "test-only")];
+        for (_, flag) in flags.iter().filter(|(set, _)| *set) {
+            paper.put(&Line::new().dim("  flag").to(18).sign(Sign::Warn).text(" ").text(*flag))?;
+        }
+    }
+    let faults = apk.manifest_fault.iter().map(|fault| ("  manifest", fault));
+    for (label, fault) in faults.chain(apk.faults.iter().map(|fault| ("  malformed", fault))) {
+        paper.put(&Line::new().dim(label).to(18).sign(Sign::Bad).text(" ").text(fault).hang(20))?;
+    }
+    signatures(report, apk, paper)
+}
+
+fn signatures(report: &InspectReport, apk: &ApkContent, paper: &mut Paper<'_>) -> io::Result<()> {
+    let row = |label: &str, value: &str| Line::new().dim(label).to(18).text(value).hang(18);
+    if apk.schemes.is_empty() {
+        paper.put(&row("  signature", "none"))?;
+    }
+    for line in &apk.schemes {
+        let state = if line.verified { "verified" } else { "present, not verified" };
+        let sign = if line.verified { Sign::Fine } else { Sign::Warn };
+        let text = format!(" {}  {state}", line.scheme);
+        paper.put(&Line::new().dim("  signature").to(18).sign(sign).text(text))?;
+    }
+    for signer in &apk.signers {
+        let end = Timestamp::from_second(signer.not_after).unwrap_or(Timestamp::MAX);
+        paper.put(&row("  signer", &signer.subject))?;
+        let held = signer.name.as_deref().unwrap_or("not in the cabinet");
+        let text =
+            format!("{}, until {} · {held}", signer.algorithm, words::day_and_distance(report.at, end));
+        paper.put(&row("", &text))?;
+        paper.put(&row("  certificate", &words::whole(&signer.certificate)))?;
+        paper.put(&row("  public key", &words::whole(&signer.key)))?;
+    }
+    if !apk.block.is_empty() {
+        paper.put(&row("  signing block", &apk.block.join(" ")))?;
+    }
+    Ok(())
+}
+
+fn print_certificate(
+    report: &InspectReport,
+    certificate: &CertificateContent,
+    paper: &mut Paper<'_>,
+) -> io::Result<()> {
+    let row = |label: &str, value: &str| Line::new().dim(label).to(18).text(value).hang(18);
+    paper.put(&row("  subject", &certificate.subject))?;
+    let own = certificate.issuer == certificate.subject;
+    paper.put(&row("  issuer", if own { "itself" } else { &certificate.issuer }))?;
+    paper.put(&row("  serial", &certificate.serial))?;
+    paper.put(&row("  begins", &words::day_and_distance(report.at, certificate.not_before)))?;
+    paper.put(&row("  ends", &words::day_and_distance(report.at, certificate.not_after)))?;
+    paper.put(&row("  key", &certificate.algorithm))?;
+    paper.put(&row("  signed by", &certificate.signature_algorithm))?;
+    paper.put(&row("  certificate", &words::whole(&certificate.fingerprint)))?;
+    paper.put(&row("  public key", &words::whole(&certificate.key_fingerprint)))?;
+    let held = certificate.keystore.as_deref().unwrap_or("no");
+    paper.put(&row("  in the cabinet", held))
+}

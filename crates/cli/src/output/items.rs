@@ -1,0 +1,155 @@
+//! Items: the inventory, one item, the ledger.
+
+use std::io;
+
+use ninekeys_core::board::Mark;
+use ninekeys_core::model::State;
+use ninekeys_ops::inventory::{InventoryReport, Line as Row};
+use ninekeys_ops::releases::ReleasesReport;
+use ninekeys_ops::show::ShowReport;
+
+use super::line::{Line, Paper, Sign};
+use super::{Report, words};
+
+impl Report for InventoryReport {
+    const SCHEMA: &'static str = "ninekeys.inventory/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        if self.items.is_empty() {
+            paper.put(&Line::new().text("The cabinet is empty."))?;
+            let next = ["keystore", "create", "NAME", "--app", "APP", "--common-name", "NAME"];
+            return paper.put(&Line::new().dim("  next   ").command(&next));
+        }
+        let head = format!("{} in the cabinet", words::count(self.items.len(), "item"));
+        paper.put(&Line::new().text(head))?;
+        paper.blank()?;
+        let rows: Vec<Vec<Line>> = self.items.iter().map(|row| item_row(self, row)).collect();
+        paper.table(2, &rows)?;
+        if !self.backed_up {
+            paper.blank()?;
+            let line =
+                Line::new().text("  ").sign(Sign::Warn).text(" what has no copy cannot be replaced   ");
+            paper.put(&line.command(&["cabinet", "backup", "FOLDER"]).hang(4))?;
+        }
+        Ok(())
+    }
+
+    fn is_quiet(&self) -> bool {
+        false
+    }
+}
+
+fn item_row(report: &InventoryReport, row: &Row) -> Vec<Line> {
+    let state = match (row.state, row.mark) {
+        (State::Retired, _) => "retired",
+        (_, Mark::Expired) => "expired",
+        (_, Mark::AtRisk) => "no copy",
+        (_, Mark::Due) => "falls due",
+        _ => "in use",
+    };
+    let until = row.until.map_or_else(String::new, |until| words::day_and_distance(report.at, until));
+    let mark = if row.state == State::Retired { Sign::NotNeeded } else { Sign::from(row.mark) };
+    vec![
+        Line::new().sign(mark).text(" ").bold(&row.name),
+        Line::new().text(&row.kind),
+        Line::new().text(row.algorithm.as_deref().unwrap_or("")),
+        Line::new().text(row.apps.join(", ")),
+        Line::new().text(until),
+        Line::new().text(row.fingerprint.as_deref().map(words::short).unwrap_or_default()),
+        Line::new().like(mark, state),
+    ]
+}
+
+impl Report for ShowReport {
+    const SCHEMA: &'static str = "ninekeys.show/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let row = |label: &str, value: &str| Line::new().dim(label).to(18).text(value).hang(18);
+        let state = if self.state == State::Active { "in use" } else { "retired" };
+        let sign = if self.state == State::Active { Sign::InUse } else { Sign::NotNeeded };
+        let head = Line::new().sign(sign).text(" ").bold(&self.name);
+        paper.put(&head.text(format!("   {}, {state}, generation {}", self.kind, self.generation)))?;
+        for part in &self.parts {
+            paper.blank()?;
+            let apps = if part.apps.is_empty() { "no app yet".to_owned() } else { part.apps.join(", ") };
+            paper.put(
+                &Line::new()
+                    .dim("  alias")
+                    .to(18)
+                    .bold(&part.alias)
+                    .text(format!("   {} of {apps}", part.kind)),
+            )?;
+            paper.put(&row("  key", &part.algorithm))?;
+            paper.put(&row("  subject", &part.subject))?;
+            paper.put(&row("  serial", &part.serial))?;
+            paper.put(&row("  begins", &words::day_and_distance(self.at, part.not_before)))?;
+            paper.put(&row("  ends", &words::day_and_distance(self.at, part.not_after)))?;
+            paper.put(&row("  certificate", &words::whole(&part.certificate_fingerprint)))?;
+            paper.put(&row("  public key", &words::whole(&part.key_fingerprint)))?;
+        }
+        if self.parts.is_empty() {
+            paper.blank()?;
+            // kinds without a picture of their own show their facts as they are
+            if let Ok(serde_json::Value::Object(facts)) = serde_json::to_value(&self.facts) {
+                for (name, value) in facts.iter().filter(|(name, _)| name.as_str() != "kind") {
+                    let value = value.as_str().map_or_else(|| value.to_string(), str::to_owned);
+                    let label = format!("  {}", name.replace('_', " "));
+                    paper.put(&row(&label, &value))?;
+                }
+            }
+        }
+        paper.blank()?;
+        paper.put(&row("  made", &words::day_and_distance(self.at, self.created)))?;
+        if !self.dependents.is_empty() {
+            let names: Vec<String> =
+                self.dependents.iter().map(|d| format!("{} ({})", d.name, d.kind)).collect();
+            paper.put(&row("  used by", &names.join(", ")))?;
+        }
+        for (index, release) in self.releases.iter().take(10).enumerate() {
+            paper.put(&row(if index == 0 { "  signed" } else { "" }, release))?;
+        }
+        if self.releases.len() > 10 {
+            paper.put(&row("", &format!("and {} more: ninekeys releases", self.releases.len() - 10)))?;
+        }
+        if self.backed_up {
+            return paper.put(&row("  copies", "in the last backup"));
+        }
+        let line = Line::new().dim("  copies").to(18).sign(Sign::Warn).text(" 1, in this cabinet   ");
+        paper.put(&line.command(&["cabinet", "backup", "FOLDER"]))
+    }
+
+    fn is_quiet(&self) -> bool {
+        false
+    }
+}
+
+impl Report for ReleasesReport {
+    const SCHEMA: &'static str = "ninekeys.releases/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        if self.releases.is_empty() {
+            paper.put(&Line::new().text("Nothing was signed yet."))?;
+            return paper.put(&Line::new().dim("  next   ").command(&["sign", "BUILD"]));
+        }
+        paper.put(
+            &Line::new().text(format!("{}, newest first", words::count(self.releases.len(), "release"))),
+        )?;
+        paper.blank()?;
+        let row = |release: &ninekeys_core::model::ReleaseFacts| {
+            vec![
+                Line::new().bold(&release.app).text(format!(" {} ({})", release.version, release.code)),
+                Line::new().text(release.destination.to_string()),
+                Line::new().text(format!("{} · {}", release.signed_with, release.schemes.join(", "))),
+                Line::new().text(words::size(release.size)),
+                Line::new().text(words::day_and_distance(self.at, release.signed)),
+                Line::new().dim(&release.file),
+            ]
+        };
+        let rows: Vec<Vec<Line>> = self.releases.iter().map(row).collect();
+        paper.table(2, &rows)
+    }
+
+    fn is_quiet(&self) -> bool {
+        false
+    }
+}

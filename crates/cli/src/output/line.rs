@@ -1,0 +1,346 @@
+//! Lines of marks, words and values, broken to the terminal's width.
+
+use std::io::{self, Write};
+
+use anstyle::{Ansi256Color, Style};
+use ninekeys_core::board::Mark;
+use ninekeys_core::findings::Level;
+use unicode_width::UnicodeWidthStr;
+
+const GREEN: Style = Style::new().fg_color(Some(anstyle::Color::Ansi256(Ansi256Color(72))));
+const AMBER: Style = Style::new().fg_color(Some(anstyle::Color::Ansi256(Ansi256Color(214))));
+const RED: Style = Style::new().fg_color(Some(anstyle::Color::Ansi256(Ansi256Color(203))));
+const BLUE: Style = Style::new().fg_color(Some(anstyle::Color::Ansi256(Ansi256Color(117))));
+
+/// Which signs the locale can show.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Marks {
+    /// `✓ ✗ ● ◐ ○ ·`
+    Unicode,
+    /// `ok x o ~ ? .`
+    Ascii,
+}
+
+impl Marks {
+    /// As `LC_ALL`, `LC_CTYPE` or `LANG` say; without any of them, Unicode.
+    #[expect(clippy::disallowed_methods, reason = "the locale is the terminal's")]
+    pub(crate) fn of_locale() -> Self {
+        let set = |name| std::env::var(name).ok().filter(|value| !value.is_empty());
+        match set("LC_ALL").or_else(|| set("LC_CTYPE")).or_else(|| set("LANG")) {
+            Some(locale) if !locale.to_lowercase().replace('-', "").contains("utf8") => Marks::Ascii,
+            _ => Marks::Unicode,
+        }
+    }
+
+    fn show(self, unicode: &'static str, ascii: &'static str) -> &'static str {
+        if self == Marks::Unicode { unicode } else { ascii }
+    }
+}
+
+/// A sign in front of something, always beside a word that says the same.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Sign {
+    /// Fine.
+    Fine,
+    /// An error, or expired.
+    Bad,
+    /// A warning, or at risk.
+    Warn,
+    /// A note.
+    Note,
+    /// In use.
+    InUse,
+    /// Falls due.
+    Due,
+    /// Missing.
+    Missing,
+    /// Not needed.
+    NotNeeded,
+}
+
+impl From<Level> for Sign {
+    fn from(level: Level) -> Self {
+        match level {
+            Level::Error => Sign::Bad,
+            Level::Warning => Sign::Warn,
+            Level::Note => Sign::Note,
+        }
+    }
+}
+
+impl From<Mark> for Sign {
+    fn from(mark: Mark) -> Self {
+        match mark {
+            Mark::Expired => Sign::Bad,
+            Mark::AtRisk => Sign::Warn,
+            Mark::Due => Sign::Due,
+            Mark::Missing => Sign::Missing,
+            Mark::InUse => Sign::InUse,
+            Mark::NotNeeded => Sign::NotNeeded,
+        }
+    }
+}
+
+impl Sign {
+    fn style(self) -> Style {
+        match self {
+            Sign::Fine | Sign::InUse => GREEN,
+            Sign::Bad => RED,
+            Sign::Warn | Sign::Due | Sign::Missing => AMBER,
+            Sign::Note | Sign::NotNeeded => Style::new().dimmed(),
+        }
+    }
+
+    fn text(self, marks: Marks) -> &'static str {
+        match self {
+            Sign::Fine => marks.show("✓", "ok"),
+            Sign::Bad => marks.show("✗", "x"),
+            Sign::Warn => "!",
+            Sign::Note => marks.show("·", "-"),
+            Sign::InUse => marks.show("●", "o"),
+            Sign::Due => marks.show("◐", "~"),
+            Sign::Missing => marks.show("○", "?"),
+            Sign::NotNeeded => marks.show("·", "."),
+        }
+    }
+}
+
+#[derive(Debug, Clone)]
+enum Span {
+    Text(Style, String),
+    Sign(Sign),
+    /// Spaces up to this column.
+    To(usize),
+}
+
+/// One line being put together. Whatever comes out of files is made harmless on the way in.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct Line {
+    spans: Vec<Span>,
+    hang: usize,
+}
+
+impl Line {
+    /// An empty line.
+    pub(crate) fn new() -> Self {
+        Line::default()
+    }
+
+    fn push(mut self, style: Style, text: &str) -> Self {
+        self.spans.push(Span::Text(style, harmless(text)));
+        self
+    }
+
+    /// Plain text.
+    pub(crate) fn text(self, text: impl AsRef<str>) -> Self {
+        self.push(Style::new(), text.as_ref())
+    }
+
+    /// A name.
+    pub(crate) fn bold(self, text: impl AsRef<str>) -> Self {
+        self.push(Style::new().bold(), text.as_ref())
+    }
+
+    /// A label.
+    pub(crate) fn dim(self, text: impl AsRef<str>) -> Self {
+        self.push(Style::new().dimmed(), text.as_ref())
+    }
+
+    /// Text in a sign's colour.
+    pub(crate) fn like(self, sign: Sign, text: impl AsRef<str>) -> Self {
+        self.push(sign.style(), text.as_ref())
+    }
+
+    /// What can be typed.
+    pub(crate) fn typed(self, text: impl AsRef<str>) -> Self {
+        self.push(BLUE, text.as_ref())
+    }
+
+    /// A command of this program, ready to copy.
+    pub(crate) fn command<S: AsRef<str>>(self, arguments: &[S]) -> Self {
+        self.typed(format!("ninekeys {}", shell_words(arguments)))
+    }
+
+    /// A sign.
+    pub(crate) fn sign(mut self, sign: Sign) -> Self {
+        self.spans.push(Span::Sign(sign));
+        self
+    }
+
+    /// Spaces up to a column, two at least.
+    pub(crate) fn to(mut self, column: usize) -> Self {
+        self.spans.push(Span::To(column));
+        self
+    }
+
+    /// The column that continued lines begin at.
+    pub(crate) fn hang(mut self, column: usize) -> Self {
+        self.hang = column;
+        self
+    }
+}
+
+/// Escapes what could move the cursor, change colours or turn the direction of writing.
+fn harmless(text: &str) -> String {
+    let unsafe_char = |c: char| {
+        c.is_control()
+            || matches!(c, '\u{200b}'..='\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2060}'..='\u{2069}' | '\u{feff}')
+    };
+    if !text.chars().any(unsafe_char) {
+        return text.to_owned();
+    }
+    text.chars().flat_map(|c| if unsafe_char(c) { c.escape_default().collect() } else { vec![c] }).collect()
+}
+
+/// Arguments as a shell reads them.
+pub(crate) fn shell_words<S: AsRef<str>>(arguments: &[S]) -> String {
+    let plain = |c: char| c.is_ascii_alphanumeric() || "-_./=:,@%+~".contains(c) || !c.is_ascii();
+    let quote = |word: &str| {
+        if !word.is_empty() && word.chars().all(plain) {
+            word.to_owned()
+        } else {
+            format!("'{}'", word.replace('\'', "'\\''"))
+        }
+    };
+    arguments.iter().map(|word| quote(word.as_ref())).collect::<Vec<_>>().join(" ")
+}
+
+/// What lines are put on.
+pub(crate) struct Paper<'a> {
+    out: &'a mut dyn Write,
+    width: Option<usize>,
+    marks: Marks,
+}
+
+impl<'a> Paper<'a> {
+    /// Paper of a width, or endless.
+    pub(crate) fn new(out: &'a mut dyn Write, width: Option<usize>, marks: Marks) -> Self {
+        Paper { out, width, marks }
+    }
+
+    /// The width of the paper.
+    pub(crate) fn width(&self) -> Option<usize> {
+        self.width
+    }
+
+    /// An empty line.
+    pub(crate) fn blank(&mut self) -> io::Result<()> {
+        writeln!(self.out)
+    }
+
+    /// A line, broken between words where it is too long.
+    pub(crate) fn put(&mut self, line: &Line) -> io::Result<()> {
+        let mut column = 0;
+        for span in &line.spans {
+            match span {
+                Span::To(wanted) => {
+                    let gap = wanted.saturating_sub(column).max(if column == 0 { 0 } else { 2 });
+                    let gap = if column == 0 { *wanted } else { gap };
+                    write!(self.out, "{:gap$}", "")?;
+                    column += gap;
+                }
+                Span::Sign(sign) => {
+                    let text = sign.text(self.marks);
+                    write!(self.out, "{}{text}{:#}", sign.style(), sign.style())?;
+                    column += text.width();
+                }
+                Span::Text(style, text) => column = self.words(*style, text, column, line.hang)?,
+            }
+        }
+        writeln!(self.out)
+    }
+
+    /// Writes text word by word and returns the column after it.
+    fn words(&mut self, style: Style, text: &str, start: usize, hang: usize) -> io::Result<usize> {
+        let text = match self.marks {
+            Marks::Unicode => text.to_owned(),
+            Marks::Ascii => text.replace('·', "-").replace('…', "...").replace('×', "x"),
+        };
+        let mut column = start;
+        for (index, word) in text.split(' ').enumerate() {
+            let space = usize::from(index > 0);
+            let long = self.width.is_some_and(|width| column + space + word.width() > width);
+            if long && column > hang {
+                write!(self.out, "\n{:hang$}", "")?;
+                column = hang;
+            } else if space > 0 {
+                write!(self.out, " ")?;
+                column += 1;
+            }
+            if !word.is_empty() {
+                write!(self.out, "{style}{word}{style:#}")?;
+                column += word.width();
+            }
+        }
+        Ok(column)
+    }
+
+    /// Lines whose parts stand in columns: every row has as many cells as there are columns, the last is as
+    /// wide as it is. `indent` spaces stand in front.
+    pub(crate) fn table(&mut self, indent: usize, rows: &[Vec<Line>]) -> io::Result<()> {
+        let columns = rows.iter().map(Vec::len).max().unwrap_or(0);
+        let widths: Vec<usize> = (0..columns)
+            .map(|at| {
+                rows.iter().filter_map(|row| row.get(at)).map(|c| c.width(self.marks)).max().unwrap_or(0)
+            })
+            .collect();
+        for row in rows {
+            let mut line = Line::new();
+            let mut at = indent;
+            for (cell, width) in row.iter().zip(&widths) {
+                line = line.to(at);
+                line.spans.extend(cell.spans.iter().cloned());
+                line.hang = at;
+                at += width + 2;
+            }
+            self.put(&line)?;
+        }
+        Ok(())
+    }
+}
+
+impl Line {
+    /// How many columns it takes.
+    fn width(&self, marks: Marks) -> usize {
+        self.spans.iter().fold(0, |column, span| match span {
+            Span::Text(_, text) => column + text.width(),
+            Span::Sign(sign) => column + sign.text(marks).width(),
+            Span::To(wanted) => column.max(*wanted),
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn printed(line: &Line, width: Option<usize>, marks: Marks) -> String {
+        let mut out = Vec::new();
+        Paper::new(&mut out, width, marks).put(line).unwrap();
+        anstream::adapter::strip_str(&String::from_utf8(out).unwrap()).to_string()
+    }
+
+    #[test]
+    fn long_lines_break_between_words_and_hang() {
+        let line = Line::new().text("label").to(8).text("one two three four").hang(8);
+        assert_eq!(printed(&line, Some(18), Marks::Unicode), "label   one two\n        three four\n");
+        assert_eq!(printed(&line, None, Marks::Unicode), "label   one two three four\n");
+    }
+
+    #[test]
+    fn names_out_of_files_cannot_move_the_cursor() {
+        let line = Line::new().text("a\u{1b}[2Jb\u{202e}c\n");
+        assert_eq!(printed(&line, None, Marks::Unicode), "a\\u{1b}[2Jb\\u{202e}c\\n\n");
+    }
+
+    #[test]
+    fn plain_ascii_has_marks_of_its_own() {
+        let line = Line::new().sign(Sign::Fine).text(" 3 · ").sign(Sign::Missing);
+        assert_eq!(printed(&line, None, Marks::Ascii), "ok 3 - ?\n");
+    }
+
+    #[test]
+    fn commands_are_quoted_for_a_shell() {
+        assert_eq!(shell_words(&["show", "a b", "it's", ""]), "show 'a b' 'it'\\''s' ''");
+    }
+}

@@ -1,0 +1,132 @@
+//! Printing: the answer to stdout as text or JSON, everything else to stderr.
+
+mod board;
+mod build;
+mod cabinet;
+mod items;
+mod line;
+mod made;
+mod words;
+
+use std::io::{self, IsTerminal, Write};
+
+use serde::Serialize;
+
+use crate::arguments::{Format, Global};
+use crate::failure::{Exit, Failure};
+
+pub(crate) use cabinet::HistoryReport;
+pub(crate) use line::{Line, Marks, Paper, shell_words};
+
+/// Something that can be answered, to people and to programs alike.
+pub(crate) trait Report: Serialize {
+    /// Name and version of its JSON form.
+    const SCHEMA: &'static str;
+
+    /// Prints it for people.
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()>;
+
+    /// Whether there is nothing to say when only trouble is asked for.
+    fn is_quiet(&self) -> bool {
+        true
+    }
+}
+
+/// Where answers go.
+pub(crate) struct Output {
+    format: Format,
+    quiet: bool,
+    width: Option<usize>,
+    marks: Marks,
+    closed: bool,
+}
+
+#[derive(Serialize)]
+struct Tagged<'a, R> {
+    schema: &'static str,
+    #[serde(flatten)]
+    report: &'a R,
+}
+
+impl Output {
+    /// As the command line and the terminal want it.
+    pub(crate) fn new(global: &Global) -> Self {
+        Output {
+            format: global.format,
+            quiet: global.quiet,
+            width: width(),
+            marks: Marks::of_locale(),
+            closed: false,
+        }
+    }
+
+    /// Answers.
+    pub(crate) fn emit<R: Report>(&mut self, report: &R) {
+        if self.quiet && self.format == Format::Text && report.is_quiet() {
+            return;
+        }
+        let mut stdout = anstream::stdout().lock();
+        let written = match self.format {
+            Format::Json => {
+                let tagged = Tagged { schema: R::SCHEMA, report };
+                serde_json::to_writer_pretty(&mut stdout, &tagged)
+                    .map_err(io::Error::from)
+                    .and_then(|()| writeln!(stdout))
+            }
+            Format::Text => report.text(&mut Paper::new(&mut stdout, self.width, self.marks)),
+        };
+        self.note(written.and_then(|()| stdout.flush()));
+    }
+
+    /// Prints words of the program itself (completions, a demo's lines), whatever the format.
+    pub(crate) fn print(&mut self, text: &str) {
+        let mut stdout = anstream::stdout().lock();
+        let written = stdout.write_all(text.as_bytes()).and_then(|()| stdout.flush());
+        self.note(written);
+    }
+
+    /// Prints lines for people.
+    pub(crate) fn lines(&mut self, lines: &[Line]) {
+        let mut stdout = anstream::stdout().lock();
+        let mut paper = Paper::new(&mut stdout, self.width, self.marks);
+        let written = lines.iter().try_for_each(|line| paper.put(line));
+        self.note(written.and_then(|()| stdout.flush()));
+    }
+
+    /// Says why not, on stderr.
+    pub(crate) fn failure(&mut self, failure: &Failure) -> Exit {
+        let mut stderr = anstream::stderr().lock();
+        let _ = match self.format {
+            Format::Json => serde_json::to_writer_pretty(&mut stderr, failure)
+                .map_err(io::Error::from)
+                .and_then(|()| writeln!(stderr)),
+            Format::Text => failure.text(&mut Paper::new(&mut stderr, self.width, self.marks)),
+        };
+        failure.exit
+    }
+
+    /// The exit code, unless the answer could not be written.
+    pub(crate) fn finish(&self, exit: Exit) -> Exit {
+        if self.closed { Exit::Damaged } else { exit }
+    }
+
+    /// A reader that went away has seen enough; any other trouble with stdout counts.
+    fn note(&mut self, written: io::Result<()>) {
+        if let Err(error) = written
+            && error.kind() != io::ErrorKind::BrokenPipe
+        {
+            self.closed = true;
+            let _ = writeln!(anstream::stderr(), "ninekeys: the answer could not be written: {error}");
+        }
+    }
+}
+
+/// The terminal's width; nothing through a pipe, where no line is broken.
+#[expect(clippy::disallowed_methods, reason = "asked for what it is, not printed to")]
+fn width() -> Option<usize> {
+    let forced = std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());
+    if !io::stdout().is_terminal() {
+        return None;
+    }
+    forced.or_else(|| terminal_size::terminal_size().map(|(width, _)| usize::from(width.0)))
+}

@@ -1,0 +1,81 @@
+//! Dates with their distance, sizes with their unit, fingerprints in short.
+
+use jiff::Timestamp;
+
+const DAY: i64 = 86_400;
+
+/// `11 Jun 2031`
+pub(crate) fn day(at: Timestamp) -> String {
+    at.strftime("%-d %b %Y").to_string()
+}
+
+/// `23 d`, `28 y`, `4 d ago`, `today`: days, beyond two years in years.
+pub(crate) fn distance(now: Timestamp, then: Timestamp) -> String {
+    let seconds = then.as_second() - now.as_second();
+    let days = seconds.abs() / DAY;
+    let length = if days > 2 * 365 { format!("{} y", days * 400 / 146_097) } else { format!("{days} d") };
+    match (seconds < 0, days) {
+        (_, 0) => "today".into(),
+        (true, _) => format!("{length} ago"),
+        (false, _) => length,
+    }
+}
+
+/// `11 Jun 2031, 23 d`
+pub(crate) fn day_and_distance(now: Timestamp, then: Timestamp) -> String {
+    format!("{}, {}", day(then), distance(now, then))
+}
+
+/// `84.1 MiB`; below a tenth two digits, so that nothing is 0.
+pub(crate) fn size(bytes: u64) -> String {
+    let tenths = bytes * 10 / (1 << 20);
+    if tenths == 0 {
+        return format!("{:.3} MiB", bytes as f64 / f64::from(1 << 20));
+    }
+    format!("{}.{} MiB", tenths / 10, tenths % 10)
+}
+
+/// Three bytes of a fingerprint: `8C:41:D0…`
+pub(crate) fn short(fingerprint: &str) -> String {
+    let pairs = fingerprint.as_bytes().chunks(2).take(3);
+    let bytes: Vec<String> = pairs.map(|pair| String::from_utf8_lossy(pair).to_uppercase()).collect();
+    format!("{}…", bytes.join(":"))
+}
+
+/// A whole fingerprint: `8C:41:D0:…`
+pub(crate) fn whole(fingerprint: &str) -> String {
+    let pairs = fingerprint.as_bytes().chunks(2);
+    let bytes: Vec<String> = pairs.map(|pair| String::from_utf8_lossy(pair).to_uppercase()).collect();
+    bytes.join(":")
+}
+
+/// `1 error`, `2 errors`
+pub(crate) fn count(number: usize, word: &str) -> String {
+    let plural = if number == 1 { "" } else { "s" };
+    format!("{number} {word}{plural}")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn distances_are_in_days_and_beyond_two_years_in_years() {
+        let now: Timestamp = "2031-05-19T00:00:00Z".parse().unwrap();
+        let at = |text: &str| distance(now, text.parse().unwrap());
+        assert_eq!(at("2031-06-11T00:00:00Z"), "23 d");
+        assert_eq!(at("2031-05-15T00:00:00Z"), "4 d ago");
+        assert_eq!(at("2031-05-19T20:00:00Z"), "today");
+        assert_eq!(at("2059-05-19T00:00:00Z"), "28 y");
+        assert_eq!(at("2033-05-18T00:00:00Z"), "730 d");
+    }
+
+    #[test]
+    fn sizes_and_fingerprints_are_short() {
+        assert_eq!(size(88_185_241), "84.1 MiB");
+        assert_eq!(size(5_000), "0.005 MiB");
+        assert_eq!(short("8c41d0ff00"), "8C:41:D0…");
+        assert_eq!(whole("8c41d0"), "8C:41:D0");
+        assert_eq!((count(1, "error"), count(2, "error")), ("1 error".into(), "2 errors".into()));
+    }
+}
