@@ -1,1 +1,235 @@
-//! x
+//! Test material, and the place where the built program runs during tests: an empty environment, a home of its
+//! own, a fixed time.
+
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    clippy::indexing_slicing,
+    clippy::disallowed_methods,
+    clippy::print_stderr,
+    reason = "this crate is for tests alone: what fails here fails a test"
+)]
+
+pub mod builds;
+
+use std::ffi::OsStr;
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output, Stdio};
+
+use tempfile::TempDir;
+
+/// The time that tests run at, unless they say otherwise.
+pub const NOW: &str = "2031-05-19T12:00:00Z";
+
+/// A folder, and the program that runs in it.
+pub struct TestEnv {
+    folder: TempDir,
+    program: PathBuf,
+    now: String,
+    variables: Vec<(String, String)>,
+}
+
+impl TestEnv {
+    /// An empty folder for the program at this path.
+    pub fn new(program: &str) -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        TestEnv { folder, program: program.into(), now: NOW.into(), variables: Vec::new() }
+    }
+
+    /// With a cabinet, an unlock file and the two apps of the ferry company.
+    pub fn with_project(program: &str) -> Self {
+        let env = TestEnv::new(program);
+        env.run("init --title Ferries --new-unlock-file unlock.txt").exit(0);
+        env.run("app add crossing --package example.gannetpoint.crossing --for direct --for store").exit(0);
+        env.run("app add quayside --package example.gannetpoint.quayside --for direct").exit(0);
+        env
+    }
+
+    /// With a signing key for Crossing as well, and its release build.
+    pub fn with_key(program: &str) -> Self {
+        let env = TestEnv::with_project(program);
+        env.run("keystore create crossing-signing --app crossing --common-name Ferries --algorithm ec-p256")
+            .exit(0);
+        env.file("crossing.apk", &builds::crossing().apk());
+        env
+    }
+
+    /// At another time.
+    #[must_use]
+    pub fn at(mut self, now: &str) -> Self {
+        self.now = now.into();
+        self
+    }
+
+    /// With a variable set.
+    #[must_use]
+    pub fn variable(mut self, name: &str, value: &str) -> Self {
+        self.variables.push((name.into(), value.into()));
+        self
+    }
+
+    /// The folder.
+    pub fn folder(&self) -> &Path {
+        self.folder.path()
+    }
+
+    /// A path in the folder.
+    pub fn path(&self, name: &str) -> PathBuf {
+        self.folder().join(name)
+    }
+
+    /// Writes a file.
+    pub fn file(&self, name: &str, bytes: &[u8]) {
+        let path = self.path(name);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, bytes).unwrap();
+    }
+
+    /// Reads a file.
+    pub fn read(&self, name: &str) -> Vec<u8> {
+        fs::read(self.path(name)).unwrap_or_else(|error| panic!("{name}: {error}"))
+    }
+
+    /// Every file below the folder with its content, by name; what SQLite keeps beside an open database is
+    /// left out.
+    pub fn files(&self) -> Vec<(String, Vec<u8>)> {
+        let mut out = Vec::new();
+        let mut folders = vec![self.folder().to_owned()];
+        while let Some(folder) = folders.pop() {
+            for entry in fs::read_dir(&folder).unwrap() {
+                let path = entry.unwrap().path();
+                if path.is_dir() {
+                    folders.push(path);
+                } else {
+                    let name = path.strip_prefix(self.folder()).unwrap().display().to_string();
+                    if !name.ends_with("-wal") && !name.ends_with("-shm") {
+                        out.push((name, fs::read(&path).unwrap_or_default()));
+                    }
+                }
+            }
+        }
+        out.sort();
+        out
+    }
+
+    /// The program with these words, not started yet.
+    pub fn command<S: AsRef<OsStr>>(&self, words: impl IntoIterator<Item = S>) -> Command {
+        let mut command = Command::new(&self.program);
+        command.args(words).current_dir(self.folder()).env_clear();
+        command.env("HOME", self.folder()).env("LANG", "C.UTF-8").env("NINEKEYS_NOW", &self.now);
+        command.envs(self.variables.iter().map(|(name, value)| (name, value)));
+        command.stdin(Stdio::null());
+        command
+    }
+
+    /// Runs the program with words between spaces; single quotes keep words together.
+    pub fn run(&self, line: &str) -> Ran {
+        let words = split(line);
+        let output = self.command(&words).output().unwrap();
+        Ran { line: line.into(), output, folder: self.folder().display().to_string() }
+    }
+}
+
+fn split(line: &str) -> Vec<String> {
+    let mut words = Vec::new();
+    let mut word = None::<String>;
+    let mut quoted = false;
+    for c in line.chars() {
+        match c {
+            '\'' => {
+                quoted = !quoted;
+                word.get_or_insert_default();
+            }
+            ' ' if !quoted => words.extend(word.take()),
+            c => word.get_or_insert_default().push(c),
+        }
+    }
+    words.extend(word);
+    words
+}
+
+/// What came of a run.
+#[must_use = "a run says nothing until its exit code is looked at"]
+pub struct Ran {
+    line: String,
+    output: Output,
+    folder: String,
+}
+
+impl Ran {
+    /// Demands an exit code.
+    pub fn exit(self, wanted: i32) -> Said {
+        let said = Said {
+            stdout: String::from_utf8_lossy(&self.output.stdout).into_owned(),
+            stderr: String::from_utf8_lossy(&self.output.stderr).into_owned(),
+            folder: self.folder,
+            line: self.line,
+        };
+        let found = self.output.status.code();
+        assert_eq!(found, Some(wanted), "ninekeys {}\n{}{}", said.line, said.stdout, said.stderr);
+        said
+    }
+}
+
+impl Ran {
+    /// Demands one of several exit codes.
+    pub fn exit_any(self, wanted: &[i32]) {
+        let code = self.output.status.code().unwrap_or(-1);
+        let said = String::from_utf8_lossy(&self.output.stderr);
+        assert!(wanted.contains(&code), "ninekeys {}: exit {code}\n{said}", self.line);
+    }
+}
+
+/// What a run said.
+pub struct Said {
+    /// On stdout.
+    pub stdout: String,
+    /// On stderr.
+    pub stderr: String,
+    folder: String,
+    line: String,
+}
+
+impl Said {
+    /// Demands that stdout or stderr says something.
+    pub fn says(&self, text: &str) -> &Self {
+        let all = format!("{}{}", self.stdout, self.stderr);
+        assert!(all.contains(text), "`ninekeys {}` does not say `{text}`:\n{all}", self.line);
+        self
+    }
+
+    /// Demands that neither says something.
+    pub fn is_silent_on(&self, text: &str) -> &Self {
+        let all = format!("{}{}", self.stdout, self.stderr);
+        assert!(!all.contains(text), "`ninekeys {}` says `{text}`:\n{all}", self.line);
+        self
+    }
+
+    /// The answer as JSON.
+    pub fn json(&self) -> serde_json::Value {
+        serde_json::from_str(&self.stdout).unwrap_or_else(|error| panic!("{error}:\n{}", self.stdout))
+    }
+
+    /// Both streams, with what differs from run to run replaced: the folder, fingerprints, serials.
+    pub fn normalised(&self) -> String {
+        let text = format!("{}{}", self.stdout, self.stderr);
+        text.replace(&self.folder, "FOLDER")
+    }
+}
+
+/// Where the committed cases and samples are.
+pub fn data(name: &str) -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join(name)
+}
+
+/// Whether a program is there; says so when it is not, so that a skipped test is seen.
+pub fn has(program: &str, argument: &str) -> bool {
+    let found = Command::new(program).arg(argument).stdout(Stdio::null()).stderr(Stdio::null()).status();
+    let there = found.is_ok();
+    if !there {
+        eprintln!("skipped: there is no `{program}` on this machine");
+    }
+    there
+}

@@ -4,7 +4,7 @@ use aws_lc_rs::digest::{Context, SHA256};
 use serde::{Deserialize, Serialize};
 
 use crate::CabinetError;
-use crate::store::Store;
+use crate::store::{Store, StoredHistory};
 
 /// An item that a change touched, as it was afterwards.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -66,7 +66,7 @@ pub(crate) fn read(store: &dyn Store) -> Result<(Vec<HistoryRow>, Vec<u8>), Cabi
     let broken = |seq: u64, why: &str| CabinetError::Tampered(format!("history row {seq} {why}"));
     let mut previous = vec![0; 32];
     let mut out = Vec::new();
-    for (seq, body, before, own) in store.history()? {
+    for StoredHistory { seq, body, previous: before, hash: own } in store.history()? {
         if seq != out.len() as u64 + 1 {
             return Err(broken(out.len() as u64 + 1, "is missing"));
         }

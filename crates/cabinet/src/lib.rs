@@ -23,4 +23,4 @@ pub use error::CabinetError;
 pub use history::{HistoryBody, HistoryRow, Touched};
 pub use member::{Credential, IdentityFile, Member, MemberKind, NewMember, WORK_FACTOR};
 pub use sqlite::SqliteStore;
-pub use store::{BackupRow, MemberRow, Store, StoredItem};
+pub use store::{BackupRow, MemberRow, Store, StoredHistory, StoredItem};

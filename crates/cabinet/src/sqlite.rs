@@ -7,7 +7,7 @@ use rusqlite::backup::Backup;
 use rusqlite::{Connection, Error, ErrorCode, OpenFlags, OptionalExtension, params};
 
 use crate::CabinetError;
-use crate::store::{BackupRow, MemberRow, Store, StoredItem};
+use crate::store::{BackupRow, MemberRow, Store, StoredHistory, StoredItem};
 
 /// Marks the file as ours in its header.
 const APPLICATION_ID: i64 = 0x394b_4559;
@@ -268,12 +268,13 @@ impl Store for SqliteStore {
         Ok(())
     }
 
-    fn history(&self) -> Result<Vec<(u64, String, Vec<u8>, Vec<u8>)>, CabinetError> {
+    fn history(&self) -> Result<Vec<StoredHistory>, CabinetError> {
         let sql = "select seq, body, previous, hash from history order by seq";
         let mut statement = self.connection.prepare(sql).map_err(failed)?;
         let rows = statement.query_map([], |row| {
             let seq: i64 = row.get(0)?;
-            Ok((u64::try_from(seq).unwrap_or(0), row.get(1)?, row.get(2)?, row.get(3)?))
+            let seq = u64::try_from(seq).unwrap_or(0);
+            Ok(StoredHistory { seq, body: row.get(1)?, previous: row.get(2)?, hash: row.get(3)? })
         });
         rows.map_err(failed)?.collect::<Result<_, _>>().map_err(failed)
     }

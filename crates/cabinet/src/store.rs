@@ -25,6 +25,19 @@ pub struct StoredItem {
     pub facts: String,
 }
 
+/// A history row as it is stored.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct StoredHistory {
+    /// Its number, from 1.
+    pub seq: u64,
+    /// What it says, JSON.
+    pub body: String,
+    /// The hash of the row before; zeros for the first.
+    pub previous: Vec<u8>,
+    /// Its own hash.
+    pub hash: Vec<u8>,
+}
+
 /// A member as it is stored.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct MemberRow {
@@ -112,11 +125,11 @@ pub trait Store {
     /// [`CabinetError::Io`].
     fn put_member(&mut self, member: &MemberRow) -> Result<(), CabinetError>;
 
-    /// All history rows, oldest first: sequence number, body, hash of the row before, own hash.
+    /// All history rows, oldest first.
     ///
     /// # Errors
     /// [`CabinetError::Io`].
-    fn history(&self) -> Result<Vec<(u64, String, Vec<u8>, Vec<u8>)>, CabinetError>;
+    fn history(&self) -> Result<Vec<StoredHistory>, CabinetError>;
     /// The newest history row's sequence number and hash.
     ///
     /// # Errors

@@ -51,7 +51,7 @@ fn run(cli: Cli, output: &mut Output) -> Result<Exit, Failure> {
         None => clock::now(),
     };
     let env = Env { now, keys: &keys, progress: &bar, stop: &stop };
-    let ask = Terminal;
+    let ask = Terminal::new(&global);
     let ctx = context(env, &ask, &global)?;
     let done = commands::run(command, &ctx, &global, output);
     bar.clear();
@@ -61,14 +61,7 @@ fn run(cli: Cli, output: &mut Output) -> Result<Exit, Failure> {
 fn context<'a>(env: Env<'a>, ask: &'a Terminal, global: &Global) -> Result<Ctx<'a>, Failure> {
     let folder = std::env::current_dir()
         .map_err(|error| Failure::plain(Exit::Damaged, "start", &format!("the folder: {error}")))?;
-    Ok(Ctx {
-        env,
-        folder,
-        project: global.project.clone(),
-        cabinet: global.cabinet.clone(),
-        credential: prompt::credential(global)?,
-        ask,
-    })
+    Ok(Ctx { env, folder, project: global.project.clone(), cabinet: global.cabinet.clone(), ask })
 }
 
 /// A defect of the tool: said as such, without a trace that nobody asked for.

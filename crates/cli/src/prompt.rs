@@ -5,18 +5,46 @@ use std::path::PathBuf;
 
 use ninekeys_cabinet::Credential;
 use ninekeys_formats::secret::{Secret, SecretText};
-use ninekeys_ops::{Ask, AskError, FileError, files};
+use ninekeys_ops::{Ask, AskError, FileError};
 
 use crate::arguments::Global;
-use crate::failure::{Exit, Failure};
 
 /// The most that a file or descriptor with a secret may have.
 const LIMIT: u64 = 16 << 10;
 
 /// Asks on the terminal, when there is one.
-pub(crate) struct Terminal;
+pub(crate) struct Terminal {
+    unlock_file: Option<PathBuf>,
+    passphrase_file: Option<PathBuf>,
+    passphrase_fd: Option<u32>,
+}
+
+impl Terminal {
+    /// With what the command line gives.
+    pub(crate) fn new(global: &Global) -> Self {
+        Terminal {
+            unlock_file: global.unlock_file.clone(),
+            passphrase_file: global.passphrase_file.clone(),
+            passphrase_fd: global.passphrase_fd,
+        }
+    }
+}
 
 impl Ask for Terminal {
+    /// The first that was named, in this order: unlock file, passphrase file, descriptor,
+    /// `NINEKEYS_PASSPHRASE`.
+    fn given(&self) -> Result<Option<Credential>, FileError> {
+        if let Some(path) = &self.unlock_file {
+            return secret_from(path.clone()).map(|text| Some(Credential::Identity(text)));
+        }
+        let given = Given {
+            file: self.passphrase_file.as_ref(),
+            descriptor: self.passphrase_fd,
+            variable: Some("NINEKEYS_PASSPHRASE"),
+        };
+        Ok(given.read()?.map(Credential::Passphrase))
+    }
+
     fn secret(&self, what: &str) -> Result<Option<SecretText>, AskError> {
         if !std::io::stdin().is_terminal() {
             return Ok(None);
@@ -71,23 +99,4 @@ fn secret_from(path: PathBuf) -> Result<SecretText, FileError> {
 #[expect(clippy::disallowed_methods, reason = "this is where secrets come in from the environment")]
 fn variable(name: &str) -> Option<SecretText> {
     std::env::var(name).ok().filter(|text| !text.is_empty()).map(Secret::new)
-}
-
-/// The credential that was given on the command line or in the environment. What was named last in this order
-/// is taken only when nothing before it was: unlock file, passphrase file, descriptor, `NINEKEYS_PASSPHRASE`.
-pub(crate) fn credential(global: &Global) -> Result<Option<Credential>, Failure> {
-    let failed = |error: FileError| Failure::of("unlock the cabinet", &error);
-    if let Some(path) = &global.unlock_file {
-        let text = files::read_whole(path, LIMIT).map_err(failed)?;
-        let text = String::from_utf8(text).map_err(|_| {
-            Failure::plain(Exit::Damaged, "unlock the cabinet", "the unlock file holds no X25519 identity")
-        })?;
-        return Ok(Some(Credential::Identity(Secret::new(text))));
-    }
-    let given = Given {
-        file: global.passphrase_file.as_ref(),
-        descriptor: global.passphrase_fd,
-        variable: Some("NINEKEYS_PASSPHRASE"),
-    };
-    Ok(given.read().map_err(failed)?.map(Credential::Passphrase))
 }

@@ -186,7 +186,11 @@ fn tasks(rows: &[Row]) -> Vec<Task> {
             (Mark::Missing, _) => {
                 let name = format!("{}-signing", row.app);
                 let text = format!("{} has no {word}", row.title);
-                add(cell.mark, text, vec!["keystore", "create", &name, "--app", &row.app]);
+                add(
+                    cell.mark,
+                    text,
+                    vec!["keystore", "create", &name, "--app", &row.app, "--common-name", "NAME"],
+                );
             }
             _ => {}
         }

@@ -280,7 +280,8 @@ mod tests {
         let name = "#Ferries, Ltd. = \"fast\" + <safe>; or \\ ";
         let subject = Subject { common_name: Some(name.into()), ..Subject::default() };
         let back = subject.to_name().unwrap().to_string();
-        assert_eq!(back, format!("CN={}", escape(name)));
+        // an equals sign may be escaped and need not be (RFC 4514, section 2.4)
+        assert_eq!(back.replace("\\=", "="), format!("CN={}", escape(name)).replace("\\=", "="));
     }
 
     #[test]

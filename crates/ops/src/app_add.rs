@@ -99,8 +99,13 @@ pub fn app_add(ctx: &Ctx<'_>, request: &Request) -> Result<AppAddReport, AppAddE
             return Err(AppAddError::IdTaken { id: id.clone(), app: app.clone() });
         }
     }
-    let table = table(request)?;
+    let mut table = table(request)?;
     let mut document = file.document()?;
+    // comments at the end of the file stay in front of what is added
+    let trailing = document.trailing().as_str().unwrap_or_default().to_owned();
+    let gap = if trailing.is_empty() || trailing.ends_with('\n') { "\n" } else { "\n\n" };
+    table.decor_mut().set_prefix(format!("{trailing}{gap}"));
+    document.set_trailing("");
     let all = document.entry("app").or_insert_with(|| {
         let mut parent = Table::new();
         parent.set_implicit(true);

@@ -197,7 +197,7 @@ pub(crate) fn check_source(
     let destination = subject.destination.or_else(|| only_destination(app));
     let default_policy = Policy::default();
     let releases = background.inventory.as_ref().map(Inventory::releases).unwrap_or_default();
-    let last = last_release(&releases, app, manifest, &signatures, subject.superseded);
+    let last = last_release(&releases, app, manifest, &signatures, destination, subject.superseded);
     let known = known_signers(background.inventory.as_ref(), app.map(|(name, _)| name));
     let look = BuildLook {
         file: &subject.file,
@@ -238,21 +238,27 @@ fn only_destination(app: Option<(&str, &App)>) -> Option<Destination> {
     }
 }
 
-/// The newest release of the same app that is not this very build and not one that it takes the place of.
+/// The highest release of the same app to the same destination that is not this very build and not one that it takes the place of.
 /// When the ledger has this build, only what was released before it counts.
 fn last_release<'a>(
     releases: &[&'a ReleaseFacts],
     app: Option<(&str, &App)>,
     manifest: Option<&Manifest>,
     signatures: &Signatures,
+    destination: Option<Destination>,
     superseded: Option<&str>,
 ) -> Option<&'a ReleaseFacts> {
-    let content = signatures.content.as_deref();
+    // the same content under another key is another build
+    let is_itself = |release: &&ReleaseFacts| {
+        signatures.content.as_deref() == Some(release.content.as_str())
+            && signatures.signers.iter().any(|signer| signer.key_fingerprint == release.signer)
+    };
     let of_app = |release: &&&ReleaseFacts| {
         app.is_some_and(|(name, _)| release.app == name) || manifest.is_some_and(|m| release.id == m.package)
     };
-    let own: Vec<&ReleaseFacts> = releases.iter().filter(of_app).copied().collect();
-    let itself = own.iter().position(|release| Some(release.content.as_str()) == content);
+    let same_way = |release: &&&ReleaseFacts| destination.is_none_or(|wanted| release.destination == wanted);
+    let own: Vec<&ReleaseFacts> = releases.iter().filter(of_app).filter(same_way).copied().collect();
+    let itself = own.iter().position(is_itself);
     let before = own.get(..itself.unwrap_or(own.len())).unwrap_or_default();
     let own_name = itself.and_then(|at| own.get(at)).map(|release| release.file.as_str());
     // a build that was signed again for the same place has taken the place of the first

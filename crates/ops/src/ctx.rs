@@ -26,6 +26,11 @@ pub enum AskError {
 
 /// Asks a person. Answers nothing when there is nobody to ask.
 pub trait Ask {
+    /// A credential that was given beforehand: by an option, a file, the environment.
+    ///
+    /// # Errors
+    /// [`FileError`] when the file that was named cannot be read.
+    fn given(&self) -> Result<Option<Credential>, FileError>;
     /// A secret that exists.
     ///
     /// # Errors
@@ -42,6 +47,10 @@ pub trait Ask {
 pub struct Nobody;
 
 impl Ask for Nobody {
+    fn given(&self) -> Result<Option<Credential>, FileError> {
+        Ok(None)
+    }
+
     fn secret(&self, _what: &str) -> Result<Option<SecretText>, AskError> {
         Ok(None)
     }
@@ -87,8 +96,6 @@ pub struct Ctx<'a> {
     pub project: Option<PathBuf>,
     /// A cabinet that was named.
     pub cabinet: Option<PathBuf>,
-    /// A credential that was given.
-    pub credential: Option<Credential>,
     /// Whom to ask.
     pub ask: &'a dyn Ask,
 }
@@ -166,10 +173,11 @@ impl Ctx<'_> {
     pub fn unlock(&self, cabinet: &mut Cabinet) -> Result<(), OpenError> {
         let path = self.cabinet_path()?;
         let failed = |cause| OpenError::Cabinet { path: path.clone(), cause };
-        if let Some(credential) = &self.credential {
-            return cabinet.unlock(credential).map(|_| ()).map_err(failed);
-        }
-        let credential = match self.named_unlock_file()? {
+        let before = match self.ask.given()? {
+            Some(given) => Some(given),
+            None => self.named_unlock_file()?,
+        };
+        let credential = match before {
             Some(credential) => credential,
             None => match self.ask.secret(&format!("Passphrase of {}", path.display()))? {
                 Some(passphrase) => Credential::Passphrase(passphrase),

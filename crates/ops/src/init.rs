@@ -176,8 +176,8 @@ fn write_project(
     if let Some(file) = unlock_file {
         out.push_str(&format!("unlock-file = {}   # never commit that file\n", text(file)));
     }
-    out.push_str("\n[policy]\ndue-days = 45         # what ends sooner falls due\n");
-    out.push_str("# target-sdk = 35     # the lowest that your store takes\n");
+    out.push_str("\n[policy]\n# target-sdk = 35     # the lowest that your store takes\n");
+    out.push_str("due-days = 45         # what ends sooner falls due\n");
     Ok(files::write_whole(path, out.as_bytes(), Access::Usual, false)?)
 }
 

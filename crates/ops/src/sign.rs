@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use ninekeys_cabinet::{Cabinet, CabinetError, NewItem};
 use ninekeys_core::android::{Opened, Ready, SignError as CoreError, Signed};
-use ninekeys_core::digest::{DigestError, Sink};
+use ninekeys_core::digest::{DigestError, Sink, sha256_hex};
 use ninekeys_core::findings::Level;
 use ninekeys_core::keys::{KeyError, PrivateKey, Signer};
 use ninekeys_core::model::{
@@ -186,7 +186,7 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<SignReport, SignError> {
     let release = Release { app: app.0, file: &file, destination, manifest: &manifest, signed: &signed };
     record(ctx, cabinet, &release, &check, keystore, entry, &key)?;
     Ok(SignReport {
-        output: request.to.join(&file).display().to_string(),
+        output: request.to.strip_prefix(".").unwrap_or(&request.to).join(&file).display().to_string(),
         size: check.size,
         app: app.1.title.clone(),
         destination,
@@ -339,7 +339,9 @@ fn record(
 ) -> Result<(), SignError> {
     let by = cabinet.unlocked_by().unwrap_or_default().to_owned();
     let content = &release.signed.content;
-    let short = content.get(..12).unwrap_or(content);
+    let signer = key.public().fingerprint();
+    let mut short = sha256_hex(format!("{content}{signer}").as_bytes());
+    short.truncate(12);
     let name = format!("{}~{short}", release.file.strip_suffix(".apk").unwrap_or(release.file));
     let facts = ReleaseFacts {
         app: release.app.into(),
@@ -351,7 +353,7 @@ fn record(
         size: check.size,
         content: content.clone(),
         signed_with: keystore.name.clone(),
-        signer: key.public().fingerprint(),
+        signer,
         certificate: Some(entry.certificate.clone()),
         profile: None,
         schemes: vec!["v2".into()],

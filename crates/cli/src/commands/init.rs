@@ -6,10 +6,8 @@ use ninekeys_cabinet::Credential;
 use ninekeys_ops::Ctx;
 use ninekeys_ops::init::{Request, init};
 
-use crate::arguments::Global;
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
-use crate::prompt::Given;
 
 /// Makes an empty cabinet and a project file in this folder. The passphrase is asked for twice, unless a file,
 /// a descriptor or `NINEKEYS_PASSPHRASE` gives it.
@@ -26,17 +24,12 @@ pub(crate) struct Args {
     new_unlock_file: Option<PathBuf>,
 }
 
-pub(crate) fn run(args: Args, ctx: &Ctx<'_>, global: &Global, out: &mut Output) -> Result<Exit, Failure> {
+pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
     const ATTEMPT: &str = "make a cabinet here";
-    let given = Given {
-        file: global.passphrase_file.as_ref(),
-        descriptor: None,
-        variable: Some("NINEKEYS_PASSPHRASE"),
-    };
-    // a descriptor can be read only once, and the context has read it
-    let passphrase = match &ctx.credential {
-        Some(Credential::Passphrase(text)) => Some(text.duplicate()),
-        _ => given.read().map_err(|error| Failure::of(ATTEMPT, &error))?,
+    let given = ctx.ask.given().map_err(|error| Failure::of(ATTEMPT, &error))?;
+    let passphrase = match given {
+        Some(Credential::Passphrase(text)) => Some(text),
+        _ => None,
     };
     let request =
         Request { title: args.title, team: args.team, passphrase, unlock_file: args.new_unlock_file };

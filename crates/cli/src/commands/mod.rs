@@ -35,7 +35,7 @@ pub(crate) fn run(
 ) -> Result<Exit, Failure> {
     match command {
         None => board::run(&board::Args {}, ctx, out),
-        Some(Command::Init(args)) => init::run(args, ctx, global, out),
+        Some(Command::Init(args)) => init::run(args, ctx, out),
         Some(Command::Demo(args)) => demo::run(&args, ctx, global, out),
         Some(Command::Cabinet(CabinetCommand::Status(args))) => cabinet_status::run(&args, ctx, out),
         Some(Command::Cabinet(CabinetCommand::Passphrase(args))) => cabinet_passphrase::run(&args, ctx, out),

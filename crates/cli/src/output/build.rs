@@ -36,10 +36,7 @@ impl Report for CheckReport {
         paper.blank()?;
         let (rules, fine) = (self.verdict.rules, self.verdict.fine);
         let first = self.verdict.findings.first().map_or("build-unsigned", |finding| finding.rule);
-        let line = Line::new().text(format!(
-            "  {}, {fine} fine. ",
-            words::count(rules, "rule looked at").replace("looked ats", "s looked at")
-        ));
+        let line = Line::new().text(format!("  {} looked at, {fine} fine. ", words::count(rules, "rule")));
         paper.put(&line.dim("What a rule means: ").command(&["explain", first]).hang(2))?;
         uncompared(self, paper)
     }
@@ -152,7 +149,7 @@ impl Report for SignReport {
     const SCHEMA: &'static str = "ninekeys.sign/1";
 
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
-        let row = |label: &str| Line::new().dim(label).to(14).hang(14);
+        let row = |label: &str| Line::new().dim(label).to(16).hang(16);
         let head = Line::new().sign(Sign::Fine).text(" ").bold(&self.output);
         paper.put(
             &head.text(format!("   {}, for {}", words::size(self.size), self.destination.phrase())).hang(2),

@@ -13,7 +13,7 @@ use serde::Serialize;
 use super::line::{Line, Paper, Sign};
 use super::{Report, words};
 
-const VALUE: usize = 14;
+const VALUE: usize = 16;
 
 impl Report for StatusReport {
     const SCHEMA: &'static str = "ninekeys.cabinet-status/1";
@@ -97,7 +97,7 @@ impl Report for BackupReport {
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
         for copy in &self.copies {
             let head = Line::new().sign(Sign::Fine).text(" ").bold(copy);
-            let text = format!("   {}, read back and opened", words::count(self.items, "item"));
+            let text = format!("   {}, read back and opened", words::count(self.items, "record"));
             paper.put(&head.text(text).hang(2))?;
         }
         if self.same_disk {

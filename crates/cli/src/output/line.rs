@@ -158,6 +158,7 @@ impl Line {
 
     /// A command of this program, ready to copy.
     pub(crate) fn command<S: AsRef<str>>(self, arguments: &[S]) -> Self {
+        debug_assert!(parses(arguments), "advice that does not run: ninekeys {}", shell_words(arguments));
         self.typed(format!("ninekeys {}", shell_words(arguments)))
     }
 
@@ -167,7 +168,7 @@ impl Line {
         self
     }
 
-    /// Spaces up to a column, two at least.
+    /// Spaces up to a column, one at least.
     pub(crate) fn to(mut self, column: usize) -> Self {
         self.spans.push(Span::To(column));
         self
@@ -177,6 +178,16 @@ impl Line {
     pub(crate) fn hang(mut self, column: usize) -> Self {
         self.hang = column;
         self
+    }
+}
+
+/// Whether our own parser takes these arguments: advice must run. Looked at in debug builds, and so by tests.
+fn parses<S: AsRef<str>>(arguments: &[S]) -> bool {
+    use clap::Parser;
+    let words = std::iter::once("ninekeys").chain(arguments.iter().map(AsRef::as_ref));
+    match crate::arguments::Cli::try_parse_from(words) {
+        Ok(_) => true,
+        Err(error) => error.kind() == clap::error::ErrorKind::DisplayHelp,
     }
 }
 
@@ -234,8 +245,7 @@ impl<'a> Paper<'a> {
         for span in &line.spans {
             match span {
                 Span::To(wanted) => {
-                    let gap = wanted.saturating_sub(column).max(if column == 0 { 0 } else { 2 });
-                    let gap = if column == 0 { *wanted } else { gap };
+                    let gap = wanted.saturating_sub(column).max(usize::from(column > 0));
                     write!(self.out, "{:gap$}", "")?;
                     column += gap;
                 }

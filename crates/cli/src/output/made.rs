@@ -11,7 +11,7 @@ use super::line::{Line, Paper, Sign};
 use super::{Report, words};
 
 /// Where values stand behind labels.
-const VALUE: usize = 14;
+const VALUE: usize = 16;
 
 impl Report for InitReport {
     const SCHEMA: &'static str = "ninekeys.init/1";

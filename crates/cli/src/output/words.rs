@@ -72,7 +72,7 @@ mod tests {
 
     #[test]
     fn sizes_and_fingerprints_are_short() {
-        assert_eq!(size(88_185_241), "84.1 MiB");
+        assert_eq!(size(88_185_241), "84.0 MiB");
         assert_eq!(size(5_000), "0.005 MiB");
         assert_eq!(short("8c41d0ff00"), "8C:41:D0…");
         assert_eq!(whole("8c41d0"), "8C:41:D0");

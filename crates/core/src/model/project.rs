@@ -40,7 +40,7 @@ impl Destination {
             Destination::Devices => "registered devices",
             Destination::Store => "the store",
             Destination::InHouse => "the organisation's own people",
-            Destination::Direct => "handing to people directly",
+            Destination::Direct => "direct release",
         }
     }
 }

@@ -12,7 +12,7 @@ pub(super) const RULES: &[Rule] = &[
         level: Level::Error,
         about: "the build carries no signature of any scheme",
         meaning: "No device installs it and no store takes it.",
-        remedy: "sign it",
+        remedy: "sign it with the key of its app",
         subject: Subject::Build(unsigned),
     },
     Rule {

@@ -1,1 +1,18 @@
+use std::collections::BTreeSet;
 
+use super::*;
+
+#[test]
+fn names_are_unique_and_every_text_is_there() {
+    let mut seen = BTreeSet::new();
+    for rule in FAMILIES.iter().flat_map(|family| family.rules) {
+        assert!(seen.insert(rule.name), "{} stands twice", rule.name);
+        assert!(rule.name.bytes().all(|b| b.is_ascii_lowercase() || b == b'-'), "{}", rule.name);
+        for text in [rule.about, rule.meaning, rule.remedy] {
+            assert!(text.len() > 10, "{}: {text}", rule.name);
+        }
+        assert!(rule.meaning.ends_with('.') && !rule.remedy.ends_with('.'), "{}", rule.name);
+        assert_eq!(find(rule.name).map(|(_, found)| found.name), Some(rule.name));
+    }
+    assert!(find("no-such-rule").is_none());
+}

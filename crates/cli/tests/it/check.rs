@@ -1,0 +1,96 @@
+use crate::PROGRAM;
+use testkit::{TestEnv, builds};
+
+#[test]
+fn a_clean_check_is_one_line_and_silent_when_asked() {
+    let env = TestEnv::with_key(PROGRAM);
+    env.run("sign crossing.apk").exit(0);
+    env.file("higher.apk", &builds::crossing_code(13).apk());
+    env.run("sign higher.apk --to next").exit(0);
+    let toml = String::from_utf8(env.read("ninekeys.toml")).unwrap();
+    let toml = toml.replace("title = \"Crossing\"", "title = \"Crossing\"\nversion = \"2.4.0\"");
+    env.file("ninekeys.toml", toml.as_bytes());
+    let said = env.run("check next/crossing-2.4.0-13-direct.apk --for direct").exit(0);
+    insta::assert_snapshot!(said.stdout, @"✓ Ready for direct release   21 rules looked at, all fine     Crossing 2.4.0 (13) · android · 0.3 MiB · crossing-2.4.0-13-direct.apk");
+    let said = env.run("check -q next/crossing-2.4.0-13-direct.apk --for direct").exit(0);
+    assert_eq!(said.stdout + &said.stderr, "");
+}
+
+#[test]
+fn findings_have_rule_expected_found_place_and_remedy() {
+    let env = TestEnv::with_project(PROGRAM);
+    env.file("quayside-debug.apk", &builds::quayside_debug().apk());
+    let said = env.run("check quayside-debug.apk").exit(1);
+    insta::assert_snapshot!(said.stdout);
+    let json = env.run("check quayside-debug.apk --format json").exit(1).json();
+    assert_eq!(json["schema"], "ninekeys.check/1");
+    let finding = &json["verdict"]["findings"][2];
+    assert_eq!(finding["rule"], "build-debuggable");
+    assert_eq!((&finding["level"], &finding["where"]), (&"error".into(), &"AndroidManifest.xml".into()));
+}
+
+#[test]
+fn a_build_alone_is_checked_and_says_what_it_was_not_compared_with() {
+    let signed = TestEnv::with_key(PROGRAM);
+    signed.run("sign crossing.apk").exit(0);
+    let env = TestEnv::new(PROGRAM);
+    env.file("alone.apk", &signed.read("crossing-2.4.0-12-direct.apk"));
+    let said = env.run("check alone.apk").exit(0);
+    said.says("✓ Ready").says("there is no project file").says("there is no cabinet");
+    assert_eq!(env.files().len(), 1, "nothing is made beside it");
+}
+
+#[test]
+fn flags_dates_names_and_numbers_are_compared() {
+    let env = TestEnv::with_key(PROGRAM);
+    env.run("sign crossing.apk").exit(0);
+    let file = "crossing-2.4.0-12-direct.apk";
+    env.run(&format!("check {file} --above 12")).exit(1).says("above 12, as asked for");
+    env.run(&format!("check {file} --app quayside")).exit(1).says("build-id-mismatch");
+    env.run(&format!("check {file} --app nowhere")).exit(2);
+    let toml = String::from_utf8(env.read("ninekeys.toml")).unwrap();
+    let stricter = toml.replace("# target-sdk = 35 ", "target-sdk = 36 ");
+    let stricter = stricter.replace("title = \"Crossing\"", "title = \"Crossing\"\nversion = \"2.5.0\"");
+    env.file("ninekeys.toml", stricter.as_bytes());
+    env.run(&format!("check {file}")).exit(1).says("target-sdk-too-low").says("build-version-mismatch");
+    env.file("ninekeys.toml", toml.as_bytes());
+    env.file("crossing-9.9-99-direct.apk", &env.read(file));
+    env.run("check crossing-9.9-99-direct.apk").exit(0).says("build-name-mismatch");
+    env.run(&format!("check {file} --at 2061-05-01"))
+        .exit(0)
+        .says("identity-expires-soon")
+        .says("in 18 days");
+    env.run(&format!("check {file} --at 2061-06-01")).exit(1).says("identity-expired");
+    env.run(&format!("check {file} --at 2031-05-18")).exit(1).says("identity-not-yet-valid");
+}
+
+#[test]
+fn a_changed_byte_of_what_is_signed_is_never_clean() {
+    let env = TestEnv::with_key(PROGRAM);
+    env.run("sign crossing.apk").exit(0);
+    let good = env.read("crossing-2.4.0-12-direct.apk");
+    let block = builds::last(&good, b"APK Sig Block 42");
+    let directory = builds::first(&good, b"PK\x01\x02");
+    let places = [0, 40, 200, 5_000, directory / 2, block - 4_000, directory + 12, good.len() - 5];
+    for at in places {
+        let mut bytes = good.clone();
+        bytes[at] ^= 0x10;
+        env.file("changed.apk", &bytes);
+        let ran = env.command(["check", "changed.apk"]).output().unwrap();
+        let code = ran.status.code().unwrap();
+        assert!(code == 1 || code == 3, "byte {at}: exit {code}\n{}", String::from_utf8_lossy(&ran.stdout));
+    }
+}
+
+#[test]
+fn a_build_signed_by_another_key_is_an_error_with_the_right_key() {
+    let env = TestEnv::with_key(PROGRAM);
+    env.run("sign crossing.apk").exit(0);
+    let other = TestEnv::with_key(PROGRAM);
+    other.run("sign crossing.apk").exit(0);
+    env.file("theirs.apk", &other.read("crossing-2.4.0-12-direct.apk"));
+    env.run("check theirs.apk")
+        .exit(1)
+        .says("signer-changed")
+        .says("ninekeys sign theirs.apk --key crossing-signing");
+}

@@ -1,0 +1,38 @@
+//! Killed at any instant: every key that existed is still there, no half-written output bears its name.
+
+use std::process::Stdio;
+use std::time::Duration;
+
+use crate::PROGRAM;
+use testkit::TestEnv;
+
+#[test]
+fn a_killed_process_costs_no_key_and_leaves_no_half_output() {
+    let env = TestEnv::with_key(PROGRAM);
+    // large enough that a kill falls into the writing
+    let noise: Vec<u8> = (0..48u32 << 20).map(|at| (at.wrapping_mul(2_654_435_761) >> 24) as u8).collect();
+    let build = ninekeys_formats::zip::write::Writer::new()
+        .deflated("AndroidManifest.xml", &testkit::builds::crossing_code(13).manifest())
+        .stored("assets/film.bin", &noise)
+        .finish();
+    env.file("large.apk", &build);
+    for delay in (0..200).step_by(8) {
+        let start = |words: &[&str]| {
+            let mut command = env.command(words);
+            command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap()
+        };
+        let name = format!("k{delay}");
+        let mut key = start(&["keystore", "create", &name, "--common-name", "A", "--algorithm", "ec-p256"]);
+        let mut sign = start(&["sign", "large.apk", "--to", "out"]);
+        std::thread::sleep(Duration::from_millis(delay));
+        let _ = (key.kill(), sign.kill());
+        let _ = (key.wait(), sign.wait());
+        env.run("cabinet status --prove").exit(0).says("every seal opened").says("unbroken");
+        let output = env.path("out/crossing-2.4.0-13-direct.apk");
+        if output.exists() {
+            env.run("check out/crossing-2.4.0-13-direct.apk --for direct").exit(0);
+            std::fs::remove_file(output).unwrap();
+        }
+    }
+    env.run("sign crossing.apk --to last").exit_any(&[0, 5]);
+}

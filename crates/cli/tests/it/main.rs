@@ -1,0 +1,32 @@
+//! The built program, driven on files in a temporary folder: one module a command, and what concerns all.
+
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    clippy::indexing_slicing,
+    clippy::disallowed_methods,
+    clippy::print_stderr,
+    reason = "tests fail by panicking and look at files themselves"
+)]
+
+mod app_add;
+mod bad_input;
+mod board;
+mod cabinet;
+mod check;
+mod crash;
+mod demo;
+mod explain;
+mod formats;
+mod init;
+mod inspect;
+mod inventory;
+mod keystore_create;
+mod samples;
+mod second_opinion;
+mod secrets;
+mod sign;
+
+/// The built program.
+const PROGRAM: &str = env!("CARGO_BIN_EXE_ninekeys");

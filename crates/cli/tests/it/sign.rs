@@ -1,0 +1,137 @@
+use crate::PROGRAM;
+use testkit::{TestEnv, builds};
+
+#[test]
+fn a_build_is_signed_named_checked_and_written_into_the_ledger() {
+    let env = TestEnv::with_key(PROGRAM);
+    let input = env.read("crossing.apk");
+    let said = env.run("sign crossing.apk --for direct --to out/signed").exit(0);
+    said.says("✓ out/signed/crossing-2.4.0-12-direct.apk").says("4 stored entries moved").says("all fine");
+    assert_eq!(env.read("crossing.apk"), input, "the input is untouched");
+    env.run("check out/signed/crossing-2.4.0-12-direct.apk --for direct")
+        .exit(0)
+        .says("✓ Ready for direct release");
+    let ledger = env.run("releases --format json").exit(0).json();
+    let release = &ledger["releases"][0];
+    assert_eq!(release["file"], "crossing-2.4.0-12-direct.apk");
+    assert_eq!((&release["code"], &release["version"]), (&12.into(), &"2.4.0".into()));
+    assert_eq!(release["signed_with"], "crossing-signing");
+    env.run("show crossing-signing").exit(0).says("signed          crossing-2.4.0-12-direct.apk");
+}
+
+#[test]
+fn the_same_input_key_and_time_give_the_same_bytes_for_rsa_and_ec() {
+    let env = TestEnv::with_project(PROGRAM);
+    env.file("crossing.apk", &builds::crossing().apk());
+    for algorithm in ["rsa-2048", "rsa-4096", "ec-p256", "ec-p384"] {
+        env.run(&format!("keystore create {algorithm} --common-name A --algorithm {algorithm}")).exit(0);
+        for folder in ["one", "two"] {
+            let to = format!("{algorithm}-{folder}");
+            // a ledger of its own for each key, so that the signer never changes
+            std::fs::create_dir(env.path(&to)).unwrap();
+            for name in ["ninekeys.toml", "ninekeys.cabinet", "unlock.txt", "crossing.apk"] {
+                let _ = std::fs::copy(env.path(name), env.path(&to).join(name));
+            }
+            let line = format!("sign {to}/crossing.apk --project {to} --to {to} --key {algorithm}");
+            env.run(&line).exit(0);
+        }
+        let output = |folder: &str| env.read(&format!("{algorithm}-{folder}/crossing-2.4.0-12-direct.apk"));
+        assert!(output("one") == output("two"), "{algorithm}: the bytes differ");
+    }
+}
+
+#[test]
+fn signing_what_was_signed_drops_the_old_signature_and_says_so() {
+    let env = TestEnv::with_key(PROGRAM);
+    env.run("sign crossing.apk --to a").exit(0);
+    let said = env.run("sign a/crossing-2.4.0-12-direct.apk --to b").exit(0);
+    said.says("it was signed before; the old signature was dropped")
+        .says("every stored entry stood where it belongs");
+    let (a, b) = (env.read("a/crossing-2.4.0-12-direct.apk"), env.read("b/crossing-2.4.0-12-direct.apk"));
+    assert!(a == b, "signing again gives the same bytes");
+    let ledger = env.run("releases --format json").exit(0).json();
+    assert_eq!(ledger["releases"].as_array().unwrap().len(), 1, "the same bytes are one release");
+}
+
+#[test]
+fn an_output_is_replaced_only_when_told_so_and_never_the_input() {
+    let env = TestEnv::with_key(PROGRAM);
+    env.run("sign crossing.apk").exit(0);
+    let said = env.run("sign crossing.apk").exit(5);
+    said.says("exists already").says("ninekeys sign BUILD --replace");
+    env.run("sign crossing.apk --replace").exit(0);
+    env.run("sign crossing-2.4.0-12-direct.apk --replace").exit(5).says("take the place of the build itself");
+}
+
+#[test]
+fn what_must_not_go_out_is_refused_with_the_remedy() {
+    let env = TestEnv::with_key(PROGRAM);
+    env.run("keystore create quayside-signing --app quayside --common-name A --algorithm ec-p256").exit(0);
+    let base = builds::crossing();
+    let cases = [
+        ("debug.apk", builds::quayside_debug(), "it is debuggable", "explain build-debuggable"),
+        ("test.apk", testkit_build(|b| b.test_only = true), "marked test-only", "explain build-test-only"),
+        (
+            "old.apk",
+            testkit_build(|b| b.min_sdk = 21),
+            "signature scheme v1",
+            "explain signature-scheme-missing",
+        ),
+    ];
+    for (name, build, why, next) in cases {
+        env.file(name, &build.apk());
+        for destination in ["direct", "store"] {
+            let said = env.run(&format!("sign {name} --for {destination} --to out")).exit(5);
+            said.says(why).says(next).says("changed   nothing");
+        }
+        assert!(!env.path("out").exists(), "{name}: no folder, no file");
+    }
+    assert!(!base.debuggable);
+    env.run("sign debug.apk --for development --to out").exit(0).says("quayside-0.4.0-4-development.apk");
+}
+
+fn testkit_build(change: impl Fn(&mut ninekeys_core::demo::DemoBuild)) -> ninekeys_core::demo::DemoBuild {
+    let mut build = builds::crossing();
+    change(&mut build);
+    build
+}
+
+#[test]
+fn app_key_and_destination_are_found_or_named() {
+    let env = TestEnv::with_project(PROGRAM);
+    env.file("crossing.apk", &builds::crossing().apk());
+    env.run("sign crossing.apk")
+        .exit(5)
+        .says("the cabinet holds no signing key for crossing")
+        .says("keystore create crossing-signing --app crossing --common-name NAME");
+    env.run("keystore create c --app crossing --common-name A --algorithm ec-p256").exit(0);
+    env.run("keystore create u --app crossing --kind upload --common-name A --algorithm ec-p256 --years 25")
+        .exit(0);
+    env.run("sign crossing.apk --app nowhere").exit(2).says("no app called nowhere");
+    env.run("sign crossing.apk --for devices").exit(2).says("not for devices");
+    env.run("sign crossing.apk --key c/c").exit(2).says("c/c is a key, not a keystore");
+    let said = env.run("sign crossing.apk --for store").exit(0);
+    said.says("signed with   u (u)").says("bundle-wanted");
+    env.run("sign crossing.apk --for direct").exit(0).says("signed with   c (c)");
+    let stranger = ninekeys_core::demo::DemoBuild { package: "example.stranger", ..builds::crossing() };
+    env.file("stranger.apk", &stranger.apk());
+    env.run("sign stranger.apk").exit(2).says("no app with the package example.stranger");
+}
+
+#[test]
+fn a_version_code_that_is_not_higher_is_refused_for_the_store() {
+    let env = TestEnv::with_key(PROGRAM);
+    env.run("sign crossing.apk --for store").exit(0);
+    let mut other = builds::crossing();
+    other.version = "2.4.1";
+    env.file("same-code.apk", &other.apk());
+    env.run("sign same-code.apk --for store").exit(5).says("build-number-not-higher");
+    assert!(!env.path("crossing-2.4.1-12-store.apk").exists());
+    env.run("sign same-code.apk --for direct").exit(0);
+    env.file("higher.apk", &builds::crossing_code(13).apk());
+    env.run("sign higher.apk --for store").exit(0);
+    env.run("check crossing-2.4.0-13-store.apk --for store")
+        .exit(0)
+        .says("code 13 is above 12 (the last release)");
+    env.run("check crossing-2.4.0-12-store.apk --for store").exit(0);
+}

@@ -1,0 +1,198 @@
+//! Every rule for builds says what it should on a build with exactly that wrong, and nothing on a good one.
+
+#![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests fail by panicking")]
+
+use std::sync::atomic::AtomicBool;
+
+use jiff::Timestamp;
+use ninekeys_core::android::{LaidOut, Opened, Package, verify};
+use ninekeys_core::certificate::{Subject, self_signed};
+use ninekeys_core::demo::{CROSSING, DemoBuild};
+use ninekeys_core::digest::Sink;
+use ninekeys_core::env::{Env, Silent};
+use ninekeys_core::findings::Level;
+use ninekeys_core::keys::{Algorithm, KeyMaker, PrivateKey, SystemKeys};
+use ninekeys_core::model::{Android, App, Destination, Policy, ReleaseFacts};
+use ninekeys_core::rules::{BuildLook, KnownSigner, Verdict, check_build};
+use ninekeys_formats::limits::Limits;
+use ninekeys_formats::source::Source;
+use std::sync::Mutex;
+
+const NOW: &str = "2031-05-19T12:00:00Z";
+
+struct Memory(Mutex<Vec<u8>>);
+
+impl Sink for Memory {
+    fn write_at(&self, at: u64, bytes: &[u8]) -> std::io::Result<()> {
+        let mut all = self.0.lock().unwrap();
+        let end = at as usize + bytes.len();
+        if all.len() < end {
+            all.resize(end, 0);
+        }
+        all[at as usize..end].copy_from_slice(bytes);
+        Ok(())
+    }
+}
+
+fn with_env<R>(now: &str, run: impl FnOnce(&Env<'_>) -> R) -> R {
+    let stop = AtomicBool::new(false);
+    run(&Env { now: now.parse().unwrap(), keys: &SystemKeys, progress: &Silent, stop: &stop })
+}
+
+/// Signs a build in memory, with a certificate of so many years from `made` on.
+fn signed(build: &DemoBuild, made: &str, years: u16) -> Vec<u8> {
+    with_env(made, |env| {
+        let key = SystemKeys.make(Algorithm::P256).unwrap().lend(|der| PrivateKey::from_pkcs8(der)).unwrap();
+        let subject = Subject { common_name: Some("Ferries".into()), ..Subject::default() };
+        let certificate = self_signed(&key, &subject, years, env).unwrap();
+        let input = build.apk();
+        let opened = Opened::open(&input, Destination::Development, &Limits::USUAL).unwrap();
+        let laid_out: LaidOut<'_> = opened.lay_out().unwrap();
+        let memory = Memory(Mutex::new(Vec::new()));
+        let signed = laid_out.digest(&key, &memory, env).unwrap().sign(&key, &certificate).unwrap();
+        let mut bytes = memory.0.into_inner().unwrap();
+        assert_eq!(bytes.len() as u64, signed.at);
+        bytes.extend_from_slice(&signed.tail);
+        bytes
+    })
+}
+
+struct Case {
+    bytes: Vec<u8>,
+    now: &'static str,
+    destination: Option<Destination>,
+    app: App,
+    policy: Policy,
+    last: Option<ReleaseFacts>,
+    above: Option<u64>,
+    known: Vec<KnownSigner>,
+}
+
+fn case(bytes: Vec<u8>) -> Case {
+    let android = Android { package: CROSSING.package.into(), destinations: vec![] };
+    let app =
+        App { title: "Crossing".into(), version: Some("2.4.0".into()), android: Some(android), ios: None };
+    Case {
+        bytes,
+        now: NOW,
+        destination: Some(Destination::Direct),
+        app,
+        policy: Policy { due_days: 45, target_sdk: Some(35) },
+        last: None,
+        above: None,
+        known: Vec::new(),
+    }
+}
+
+fn verdict(case: &Case) -> Verdict {
+    let source: &dyn Source = &case.bytes;
+    let package = Package::read(source, &Limits::USUAL).unwrap();
+    let signatures = with_env(case.now, |env| verify(source, &package, &Limits::USUAL, env)).unwrap();
+    check_build(&BuildLook {
+        file: "crossing-2.4.0-12-direct.apk",
+        path: "crossing-2.4.0-12-direct.apk",
+        package: &package,
+        signatures: &signatures,
+        destination: case.destination,
+        app: Some(("crossing", &case.app)),
+        policy: &case.policy,
+        last: case.last.as_ref(),
+        above: case.above,
+        known_signers: &case.known,
+        now: case.now.parse::<Timestamp>().unwrap(),
+    })
+}
+
+fn rules(case: &Case) -> Vec<(&'static str, Level)> {
+    verdict(case).findings.iter().map(|finding| (finding.rule, finding.level)).collect()
+}
+
+fn good() -> Vec<u8> {
+    signed(&CROSSING, "2031-05-01T00:00:00Z", 30)
+}
+
+#[test]
+fn a_good_build_has_nothing_said_of_it() {
+    let verdict = verdict(&case(good()));
+    assert_eq!(verdict.findings, []);
+    assert!(verdict.is_ready() && verdict.fine == verdict.rules && verdict.rules >= 19);
+    assert_eq!(verdict.not_compared, ["signer-changed", "build-number-not-higher"]);
+}
+
+#[test]
+fn dates_of_the_certificate_are_compared_with_the_given_time() {
+    let mut soon = case(good());
+    soon.now = "2061-04-20T00:00:00Z";
+    assert_eq!(rules(&soon), [("identity-expires-soon", Level::Warning)]);
+    soon.now = "2061-05-02T00:00:00Z";
+    assert_eq!(rules(&soon), [("identity-expired", Level::Error)]);
+    soon.now = "2031-04-30T00:00:00Z";
+    assert_eq!(rules(&soon), [("identity-not-yet-valid", Level::Error)]);
+    let short = case(signed(&CROSSING, "2031-05-01T00:00:00Z", 24));
+    assert_eq!(rules(&short), [("key-validity-short", Level::Warning)]);
+}
+
+#[test]
+fn an_unsigned_build_is_unsigned_and_its_entries_unaligned() {
+    let unsigned = case(CROSSING.apk());
+    assert_eq!(rules(&unsigned), [("build-unsigned", Level::Error), ("archive-unaligned", Level::Error)]);
+}
+
+#[test]
+fn every_changed_byte_of_the_signed_content_breaks_the_signature() {
+    let bytes = good();
+    for at in [5_000, 100_000, 200_000] {
+        let mut changed = case(bytes.clone());
+        changed.bytes[at] ^= 1;
+        assert!(rules(&changed).contains(&("signature-invalid", Level::Error)), "byte {at}");
+    }
+}
+
+#[test]
+fn what_the_manifest_says_is_judged_by_the_destination() {
+    let debug = DemoBuild { debuggable: true, test_only: true, ..CROSSING };
+    let mut one = case(signed(&debug, "2031-05-01T00:00:00Z", 30));
+    assert_eq!(rules(&one), [("build-debuggable", Level::Error), ("build-test-only", Level::Error)]);
+    one.destination = None;
+    assert_eq!(rules(&one).len(), 2, "a build of unknown destination may go out");
+    one.destination = Some(Destination::Development);
+    assert_eq!(rules(&one), []);
+    let mut store = case(good());
+    store.destination = Some(Destination::Store);
+    assert_eq!(rules(&store), [("bundle-wanted", Level::Warning)]);
+}
+
+#[test]
+fn project_and_policy_are_compared() {
+    let mut one = case(good());
+    one.app.version = Some("2.5.0".into());
+    one.policy.target_sdk = Some(36);
+    one.app.android = Some(Android { package: "example.other".into(), destinations: vec![] });
+    let found: Vec<_> = rules(&one).into_iter().map(|(name, _)| name).collect();
+    assert_eq!(found, ["build-id-mismatch", "build-version-mismatch", "target-sdk-too-low"]);
+    let odd = DemoBuild { min_sdk: 36, ..CROSSING };
+    let odd = case(signed(&odd, "2031-05-01T00:00:00Z", 30));
+    assert_eq!(rules(&odd), [("sdk-range-invalid", Level::Warning)]);
+}
+
+#[test]
+fn number_and_signer_are_compared_with_the_last_release() {
+    let mut one = case(good());
+    one.above = Some(12);
+    assert_eq!(rules(&one), [("build-number-not-higher", Level::Error)]);
+    one.above = Some(11);
+    assert_eq!(rules(&one), []);
+    one.known = vec![KnownSigner { name: "crossing-signing".into(), fingerprint: "00".repeat(32) }];
+    let verdict = verdict(&one);
+    assert_eq!(verdict.findings[0].rule, "signer-changed");
+    let mend = verdict.findings[0].mend.as_ref().unwrap();
+    assert_eq!(mend[2..], ["--key", "crossing-signing"]);
+}
+
+#[test]
+fn a_build_for_old_devices_needs_the_old_scheme() {
+    let old = DemoBuild { min_sdk: 21, ..CROSSING };
+    let input = old.apk();
+    let refused = Opened::open(&input, Destination::Direct, &Limits::USUAL).err().unwrap();
+    assert!(refused.to_string().contains("runs from SDK 21 on"), "{refused}");
+}
