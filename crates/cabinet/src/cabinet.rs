@@ -7,6 +7,7 @@ use jiff::Timestamp;
 use ninekeys_core::env::Env;
 use ninekeys_core::model::{Inventory, Item, ItemId, State};
 use ninekeys_formats::secret::SecretBytes;
+use rayon::prelude::*;
 
 use crate::change::Change;
 use crate::history::{self, HistoryBody, HistoryRow};
@@ -268,7 +269,7 @@ fn member(row: MemberRow) -> Member {
 }
 
 pub(crate) fn load_inventory(store: &dyn Store) -> Result<Inventory, CabinetError> {
-    let items: Result<Vec<Item>, CabinetError> = store.items()?.into_iter().map(from_stored).collect();
+    let items: Result<Vec<Item>, CabinetError> = store.items()?.into_par_iter().map(from_stored).collect();
     Ok(Inventory::new(items?))
 }
 
@@ -296,11 +297,11 @@ fn from_stored(row: StoredItem) -> Result<Item, CabinetError> {
     let created = row.created.parse().map_err(|_| unreadable("date"))?;
     let state = if row.state == "retired" { State::Retired } else { State::Active };
     Ok(Item {
-        id: ItemId::from_stored(row.id),
+        id: ItemId::from_text(&row.id).ok_or_else(|| unreadable("id"))?,
         name: row.name,
         state,
         generation: row.generation,
-        replaces: row.replaces.map(ItemId::from_stored),
+        replaces: row.replaces.as_deref().and_then(ItemId::from_text),
         revision: row.revision,
         created,
         facts,

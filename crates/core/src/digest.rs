@@ -80,6 +80,21 @@ pub fn chunked(
     sections: &[Section<'_>],
     env: &Env<'_>,
 ) -> Result<Vec<Vec<u8>>, DigestError> {
+    // a thread that waits for its turn to write leaves a core idle: one more thread than cores takes it
+    let writes = usize::from(sections.iter().any(|section| section.copy_to.is_some()));
+    let pool = rayon::ThreadPoolBuilder::new().num_threads(rayon::current_num_threads() + writes).build();
+    match pool {
+        Ok(pool) if writes > 0 => pool.install(|| chunked_here(what, hashes, sections, env)),
+        _ => chunked_here(what, hashes, sections, env),
+    }
+}
+
+fn chunked_here(
+    what: &'static str,
+    hashes: &[Hash],
+    sections: &[Section<'_>],
+    env: &Env<'_>,
+) -> Result<Vec<Vec<u8>>, DigestError> {
     let total: u64 = sections.iter().map(|section| section.range.end - section.range.start).sum();
     let done = AtomicU64::new(0);
     let mut outer: Vec<Context> = hashes.iter().map(|hash| hash.context()).collect();
@@ -139,7 +154,15 @@ pub fn sha256_hex(bytes: &[u8]) -> String {
 
 /// Lower-case hexadecimal.
 pub fn hex(bytes: &[u8]) -> String {
-    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
+    let digit = |value: u8| char::from_digit(u32::from(value), 16).unwrap_or('0');
+    bytes.iter().flat_map(|byte| [digit(byte >> 4), digit(byte & 15)]).collect()
+}
+
+/// Bytes from hexadecimal digits; nothing when the text is not made of pairs of them.
+pub fn from_hex(text: &str) -> Option<Vec<u8>> {
+    let digit = |byte: u8| char::from(byte).to_digit(16).map(|value| value as u8);
+    let (pairs, []) = text.as_bytes().as_chunks::<2>() else { return None };
+    pairs.iter().map(|[high, low]| Some(digit(*high)? << 4 | digit(*low)?)).collect()
 }
 
 #[cfg(test)]

@@ -46,8 +46,8 @@ fn signed(build: &DemoBuild, made: &str, years: u16) -> Vec<u8> {
         let subject = Subject { common_name: Some("Ferries".into()), ..Subject::default() };
         let certificate = self_signed(&key, &subject, years, env).unwrap();
         let input = build.apk();
-        let opened = Opened::open(&input, Destination::Development, &Limits::USUAL).unwrap();
-        let laid_out: LaidOut<'_> = opened.lay_out().unwrap();
+        let opened = Opened::open(&input, &Limits::USUAL).unwrap();
+        let laid_out: LaidOut<'_> = opened.lay_out(Destination::Development).unwrap();
         let memory = Memory(Mutex::new(Vec::new()));
         let signed = laid_out.digest(&key, &memory, env).unwrap().sign(&key, &certificate).unwrap();
         let mut bytes = memory.0.into_inner().unwrap();
@@ -193,6 +193,7 @@ fn number_and_signer_are_compared_with_the_last_release() {
 fn a_build_for_old_devices_needs_the_old_scheme() {
     let old = DemoBuild { min_sdk: 21, ..CROSSING };
     let input = old.apk();
-    let refused = Opened::open(&input, Destination::Direct, &Limits::USUAL).err().unwrap();
+    let opened = Opened::open(&input, &Limits::USUAL).unwrap();
+    let refused = opened.lay_out(Destination::Direct).err().unwrap();
     assert!(refused.to_string().contains("runs from SDK 21 on"), "{refused}");
 }

@@ -3,6 +3,7 @@
 use std::fs::{self, File, OpenOptions};
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
+use std::sync::{Mutex, PoisonError};
 
 use ninekeys_core::digest::Sink;
 use ninekeys_formats::source::{ReadError, Source};
@@ -124,6 +125,8 @@ pub enum Access {
 pub struct OutputFile {
     temporary: NamedTempFile,
     target: PathBuf,
+    /// File systems let one writer at a file at a time, and make the others spin: they may sleep instead.
+    turn: Mutex<()>,
 }
 
 impl OutputFile {
@@ -144,7 +147,7 @@ impl OutputFile {
         #[cfg(not(unix))]
         let _ = access;
         let temporary = builder.tempfile_in(folder).map_err(|c| FileError::new("written", target, c))?;
-        Ok(OutputFile { temporary, target: target.to_owned() })
+        Ok(OutputFile { temporary, target: target.to_owned(), turn: Mutex::new(()) })
     }
 
     /// Where the bytes stand until the file gets its name.
@@ -168,6 +171,15 @@ impl OutputFile {
         InputFile::open(self.temporary.path())
     }
 
+    /// Brings what was written to the disk, so that [`OutputFile::finish`] has less to wait for.
+    ///
+    /// # Errors
+    /// [`FileError`]. A system tells such a failure once: whoever passes over it would name a broken file.
+    pub fn settle(&self) -> Result<(), FileError> {
+        let synced = self.temporary.as_file().sync_data();
+        synced.map_err(|cause| FileError::new("written", &self.target, cause))
+    }
+
     /// Makes it last on the disk and gives it its name; one that is there is replaced only if `replace`.
     ///
     /// # Errors
@@ -186,6 +198,7 @@ impl OutputFile {
 impl Sink for OutputFile {
     #[cfg(unix)]
     fn write_at(&self, at: u64, bytes: &[u8]) -> io::Result<()> {
+        let _turn = self.turn.lock().unwrap_or_else(PoisonError::into_inner);
         std::os::unix::fs::FileExt::write_all_at(self.temporary.as_file(), bytes, at)
     }
 

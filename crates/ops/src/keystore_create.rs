@@ -285,7 +285,7 @@ fn put(
 fn certificate_facts(certificate: &Certificate, key: &ninekeys_core::model::ItemId) -> CertificateFacts {
     let time = |seconds| Timestamp::from_second(seconds).unwrap_or(Timestamp::MAX);
     CertificateFacts {
-        key: key.clone(),
+        key: *key,
         der: hex(&certificate.der),
         fingerprint: sha256_hex(&certificate.der),
         subject: certificate.subject.clone(),

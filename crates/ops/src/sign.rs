@@ -3,8 +3,8 @@
 use std::path::{Path, PathBuf};
 
 use ninekeys_cabinet::{Cabinet, CabinetError, NewItem};
-use ninekeys_core::android::{Opened, Ready, SignError as CoreError, Signed};
-use ninekeys_core::digest::{DigestError, Sink, sha256_hex};
+use ninekeys_core::android::{LaidOut, Opened, Ready, SignError as CoreError, Signed};
+use ninekeys_core::digest::{DigestError, Sink, from_hex, sha256_hex};
 use ninekeys_core::findings::Level;
 use ninekeys_core::keys::{KeyError, PrivateKey, Signer};
 use ninekeys_core::model::{
@@ -154,8 +154,11 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<SignReport, SignError> {
         Some(wanted) => Some(project.app(wanted).ok_or_else(|| SignError::UnknownApp(wanted.clone()))?),
         None => None,
     };
-    let (opened, app, destination) = open_build(&input, &project, named, request.destination)?;
+    let opened = Opened::open(&input, &Limits::USUAL)?;
+    let (app, destination) = place(&opened, &project, named, request.destination)?;
     let manifest = opened.manifest().clone();
+    let was_signed = opened.is_signed();
+    let laid_out = opened.lay_out(destination)?;
     let file = format!("{}.apk", file_stem(app.0, &manifest, destination));
     let target = ctx.path(&request.to).join(&file);
     refuse_target(&input_path, &target, request.replace)?;
@@ -166,8 +169,8 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<SignReport, SignError> {
     let (key, certificate) = load_key(&cabinet, &inventory, entry)?;
 
     files::make_folder(&ctx.path(&request.to))?;
-    let was_signed = opened.is_signed();
-    let (output, signed, realigned) = write_output(ctx, opened, &target, &key, &certificate)?;
+    let realigned = laid_out.realigned();
+    let (output, signed) = write_output(ctx, laid_out, &target, &key, &certificate)?;
     let background = Background { project: Some(project.clone()), inventory: Some(inventory.clone()) };
     let subject = BuildSubject {
         file: file.clone(),
@@ -177,7 +180,14 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<SignReport, SignError> {
         above: None,
         superseded: request.replace.then_some(file.as_str()),
     };
-    let proof = check::check_source(ctx, &output.reread()?, &background, &subject);
+    let written = output.reread()?;
+    // the disk writes while the processor proves
+    let (proof, settled) = std::thread::scope(|scope| {
+        let settling = scope.spawn(|| output.settle());
+        let proof = check::check_source(ctx, &written, &background, &subject);
+        (proof, settling.join())
+    });
+    settled.unwrap_or_else(|panic| std::panic::resume_unwind(panic))?;
     let check = proof.map_err(stopped_or_unchecked)?;
     if !check.ready {
         return Err(SignError::NotReady(Box::new(check)));
@@ -200,23 +210,24 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<SignReport, SignError> {
     })
 }
 
-/// Opens the build and finds out which app it is and where it goes.
-fn open_build<'a, 'p>(
-    input: &'a InputFile,
+/// Finds out which app a build is and where it goes.
+fn place<'p>(
+    opened: &Opened<'_>,
     project: &'p Project,
     named: Option<(&'p str, &'p App)>,
     wanted: Option<Destination>,
-) -> Result<(Opened<'a>, (&'p str, &'p App), Destination), SignError> {
-    // read once without a destination to learn the package, then refuse by the destination
-    let package = Opened::open(input, Destination::Development, &Limits::USUAL)?.manifest().package.clone();
-    let app = named.or_else(|| project.app_of_package(&package)).ok_or(SignError::UnknownPackage(package))?;
+) -> Result<((&'p str, &'p App), Destination), SignError> {
+    let package = &opened.manifest().package;
+    let app = named
+        .or_else(|| project.app_of_package(package))
+        .ok_or_else(|| SignError::UnknownPackage(package.clone()))?;
     let first = app.1.android.as_ref().and_then(|android| android.destinations.first());
     let destination =
         wanted.or(first.copied()).ok_or_else(|| SignError::NoDestination(app.1.title.clone()))?;
     if matches!(destination, Destination::Devices | Destination::InHouse) {
         return Err(SignError::Destination(destination));
     }
-    Ok((Opened::open(input, destination, &Limits::USUAL)?, app, destination))
+    Ok((app, destination))
 }
 
 fn refuse_target(input: &Path, target: &Path, replace: bool) -> Result<(), SignError> {
@@ -281,23 +292,14 @@ fn load_key(
     Ok((key, certificate))
 }
 
-/// Bytes from hexadecimal digits.
-pub(crate) fn from_hex(text: &str) -> Option<Vec<u8>> {
-    let digit = |byte: u8| char::from(byte).to_digit(16).map(|value| value as u8);
-    let (pairs, []) = text.as_bytes().as_chunks::<2>() else { return None };
-    pairs.iter().map(|[high, low]| Some(digit(*high)? << 4 | digit(*low)?)).collect()
-}
-
 /// Streams the entries, signs, and puts the tail behind them, all under a temporary name.
 fn write_output(
     ctx: &Ctx<'_>,
-    opened: Opened<'_>,
+    laid_out: LaidOut<'_>,
     target: &Path,
     key: &PrivateKey,
     certificate: &[u8],
-) -> Result<(OutputFile, Signed, usize), SignError> {
-    let laid_out = opened.lay_out()?;
-    let realigned = laid_out.realigned();
+) -> Result<(OutputFile, Signed), SignError> {
     let output = OutputFile::begin(target, Access::Usual)?;
     let ready: Ready = match laid_out.digest(key, &output as &dyn Sink, &ctx.env) {
         Ok(ready) => ready,
@@ -308,7 +310,7 @@ fn write_output(
     };
     let signed = ready.sign(key, certificate)?;
     output.put(signed.at, &signed.tail)?;
-    Ok((output, signed, realigned))
+    Ok((output, signed))
 }
 
 fn stopped_or_unchecked(error: CheckError) -> SignError {
@@ -354,7 +356,7 @@ fn record(
         content: content.clone(),
         signed_with: keystore.name.clone(),
         signer,
-        certificate: Some(entry.certificate.clone()),
+        certificate: Some(entry.certificate),
         profile: None,
         schemes: vec!["v2".into()],
         signed: ctx.env.now,

@@ -99,7 +99,7 @@ fn a_change_is_whole_or_nothing_and_one_row_of_history() {
 fn what_replaces_an_item_is_the_next_generation_and_the_old_one_is_kept() {
     let Made { mut cabinet, .. } = made();
     let first = put(&mut cabinet, "pier").unwrap();
-    let second = NewItem { replaces: Some(first.clone()), ..device("pier-2") };
+    let second = NewItem { replaces: Some(first), ..device("pier-2") };
     let second = cabinet.change("rotate", &env(), |change| change.put(second)).unwrap();
     let inventory = cabinet.inventory().unwrap();
     let (first, second) = (inventory.get(&first).unwrap(), inventory.get(&second).unwrap());
@@ -117,8 +117,8 @@ fn one_key_can_stand_in_several_identities() {
     for purpose in [IdentityPurpose::Distribution, IdentityPurpose::Push] {
         let facts = IdentityFacts {
             purpose,
-            key: key.clone(),
-            certificate: key.clone(),
+            key,
+            certificate: key,
             team: "GPFERRY009".into(),
             apps: Vec::new(),
             sandbox: false,

@@ -1,6 +1,6 @@
 //! Signing a package: opened, laid out, digested, signed, and each step only after the one before.
 //!
-//! [`Opened`] refuses what must not be signed. [`LaidOut`] knows where every byte of the output goes.
+//! [`Opened`] was read strictly. [`LaidOut`] may be signed, and knows where every byte of the output goes.
 //! [`LaidOut::digest`] streams the entries to the output and digests them on the way, in one pass. Only
 //! [`Signed`] has the bytes that make it a package: the signing block, the directory, the end record.
 
@@ -73,7 +73,7 @@ pub enum Refusal {
     Key(String),
 }
 
-/// A package that may be signed for its destination.
+/// A package that was read and is sound.
 pub struct Opened<'a> {
     source: &'a dyn Source,
     package: Package,
@@ -81,15 +81,11 @@ pub struct Opened<'a> {
 }
 
 impl<'a> Opened<'a> {
-    /// Reads a package strictly and refuses what must not be signed for `destination`.
+    /// Reads a package strictly.
     ///
     /// # Errors
-    /// [`SignError`] when it cannot be read, is malformed, or is refused.
-    pub fn open(
-        source: &'a dyn Source,
-        destination: Destination,
-        limits: &Limits,
-    ) -> Result<Opened<'a>, SignError> {
+    /// [`SignError`] when it cannot be read or is malformed.
+    pub fn open(source: &'a dyn Source, limits: &Limits) -> Result<Opened<'a>, SignError> {
         let package = Package::read(source, limits)?;
         // a broken old block is dropped with the rest of the old signature
         let fault = package.archive.faults.iter().find(|fault| !matches!(fault, ZipFault::Block(_)));
@@ -100,7 +96,6 @@ impl<'a> Opened<'a> {
             Ok(manifest) => manifest.clone(),
             Err(_) => return Err(SignError::Manifest(manifest_fault(package))),
         };
-        refuse(&manifest, destination)?;
         Ok(Opened { source, package, manifest })
     }
 
@@ -116,11 +111,12 @@ impl<'a> Opened<'a> {
     }
 
     /// Decides where every byte of the output goes: old signatures out, stored entries aligned, the end of
-    /// the entries moved to a page.
+    /// the entries moved to a page. What must not be signed for `destination` is refused.
     ///
     /// # Errors
-    /// [`Refusal::TooLarge`].
-    pub fn lay_out(self) -> Result<LaidOut<'a>, SignError> {
+    /// [`Refusal`].
+    pub fn lay_out(self, destination: Destination) -> Result<LaidOut<'a>, SignError> {
+        refuse(&self.manifest, destination)?;
         let keep = |entry: &ninekeys_formats::zip::Entry| !jar::is_signature_file(&entry.name);
         let Layout { mut pieces, body, directory, count, realigned } =
             lay_out(&self.package.archive, keep, boundary);

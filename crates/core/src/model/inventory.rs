@@ -4,36 +4,44 @@ use std::collections::BTreeMap;
 use std::fmt;
 
 use jiff::Timestamp;
-use serde::{Deserialize, Serialize};
+use serde::de::Error as _;
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use thiserror::Error;
 
 use super::{Facts, KeystoreEntry, KeystoreFacts, ReleaseFacts};
 
-/// Identifies an item for good: 32 hexadecimal digits, random.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(transparent)]
-pub struct ItemId(String);
+/// Identifies an item for good: 16 random bytes, 32 hexadecimal digits in text.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct ItemId([u8; 16]);
 
 impl ItemId {
     /// From 16 random bytes.
     pub fn from_random(bytes: [u8; 16]) -> Self {
-        ItemId(crate::digest::hex(&bytes))
+        ItemId(bytes)
     }
 
-    /// From its stored form.
-    pub fn from_stored(text: String) -> Self {
-        ItemId(text)
-    }
-
-    /// Its text form.
-    pub fn as_str(&self) -> &str {
-        &self.0
+    /// From its text form; nothing when it is not one.
+    pub fn from_text(text: &str) -> Option<Self> {
+        crate::digest::from_hex(text)?.try_into().ok().map(ItemId)
     }
 }
 
 impl fmt::Display for ItemId {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(&self.0)
+        f.write_str(&crate::digest::hex(&self.0))
+    }
+}
+
+impl Serialize for ItemId {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
+
+impl<'de> Deserialize<'de> for ItemId {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let text = String::deserialize(deserializer)?;
+        ItemId::from_text(&text).ok_or_else(|| D::Error::custom("an item id has 32 hexadecimal digits"))
     }
 }
 
@@ -112,7 +120,7 @@ pub struct Inventory {
 impl Inventory {
     /// From any list of items.
     pub fn new(items: impl IntoIterator<Item = Item>) -> Self {
-        Inventory { items: items.into_iter().map(|item| (item.id.clone(), item)).collect() }
+        Inventory { items: items.into_iter().map(|item| (item.id, item)).collect() }
     }
 
     /// The items, in no meaningful order.
@@ -132,7 +140,8 @@ impl Inventory {
     /// [`NotFound`].
     pub fn find(&self, wanted: &str) -> Result<&Item, NotFound> {
         let lower = wanted.to_lowercase();
-        let exact = self.iter().find(|item| item.name.to_lowercase() == lower || item.id.as_str() == wanted);
+        let id = ItemId::from_text(wanted);
+        let exact = self.iter().find(|item| item.name.eq_ignore_ascii_case(wanted) || Some(item.id) == id);
         if let Some(item) = exact {
             return Ok(item);
         }

@@ -3,6 +3,8 @@
 use std::collections::BTreeSet;
 use std::ops::Range;
 
+use rayon::prelude::*;
+
 use super::local::{self, Extent};
 use super::{Archive, Entry, ZipError, ZipFault};
 use crate::cursor::{Cursor, Fault};
@@ -39,15 +41,33 @@ pub(super) fn open(source: &dyn Source, limits: &Limits) -> Result<Archive, ZipE
         }
     };
     let body_end = block.as_ref().map_or(directory.start, |block| block.range.start);
-    let mut extents = Vec::with_capacity(entries.len());
-    for (index, entry) in entries.iter_mut().enumerate() {
-        if let Some(range) = local::resolve(source, entry, body_end, &mut faults)? {
-            extents.push(Extent { range, index });
-        }
-    }
+    let mut extents = resolve_all(source, &mut entries, body_end, &mut faults)?;
     extents.sort_by_key(|extent| (extent.range.start, extent.range.end));
     local::check_gaps(source, &entries, &extents, body_end, block.is_some(), &mut faults)?;
     Ok(Archive { entries, block, directory, end_record: end.range, faults })
+}
+
+/// Reads every local header, on all cores: each is a system call of its own.
+fn resolve_all(
+    source: &dyn Source,
+    entries: &mut [Entry],
+    body_end: u64,
+    faults: &mut Vec<ZipFault>,
+) -> Result<Vec<Extent>, ZipError> {
+    let resolved: Result<Vec<_>, ZipError> = entries
+        .par_iter_mut()
+        .with_min_len(512)
+        .map(|entry| {
+            let mut own = Vec::new();
+            Ok((local::resolve(source, entry, body_end, &mut own)?, own))
+        })
+        .collect();
+    let mut extents = Vec::with_capacity(entries.len());
+    for (index, (range, own)) in resolved?.into_iter().enumerate() {
+        faults.extend(own);
+        extents.extend(range.map(|range| Extent { range, index }));
+    }
+    Ok(extents)
 }
 
 struct End {

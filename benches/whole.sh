@@ -1,0 +1,66 @@
+#!/usr/bin/env bash
+# benches/whole.sh [MIB]: signs and checks a build of MIB mebibytes (1024 when left out) and prints wall time and
+# peak memory as ratios to neutral yardsticks measured in the same run: `openssl dgst -sha256` (one core) and `cp`
+# of the same file. Every figure is the best of five, taken in turn. Needs openssl and python3.
+set -euo pipefail
+size=${1:-1024}
+here=$(cd "$(dirname "$0")/.." && pwd)
+cargo build --release --quiet --manifest-path "$here/Cargo.toml"
+program="$here/target/release/ninekeys"
+work=$(mktemp -d)
+trap 'rm -rf "$work"' EXIT
+cd "$work"
+
+"$program" init -q --title Bench --new-unlock-file unlock.txt
+"$program" app add -q crossing --package example.gannetpoint.crossing --for direct
+"$program" keystore create -q bench --app crossing --common-name Bench --algorithm rsa-3072
+"$program" demo -q demo >/dev/null
+python3 - "$program" "$size" <<'PY'
+"""Makes a package of the wanted size, 20,000 stored entries of random bytes, and measures on it."""
+import os, resource, shutil, subprocess, sys, time, zipfile
+
+program, size = sys.argv[1], int(sys.argv[2]) << 20
+block = os.urandom(1 << 20)
+each = size // 20_000
+with zipfile.ZipFile("demo/builds/crossing-release.apk") as old, zipfile.ZipFile("build.apk", "w") as new:
+    for entry in old.infolist():
+        new.writestr(entry, old.read(entry))
+    for number in range(20_000):
+        at = number * 7 % (len(block) - each)
+        new.writestr(zipfile.ZipInfo(f"assets/{number:05}.bin", (1980, 1, 1, 0, 0, 0)), block[at : at + each])
+
+
+def once(*command):
+    """Wall time in seconds and peak memory in MiB."""
+    os.sync()
+    start = time.monotonic()
+    child = subprocess.Popen(command, stdout=subprocess.DEVNULL)
+    _, status, usage = os.wait4(child.pid, 0)
+    took = time.monotonic() - start
+    assert status == 0, f"{command} ended with {status}"
+    return took, usage.ru_maxrss / 1024
+
+
+subprocess.run([program, "sign", "-q", "build.apk", "--to", "signed"], check=True)
+signed = os.path.join("signed", os.listdir("signed")[0])
+runs = {"digest": [], "copy": [], "check": [], "sign": [], "version": []}
+for _ in range(5):
+    runs["digest"].append(once("openssl", "dgst", "-sha256", "build.apk"))
+    runs["copy"].append(once("cp", "build.apk", "copy.apk"))
+    os.remove("copy.apk")
+    runs["check"].append(once(program, "check", "-q", signed))
+    runs["sign"].append(once(program, "sign", "-q", "build.apk", "--to", "out"))
+    shutil.rmtree("out")
+    runs["version"].append(once(program, "--version"))
+best = {name: min(took for took, _ in all) for name, all in runs.items()}
+peak = {name: max(memory for _, memory in all) for name, all in runs.items()}
+bound = 1.2 * best["digest"] + 1.2 * best["copy"]
+print(f"a build of {os.path.getsize('build.apk') >> 20} MiB, 20,007 entries, {os.cpu_count()} cores, best of five")
+print(f"openssl dgst -sha256  {best['digest']:6.2f} s")
+print(f"cp                    {best['copy']:6.2f} s")
+print(f"check                 {best['check']:6.2f} s   {best['check'] / best['digest']:.2f} x dgst (aim 0.60)"
+      f"                  peak {peak['check']:.0f} MiB (aim 128)")
+print(f"sign                  {best['sign']:6.2f} s   {best['sign'] / bound:.2f} x (1.2 dgst + 1.2 cp) (aim 1.00)"
+      f"   peak {peak['sign']:.0f} MiB (aim 128)")
+print(f"--version             {best['version'] * 1000:6.1f} ms  (aim 10)")
+PY
