@@ -15,6 +15,8 @@ use super::{Report, words};
 const RULE: usize = 15;
 /// Where what a rule says begins, behind its mark and name.
 const SAYS: usize = 44;
+/// What it needs at least to stand there; below that it stands on a line of its own.
+const ROOM: usize = 50;
 
 impl Report for CheckReport {
     const SCHEMA: &'static str = "ninekeys.check/1";
@@ -86,8 +88,13 @@ fn print_family(report: &CheckReport, name: &str, paper: &mut Paper<'_>) -> io::
     }
     for finding in report.verdict.family(name) {
         let sign = Sign::from(finding.level);
-        let line = begin(&mut label).sign(sign).text(" ").like(sign, finding.rule).to(SAYS);
-        paper.put(&line.text(&finding.text).hang(SAYS))?;
+        let line = begin(&mut label).sign(sign).text(" ").like(sign, finding.rule);
+        if paper.width().is_none_or(|width| width >= SAYS + ROOM) {
+            paper.put(&line.to(SAYS).text(&finding.text).hang(SAYS))?;
+        } else {
+            paper.put(&line)?;
+            paper.put(&Line::new().to(RULE + 2).text(&finding.text).hang(RULE + 2))?;
+        }
         details(finding, paper)?;
     }
     Ok(())

@@ -25,7 +25,7 @@ impl Report for StatusReport {
         paper.put(&head.text(format!(
             "   {}, {}",
             words::count(self.keys, "key"),
-            words::count(self.items, "item")
+            words::count(self.items, "record")
         )))?;
         paper.blank()?;
         let row = |label: &str| Line::new().dim(label).to(VALUE).hang(VALUE);
@@ -118,7 +118,7 @@ impl Report for RestoreReport {
 
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
         let counts =
-            format!("{}, {}", words::count(self.items, "item"), words::count(self.history, "change"));
+            format!("{}, {}", words::count(self.items, "record"), words::count(self.history, "change"));
         let head = Line::new().sign(Sign::Fine).text(" ").bold(&self.to);
         paper.put(&head.text(format!("   restored from {}: {counts}, every seal opened", self.from)).hang(2))
     }

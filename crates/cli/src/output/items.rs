@@ -20,7 +20,7 @@ impl Report for InventoryReport {
             let next = ["keystore", "create", "NAME", "--app", "APP", "--common-name", "NAME"];
             return paper.put(&Line::new().dim("  next   ").command(&next));
         }
-        let head = format!("{} in the cabinet", words::count(self.items.len(), "key"));
+        let head = format!("{} in the cabinet", words::count(self.items.len(), "item"));
         paper.put(&Line::new().text(head))?;
         paper.blank()?;
         let rows: Vec<Vec<Line>> = self.items.iter().map(|row| item_row(self, row)).collect();

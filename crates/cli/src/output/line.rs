@@ -1,5 +1,6 @@
 //! Lines of marks, words and values, broken to the terminal's width.
 
+use std::borrow::Cow;
 use std::io::{self, Write};
 
 use anstyle::{Ansi256Color, Style};
@@ -108,6 +109,8 @@ impl Sign {
 #[derive(Debug, Clone)]
 enum Span {
     Text(Style, String),
+    /// What can be typed: never broken, so that it can be copied.
+    Typed(String),
     Sign(Sign),
     /// Spaces up to this column.
     To(usize),
@@ -127,6 +130,9 @@ impl Line {
     }
 
     fn push(mut self, style: Style, text: &str) -> Self {
+        if text.is_empty() {
+            return self;
+        }
         self.spans.push(Span::Text(style, harmless(text)));
         self
     }
@@ -153,7 +159,9 @@ impl Line {
 
     /// What can be typed.
     pub(crate) fn typed(self, text: impl AsRef<str>) -> Self {
-        self.push(BLUE, text.as_ref())
+        let mut line = self;
+        line.spans.push(Span::Typed(harmless(text.as_ref())));
+        line
     }
 
     /// A command of this program, ready to copy.
@@ -193,6 +201,9 @@ fn parses<S: AsRef<str>>(arguments: &[S]) -> bool {
 
 /// Escapes what could move the cursor, change colours or turn the direction of writing.
 fn harmless(text: &str) -> String {
+    if text.bytes().all(|byte| (0x20..0x7f).contains(&byte)) {
+        return text.to_owned();
+    }
     let unsafe_char = |c: char| {
         c.is_control()
             || matches!(c, '\u{200b}'..='\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2060}'..='\u{2069}' | '\u{feff}')
@@ -241,31 +252,66 @@ impl<'a> Paper<'a> {
 
     /// A line, broken between words where it is too long.
     pub(crate) fn put(&mut self, line: &Line) -> io::Result<()> {
-        let mut column = 0;
+        self.spans(line, 0, line.hang)?;
+        writeln!(self.out)
+    }
+
+    /// Writes a line's parts from a column on and returns the column after them.
+    fn spans(&mut self, line: &Line, start: usize, hang: usize) -> io::Result<usize> {
+        let mut column = start;
         for span in &line.spans {
             match span {
-                Span::To(wanted) => {
-                    let gap = wanted.saturating_sub(column).max(usize::from(column > 0));
-                    write!(self.out, "{:gap$}", "")?;
-                    column += gap;
-                }
+                Span::To(wanted) => column = self.gap(column, *wanted)?,
                 Span::Sign(sign) => {
                     let text = sign.text(self.marks);
                     write!(self.out, "{}{text}{:#}", sign.style(), sign.style())?;
                     column += text.width();
                 }
-                Span::Text(style, text) => column = self.words(*style, text, column, line.hang)?,
+                Span::Text(style, text) => column = self.words(*style, text, column, hang)?,
+                Span::Typed(text) => {
+                    column = self.room_for(text.width(), column, hang)?;
+                    write!(self.out, "{BLUE}{text}{BLUE:#}")?;
+                    column += text.width();
+                }
             }
         }
-        writeln!(self.out)
+        Ok(column)
+    }
+
+    /// Spaces up to a column, one at least, none at the line's start.
+    fn gap(&mut self, column: usize, wanted: usize) -> io::Result<usize> {
+        let gap = wanted.saturating_sub(column).max(usize::from(column > 0));
+        write!(self.out, "{:gap$}", "")?;
+        Ok(column + gap)
+    }
+
+    /// Begins a line of its own for something that does not fit into the rest of this one. Where it would not
+    /// fit behind the hanging indent either, it begins near the margin.
+    fn room_for(&mut self, length: usize, column: usize, hang: usize) -> io::Result<usize> {
+        let Some(width) = self.width.filter(|width| column + length > *width && column > 4) else {
+            return Ok(column);
+        };
+        let indent = if hang + length <= width { hang } else { 4 };
+        if column <= indent {
+            return Ok(column);
+        }
+        write!(self.out, "\n{:indent$}", "")?;
+        Ok(indent)
     }
 
     /// Writes text word by word and returns the column after it.
     fn words(&mut self, style: Style, text: &str, start: usize, hang: usize) -> io::Result<usize> {
         let text = match self.marks {
-            Marks::Unicode => text.to_owned(),
-            Marks::Ascii => text.replace('·', "-").replace('…', "...").replace('×', "x"),
+            Marks::Unicode => Cow::Borrowed(text),
+            Marks::Ascii => Cow::Owned(text.replace('·', "-").replace('…', "...").replace('×', "x")),
         };
+        let whole = start + text.width();
+        if self.width.is_none_or(|width| whole <= width) {
+            if !text.is_empty() {
+                write!(self.out, "{style}{text}{style:#}")?;
+            }
+            return Ok(whole);
+        }
         let mut column = start;
         for (index, word) in text.split(' ').enumerate() {
             let space = usize::from(index > 0);
@@ -295,15 +341,16 @@ impl<'a> Paper<'a> {
             })
             .collect();
         for row in rows {
-            let mut line = Line::new();
             let mut at = indent;
+            let mut column = 0;
             for (cell, width) in row.iter().zip(&widths) {
-                line = line.to(at);
-                line.spans.extend(cell.spans.iter().cloned());
-                line.hang = at;
+                if !cell.spans.is_empty() {
+                    column = self.gap(column, at)?;
+                    column = self.spans(cell, column, at)?;
+                }
                 at += width + 2;
             }
-            self.put(&line)?;
+            writeln!(self.out)?;
         }
         Ok(())
     }
@@ -313,7 +360,7 @@ impl Line {
     /// How many columns it takes.
     fn width(&self, marks: Marks) -> usize {
         self.spans.iter().fold(0, |column, span| match span {
-            Span::Text(_, text) => column + text.width(),
+            Span::Text(_, text) | Span::Typed(text) => column + text.width(),
             Span::Sign(sign) => column + sign.text(marks).width(),
             Span::To(wanted) => column.max(*wanted),
         })
@@ -335,6 +382,13 @@ mod tests {
         let line = Line::new().text("label").to(8).text("one two three four").hang(8);
         assert_eq!(printed(&line, Some(18), Marks::Unicode), "label   one two\n        three four\n");
         assert_eq!(printed(&line, None, Marks::Unicode), "label   one two three four\n");
+    }
+
+    #[test]
+    fn commands_are_never_broken() {
+        let line = Line::new().text("mend").to(8).typed("ninekeys show crossing").hang(8);
+        assert_eq!(printed(&line, Some(34), Marks::Unicode), "mend    ninekeys show crossing\n");
+        assert_eq!(printed(&line, Some(20), Marks::Unicode), "mend    \n    ninekeys show crossing\n");
     }
 
     #[test]

@@ -8,7 +8,7 @@ mod line;
 mod made;
 mod words;
 
-use std::io::{self, IsTerminal, Write};
+use std::io::{self, BufWriter, IsTerminal, Write};
 
 use serde::Serialize;
 
@@ -65,7 +65,7 @@ impl Output {
         if self.quiet && self.format == Format::Text && report.is_quiet() {
             return;
         }
-        let mut stdout = anstream::stdout().lock();
+        let mut stdout = BufWriter::new(anstream::stdout().lock());
         let written = match self.format {
             Format::Json => {
                 let tagged = Tagged { schema: R::SCHEMA, report };
@@ -80,14 +80,14 @@ impl Output {
 
     /// Prints words of the program itself (completions, a demo's lines), whatever the format.
     pub(crate) fn print(&mut self, text: &str) {
-        let mut stdout = anstream::stdout().lock();
+        let mut stdout = BufWriter::new(anstream::stdout().lock());
         let written = stdout.write_all(text.as_bytes()).and_then(|()| stdout.flush());
         self.note(written);
     }
 
     /// Prints lines for people.
     pub(crate) fn lines(&mut self, lines: &[Line]) {
-        let mut stdout = anstream::stdout().lock();
+        let mut stdout = BufWriter::new(anstream::stdout().lock());
         let mut paper = Paper::new(&mut stdout, self.width, self.marks);
         let written = lines.iter().try_for_each(|line| paper.put(line));
         self.note(written.and_then(|()| stdout.flush()));

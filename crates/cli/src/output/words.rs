@@ -13,7 +13,8 @@ pub(crate) fn day(at: Timestamp) -> String {
 pub(crate) fn distance(now: Timestamp, then: Timestamp) -> String {
     let seconds = then.as_second() - now.as_second();
     let days = seconds.abs() / DAY;
-    let length = if days > 2 * 365 { format!("{} y", days * 400 / 146_097) } else { format!("{days} d") };
+    let length =
+        if days > 2 * 365 { format!("{} y", (days * 400 + 73_048) / 146_097) } else { format!("{days} d") };
     match (seconds < 0, days) {
         (_, 0) => "today".into(),
         (true, _) => format!("{length} ago"),
@@ -67,6 +68,7 @@ mod tests {
         assert_eq!(at("2031-05-15T00:00:00Z"), "4 d ago");
         assert_eq!(at("2031-05-19T20:00:00Z"), "today");
         assert_eq!(at("2059-05-19T00:00:00Z"), "28 y");
+        assert_eq!(at("2059-05-18T23:59:59Z"), "28 y", "a second after it was made, 30 years are 30");
         assert_eq!(at("2033-05-18T00:00:00Z"), "730 d");
     }
 

@@ -23,6 +23,7 @@ mod init;
 mod inspect;
 mod inventory;
 mod keystore_create;
+mod layers;
 mod samples;
 mod second_opinion;
 mod secrets;

@@ -5,6 +5,7 @@ use ninekeys_formats::manifest::Manifest;
 use super::{BuildLook, Notes, Rule, Subject};
 use crate::android::{Scheme, SchemeState, SignatureFault};
 use crate::findings::{Level, Observation};
+use crate::model::Destination;
 
 pub(super) const RULES: &[Rule] = &[
     Rule {
@@ -69,8 +70,16 @@ pub(super) const RULES: &[Rule] = &[
 fn unsigned(look: &BuildLook<'_>, notes: &mut Notes) {
     if !look.signatures.any() {
         let seen = Observation::new("nobody has signed it").expected("a signature").found("none");
-        notes.found(seen.mend(["sign", look.path]));
+        notes.found(sign_again(look, seen));
     }
+}
+
+/// Adds the command that signs the build, when signing would take it as it is.
+fn sign_again(look: &BuildLook<'_>, seen: Observation) -> Observation {
+    let goes_out = look.destination != Some(Destination::Development);
+    let takes = |manifest: &Manifest| !(goes_out && (manifest.debuggable || manifest.test_only));
+    let sound = look.package.archive.faults.is_empty() && look.package.manifest.as_ref().is_ok_and(takes);
+    if sound && look.app.is_some() { seen.mend(["sign", look.path]) } else { seen }
 }
 
 /// Every fault in every scheme, with the scheme.
@@ -148,7 +157,7 @@ fn scheme_missing(look: &BuildLook<'_>, notes: &mut Notes) {
     if target >= 30 && !later {
         let text = "a build made for SDK 30 or later needs a signature of scheme v2 or later";
         let seen = Observation::new(text).expected("scheme v2 or later").found("scheme v1 alone");
-        notes.found(seen.place(format!("target SDK {}", manifest.target_sdk)).mend(["sign", look.path]));
+        notes.found(sign_again(look, seen.place(format!("target SDK {}", manifest.target_sdk))));
     }
 }
 
@@ -176,5 +185,5 @@ fn unaligned(look: &BuildLook<'_>, notes: &mut Notes) {
         .expected(format!("a multiple of {}", first.boundary))
         .found(format!("byte {}", first.at))
         .place(format!("{}{others}", first.name));
-    notes.found(seen.mend(["sign", look.path]));
+    notes.found(sign_again(look, seen));
 }
