@@ -3,9 +3,8 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
-use jiff::Timestamp;
 use ninekeys_core::env::Env;
-use ninekeys_core::model::{Inventory, Item, ItemId, State};
+use ninekeys_core::model::{Inventory, Item, ItemId, LastBackup, State};
 use ninekeys_formats::secret::SecretBytes;
 use rayon::prelude::*;
 
@@ -143,12 +142,14 @@ impl Cabinet {
         Ok(history::read(self.store.as_ref())?.0)
     }
 
-    /// When the last backup was made.
+    /// The backup that has most of the history.
     ///
     /// # Errors
     /// [`CabinetError::Io`].
-    pub fn last_backup(&self) -> Result<Option<Timestamp>, CabinetError> {
-        Ok(self.store.backups()?.iter().filter_map(|backup| backup.at.parse().ok()).max())
+    pub fn last_backup(&self) -> Result<Option<LastBackup>, CabinetError> {
+        let backups = self.store.backups()?;
+        let known = backups.iter().filter_map(|b| Some(LastBackup { at: b.at.parse().ok()?, seq: b.seq }));
+        Ok(known.max_by_key(|backup| backup.seq))
     }
 
     /// The secret of an item.
@@ -199,13 +200,15 @@ impl Cabinet {
         prove(&copy, &unlocked.key)
     }
 
-    /// Notes in the cabinet that backups were made.
+    /// Notes in the cabinet that backups were made, which have the history up to the row `seq`.
     ///
     /// # Errors
     /// [`CabinetError::Locked`], [`CabinetError::Io`].
-    pub fn note_backups(&mut self, places: &[String], env: &Env<'_>) -> Result<(), CabinetError> {
-        let rows: Vec<BackupRow> =
-            places.iter().map(|place| BackupRow { at: env.now.to_string(), place: place.clone() }).collect();
+    pub fn note_backups(&mut self, places: &[String], seq: u64, env: &Env<'_>) -> Result<(), CabinetError> {
+        let rows: Vec<BackupRow> = places
+            .iter()
+            .map(|place| BackupRow { at: env.now.to_string(), place: place.clone(), seq })
+            .collect();
         let what = format!("backup to {}", places.join(", "));
         self.change(&what, env, |change| rows.iter().try_for_each(|row| change.store.add_backup(row)))
     }
@@ -226,7 +229,8 @@ fn run_change<R, E: From<CabinetError>>(
     env: &Env<'_>,
     work: impl FnOnce(&mut Change<'_>) -> Result<R, E>,
 ) -> Result<R, E> {
-    let mut change = Change { store, key: &unlocked.key, env, touched: Vec::new() };
+    let seq = store.newest_history()?.map_or(1, |(seq, _)| seq + 1);
+    let mut change = Change { store, key: &unlocked.key, env, seq, touched: Vec::new() };
     let result = work(&mut change)?;
     let items = change.touched;
     let body = HistoryBody { at: env.now.to_string(), by: unlocked.by.clone(), what: what.into(), items };
@@ -244,20 +248,21 @@ fn prove(store: &dyn Store, key: &CabinetKey) -> Result<Proof, CabinetError> {
         return tampered("the history does not end where this tool left it".into());
     }
     let mut expected = BTreeMap::new();
-    for touched in rows.iter().flat_map(|row| &row.body.items) {
-        expected.insert(touched.id.as_str(), (touched.revision, touched.name.as_str()));
+    let all = rows.iter().flat_map(|row| row.body.items.iter().map(|item| (row.seq, item)));
+    for (seq, touched) in all {
+        expected.insert(touched.id.as_str(), (touched.revision, seq, touched.name.as_str()));
     }
     let items = store.items()?;
     for item in &items {
         match expected.remove(item.id.as_str()) {
-            Some((revision, _)) if revision == item.revision => {}
+            Some((revision, seq, _)) if (revision, seq) == (item.revision, item.seq) => {}
             Some(_) => return tampered(format!("{} is not the revision that the history says", item.name)),
             None => return tampered(format!("{} is not in the history", item.name)),
         }
         let sealed = store.sealed(&item.id)?.unwrap_or_default();
         key.open(item, &sealed)?;
     }
-    if let Some((_, name)) = expected.into_values().next() {
+    if let Some((_, _, name)) = expected.into_values().next() {
         return tampered(format!("{name} is in the history and gone from the items"));
     }
     Ok(Proof { items: items.len(), history: rows.len() })
@@ -286,6 +291,7 @@ pub(crate) fn to_stored(item: &Item) -> Result<StoredItem, CabinetError> {
         replaces: item.replaces.as_ref().map(ToString::to_string),
         revision: item.revision,
         created: item.created.to_string(),
+        seq: item.seq,
         facts,
     })
 }
@@ -304,6 +310,7 @@ fn from_stored(row: StoredItem) -> Result<Item, CabinetError> {
         replaces: row.replaces.as_deref().and_then(ItemId::from_text),
         revision: row.revision,
         created,
+        seq: row.seq,
         facts,
     })
 }

@@ -34,6 +34,8 @@ pub struct Change<'a> {
     pub(crate) store: &'a mut dyn Store,
     pub(crate) key: &'a CabinetKey,
     pub(crate) env: &'a Env<'a>,
+    /// The row of history that this change will be.
+    pub(crate) seq: u64,
     pub(crate) touched: Vec<Touched>,
 }
 
@@ -65,6 +67,7 @@ impl Change<'_> {
             replaces: new.replaces,
             revision: 1,
             created: self.env.now,
+            seq: self.seq,
             facts: new.facts,
         };
         let stored = to_stored(&item)?;
@@ -92,6 +95,7 @@ impl Change<'_> {
         };
         let mut after = to_stored(item)?;
         after.revision = before.revision + 1;
+        after.seq = self.seq;
         let sealed = self.key.seal(&after, &secret, self.env)?;
         self.store.change_item(&after, &sealed)?;
         self.touched.push(Touched { id: after.id, name: after.name, revision: after.revision });

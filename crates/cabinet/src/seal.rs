@@ -93,6 +93,7 @@ impl CabinetKey {
 /// What a sealed part is bound to: every column of the item, each behind its length.
 fn binding(item: &StoredItem) -> Aad<[u8; 32]> {
     let (generation, revision) = (item.generation.to_string(), item.revision.to_string());
+    let seq = item.seq.to_string();
     let replaces = item.replaces.as_deref().unwrap_or("");
     let fields = [
         "ninekeys.item/1",
@@ -103,6 +104,7 @@ fn binding(item: &StoredItem) -> Aad<[u8; 32]> {
         replaces,
         &revision,
         &item.created,
+        &seq,
         &item.facts,
     ];
     let mut all = Vec::new();

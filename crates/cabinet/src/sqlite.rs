@@ -27,6 +27,7 @@ const MIGRATIONS: &[&str] = &[
          id text primary key, name text not null unique collate nocase,
          state text not null check (state in ('active', 'retired')), generation integer not null,
          replaces text references item (id), revision integer not null, created text not null,
+         seq integer not null,
          facts text not null, sealed blob not null,
          kind text generated always as (facts ->> '$.kind') stored,
          fingerprint text generated always as (facts ->> '$.fingerprint') stored,
@@ -36,7 +37,8 @@ const MIGRATIONS: &[&str] = &[
      create index item_not_after on item (not_after) where not_after is not null;
      create table history (
          seq integer primary key, body text not null, previous blob not null, hash blob not null) strict;
-     create table backup (id integer primary key, at text not null, place text not null) strict;",
+     create table backup (
+         id integer primary key, at text not null, place text not null, seq integer not null) strict;",
 ];
 
 /// See [`Store`].
@@ -141,6 +143,16 @@ fn name_taken(error: Error, name: &str) -> CabinetError {
     }
 }
 
+/// A count as SQLite keeps it; a negative one, which only meddling can make, reads as 0 and fits no proof.
+fn number(row: &rusqlite::Row<'_>, column: usize) -> rusqlite::Result<u64> {
+    let found: i64 = row.get(column)?;
+    Ok(u64::try_from(found).unwrap_or(0))
+}
+
+fn stored(number: u64) -> i64 {
+    i64::try_from(number).unwrap_or(i64::MAX)
+}
+
 impl Store for SqliteStore {
     fn begin(&mut self) -> Result<(), CabinetError> {
         self.connection.execute_batch("begin immediate").map_err(failed)
@@ -178,7 +190,7 @@ impl Store for SqliteStore {
     }
 
     fn items(&self) -> Result<Vec<StoredItem>, CabinetError> {
-        let sql = "select id, name, state, generation, replaces, revision, created, facts from item";
+        let sql = "select id, name, state, generation, replaces, revision, created, seq, facts from item";
         let mut statement = self.connection.prepare_cached(sql).map_err(failed)?;
         let rows = statement.query_map([], |row| {
             Ok(StoredItem {
@@ -189,7 +201,8 @@ impl Store for SqliteStore {
                 replaces: row.get(4)?,
                 revision: row.get(5)?,
                 created: row.get(6)?,
-                facts: row.get(7)?,
+                seq: number(row, 7)?,
+                facts: row.get(8)?,
             })
         });
         rows.map_err(failed)?.collect::<Result<_, _>>().map_err(failed)
@@ -202,8 +215,8 @@ impl Store for SqliteStore {
     }
 
     fn add_item(&mut self, item: &StoredItem, sealed: &[u8]) -> Result<(), CabinetError> {
-        let sql = "insert into item (id, name, state, generation, replaces, revision, created, facts, sealed)
-                   values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)";
+        let sql = "insert into item (id, name, state, generation, replaces, revision, created, seq, facts,
+                   sealed) values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)";
         self.connection
             .execute(
                 sql,
@@ -215,6 +228,7 @@ impl Store for SqliteStore {
                     item.replaces,
                     item.revision,
                     item.created,
+                    stored(item.seq),
                     item.facts,
                     sealed
                 ],
@@ -225,7 +239,7 @@ impl Store for SqliteStore {
 
     fn change_item(&mut self, item: &StoredItem, sealed: &[u8]) -> Result<(), CabinetError> {
         let sql = "update item set name = ?2, state = ?3, generation = ?4, replaces = ?5, revision = ?6,
-                   facts = ?7, sealed = ?8 where id = ?1";
+                   seq = ?7, facts = ?8, sealed = ?9 where id = ?1";
         self.connection
             .execute(
                 sql,
@@ -236,6 +250,7 @@ impl Store for SqliteStore {
                     item.generation,
                     item.replaces,
                     item.revision,
+                    stored(item.seq),
                     item.facts,
                     sealed
                 ],
@@ -272,9 +287,12 @@ impl Store for SqliteStore {
         let sql = "select seq, body, previous, hash from history order by seq";
         let mut statement = self.connection.prepare(sql).map_err(failed)?;
         let rows = statement.query_map([], |row| {
-            let seq: i64 = row.get(0)?;
-            let seq = u64::try_from(seq).unwrap_or(0);
-            Ok(StoredHistory { seq, body: row.get(1)?, previous: row.get(2)?, hash: row.get(3)? })
+            Ok(StoredHistory {
+                seq: number(row, 0)?,
+                body: row.get(1)?,
+                previous: row.get(2)?,
+                hash: row.get(3)?,
+            })
         });
         rows.map_err(failed)?.collect::<Result<_, _>>().map_err(failed)
     }
@@ -282,10 +300,7 @@ impl Store for SqliteStore {
     fn newest_history(&self) -> Result<Option<(u64, Vec<u8>)>, CabinetError> {
         let sql = "select seq, hash from history order by seq desc limit 1";
         self.connection
-            .query_row(sql, [], |row| {
-                let seq: i64 = row.get(0)?;
-                Ok((u64::try_from(seq).unwrap_or(0), row.get(1)?))
-            })
+            .query_row(sql, [], |row| Ok((number(row, 0)?, row.get(1)?)))
             .optional()
             .map_err(failed)
     }
@@ -298,21 +313,21 @@ impl Store for SqliteStore {
         hash: &[u8],
     ) -> Result<(), CabinetError> {
         let sql = "insert into history (seq, body, previous, hash) values (?1, ?2, ?3, ?4)";
-        let seq = i64::try_from(seq).unwrap_or(i64::MAX);
-        self.connection.execute(sql, params![seq, body, previous, hash]).map_err(failed)?;
+        self.connection.execute(sql, params![stored(seq), body, previous, hash]).map_err(failed)?;
         Ok(())
     }
 
     fn backups(&self) -> Result<Vec<BackupRow>, CabinetError> {
         let mut statement =
-            self.connection.prepare("select at, place from backup order by id").map_err(failed)?;
-        let rows = statement.query_map([], |row| Ok(BackupRow { at: row.get(0)?, place: row.get(1)? }));
+            self.connection.prepare("select at, place, seq from backup order by id").map_err(failed)?;
+        let rows = statement
+            .query_map([], |row| Ok(BackupRow { at: row.get(0)?, place: row.get(1)?, seq: number(row, 2)? }));
         rows.map_err(failed)?.collect::<Result<_, _>>().map_err(failed)
     }
 
     fn add_backup(&mut self, backup: &BackupRow) -> Result<(), CabinetError> {
-        let sql = "insert into backup (at, place) values (?1, ?2)";
-        self.connection.execute(sql, params![backup.at, backup.place]).map_err(failed)?;
+        let sql = "insert into backup (at, place, seq) values (?1, ?2, ?3)";
+        self.connection.execute(sql, params![backup.at, backup.place, stored(backup.seq)]).map_err(failed)?;
         Ok(())
     }
 

@@ -21,6 +21,8 @@ pub struct StoredItem {
     pub revision: u32,
     /// RFC 3339, UTC.
     pub created: String,
+    /// The row of history that made or last changed it.
+    pub seq: u64,
     /// The facts as JSON, exactly the bytes that are bound to the sealed part.
     pub facts: String,
 }
@@ -60,6 +62,8 @@ pub struct BackupRow {
     pub at: String,
     /// Where it was written.
     pub place: String,
+    /// The last row of history that is in it.
+    pub seq: u64,
 }
 
 /// Rows, and transactions over them. Nothing here knows what they mean.

@@ -3,7 +3,7 @@
 use jiff::Timestamp;
 use serde::Serialize;
 
-use crate::model::{App, Facts, Inventory, Item, KeystoreEntry, NineKey, Policy, Project, Role};
+use crate::model::{App, Facts, Inventory, Item, KeystoreEntry, LastBackup, NineKey, Policy, Project, Role};
 
 /// How a cell of the board stands, the most pressing first.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -81,8 +81,8 @@ pub struct BoardView<'a> {
     pub project: &'a Project,
     /// What the cabinet holds.
     pub inventory: &'a Inventory,
-    /// When the last backup was made.
-    pub last_backup: Option<Timestamp>,
+    /// The last backup.
+    pub last_backup: Option<LastBackup>,
     /// The time it stands for.
     pub now: Timestamp,
 }
@@ -143,7 +143,7 @@ fn android_state(
         Some(Facts::Certificate(certificate)) => Some(certificate.not_after),
         _ => None,
     };
-    let backed_up = view.last_backup.is_some_and(|at| at >= keystore.created);
+    let backed_up = view.last_backup.is_some_and(|backup| backup.has(keystore));
     let mark = match until.map(|until| date_mark(until, view.now, &view.project.policy)) {
         Some(Mark::Expired) => Mark::Expired,
         _ if !backed_up && entry.role == Role::Signing => Mark::AtRisk,

@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use ninekeys_cabinet::CabinetError;
+use ninekeys_cabinet::{CabinetError, Proof};
 use serde::Serialize;
 use thiserror::Error;
 
@@ -55,7 +55,8 @@ pub fn backup(ctx: &Ctx<'_>, folders: &[PathBuf]) -> Result<BackupReport, Backup
         }
     }
     let mut copies = Vec::new();
-    let mut items = 0;
+    // every copy has at least as much as the first: another process may be adding to the cabinet
+    let mut proved: Option<Proof> = None;
     for folder in folders {
         let target = ctx.path(folder).join(&name);
         files::make_folder(&ctx.path(folder))?;
@@ -63,11 +64,13 @@ pub fn backup(ctx: &Ctx<'_>, folders: &[PathBuf]) -> Result<BackupReport, Backup
         let unfinished = beside.path().join("copy");
         // made empty and private first, so that no moment shows it to others
         files::write_whole(&unfinished, b"", files::Access::Owner, false)?;
-        items = cabinet.copy_proved(&unfinished)?.items;
+        let proof = cabinet.copy_proved(&unfinished)?;
+        proved.get_or_insert(proof);
         files::move_into_place(&unfinished, &target, false)?;
         copies.push(folder.join(&name).display().to_string());
     }
-    cabinet.note_backups(&copies, &ctx.env)?;
+    let Proof { items, history } = proved.unwrap_or(Proof { items: 0, history: 0 });
+    cabinet.note_backups(&copies, history as u64, &ctx.env)?;
     let same_disk = folders.iter().any(|folder| on_same_disk(&source, &ctx.path(folder)));
     Ok(BackupReport { copies, items, same_disk })
 }

@@ -222,7 +222,7 @@ pub(crate) fn check_source(
         app: app.map(|(_, app)| app.title.clone()),
         signers: signer_lines(&signatures, background.inventory.as_ref()),
         schemes: scheme_lines(&signatures),
-        not_compared: not_compared(background, app, last),
+        not_compared: not_compared(background, app),
         last_release: last.cloned(),
         verdict,
         manifest: manifest.cloned(),
@@ -311,26 +311,17 @@ pub(crate) fn scheme_lines(signatures: &Signatures) -> Vec<SchemeLine> {
     signatures.schemes.iter().map(line).collect()
 }
 
-fn not_compared(
-    background: &Background,
-    app: Option<(&str, &App)>,
-    last: Option<&ReleaseFacts>,
-) -> Vec<String> {
+fn not_compared(background: &Background, app: Option<(&str, &App)>) -> Vec<String> {
     let mut out = Vec::new();
     match (&background.project, app) {
         (None, _) => out.push("package and version: there is no project file".into()),
         (Some(_), None) => {
             out.push("package and version: the project file has no app with this package".into())
         }
-        (Some(_), Some((_, app))) if app.version.is_none() => {
-            out.push("version: the project file does not say which is expected".into());
-        }
         _ => {}
     }
     if background.inventory.is_none() {
         out.push("signer and version code: there is no cabinet".into());
-    } else if last.is_none() {
-        out.push("version code: the ledger has no earlier release of this app".into());
     }
     out
 }

@@ -80,7 +80,7 @@ pub fn inventory(ctx: &Ctx<'_>) -> Result<InventoryReport, InventoryError> {
     let at_risk: Vec<&str> = all
         .keystores()
         .into_iter()
-        .filter(|(item, _)| last_backup.is_none_or(|at| at < item.created))
+        .filter(|(item, _)| last_backup.is_none_or(|backup| !backup.has(item)))
         .map(|(item, _)| item.name.as_str())
         .collect();
     for line in items.iter_mut().filter(|line| at_risk.contains(&line.name.as_str())) {

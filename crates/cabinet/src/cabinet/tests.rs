@@ -144,6 +144,7 @@ fn whatever_is_changed_behind_the_tools_back_is_found_at_unlocking() {
         ("update item set state = 'retired' where name = 'pier'", "seal"),
         ("update item set created = '2031-05-19T12:00:01Z' where name = 'pier'", "seal"),
         ("update item set revision = 2 where name = 'pier'", "revision"),
+        ("update item set seq = 3 where name = 'pier'", "revision"),
         (
             "update item set sealed = (select sealed from item where name = 'quay') where name = 'pier'",
             "seal",
@@ -181,7 +182,7 @@ fn an_item_put_back_to_an_older_revision_is_found() {
     drop((cabinet, old));
     meddle(
         &folder,
-        "update item set (revision, facts, sealed) = (select revision, facts, sealed from kept);
+        "update item set (revision, seq, facts, sealed) = (select revision, seq, facts, sealed from kept);
          drop table kept",
     );
     let mut cabinet = Cabinet::open(&folder.path().join("cabinet")).unwrap();

@@ -72,8 +72,27 @@ pub struct Item {
     pub revision: u32,
     /// When it was made or came in.
     pub created: Timestamp,
+    /// The row of history that made or last changed it.
+    pub seq: u64,
     /// What of it is public.
     pub facts: Facts,
+}
+
+/// The last backup that was made and proved.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+pub struct LastBackup {
+    /// When.
+    pub at: Timestamp,
+    /// The last row of history that is in it. Not the time but this says what it has: a clock can be wrong, and
+    /// two changes can fall into one second.
+    pub seq: u64,
+}
+
+impl LastBackup {
+    /// Whether the item is in it as it is now.
+    pub fn has(&self, item: &Item) -> bool {
+        item.seq <= self.seq
+    }
 }
 
 /// A name that cannot be an item's.
@@ -216,6 +235,7 @@ mod tests {
             replaces: None,
             revision: 1,
             created: Timestamp::UNIX_EPOCH,
+            seq: 1,
             facts: Facts::Device(DeviceFacts { identifier: "x".into(), title: name.into() }),
         }
     }

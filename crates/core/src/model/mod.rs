@@ -9,6 +9,6 @@ pub use facts::{
     ApiKeyFacts, CertificateFacts, DeviceFacts, Facts, IdentityFacts, IdentityPurpose, KeyFacts,
     KeystoreEntry, KeystoreFacts, ProfileFacts, ReleaseFacts, Role, Service,
 };
-pub use inventory::{Inventory, Item, ItemId, NameError, NotFound, State, check_name};
+pub use inventory::{Inventory, Item, ItemId, LastBackup, NameError, NotFound, State, check_name};
 pub use nine::NineKey;
 pub use project::{Android, App, Destination, Ios, Policy, Project, UnknownDestination};

@@ -43,7 +43,7 @@ fn keystores<'a>(look: &'a CabinetLook<'_>) -> impl Iterator<Item = &'a Item> {
 
 fn backup_missing(look: &CabinetLook<'_>, notes: &mut Notes) {
     for item in keystores(look) {
-        if look.last_backup.is_none_or(|at| at < item.created) {
+        if look.last_backup.is_none_or(|backup| !backup.has(item)) {
             let text =
                 format!("{} has no backup; its keys cannot be replaced if this file is lost", item.name);
             let seen = Observation::new(text).expected("2 copies or more").found("1, in this cabinet");
@@ -54,9 +54,9 @@ fn backup_missing(look: &CabinetLook<'_>, notes: &mut Notes) {
 
 fn backup_stale(look: &CabinetLook<'_>, notes: &mut Notes) {
     let Some(last) = look.last_backup else { return notes.skip() };
-    let newest = look.inventory.iter().map(|item| item.created).max();
-    let age = look.now.duration_since(last);
-    if newest.is_some_and(|newest| newest > last) && age > SignedDuration::from_hours(24 * STALE_DAYS) {
+    let age = look.now.duration_since(last.at);
+    if look.inventory.iter().any(|item| !last.has(item)) && age > SignedDuration::from_hours(24 * STALE_DAYS)
+    {
         let text =
             format!("the last backup is {} days old and lacks what was added since", age.as_hours() / 24);
         notes.found(Observation::new(text).mend(["cabinet", "backup", "FOLDER"]));

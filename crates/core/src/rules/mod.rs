@@ -12,7 +12,7 @@ use serde::Serialize;
 
 use crate::android::{Package, Signatures};
 use crate::findings::{Finding, Level, Observation};
-use crate::model::{App, Destination, Inventory, Policy, ReleaseFacts};
+use crate::model::{App, Destination, Inventory, LastBackup, Policy, ReleaseFacts};
 
 /// A build under check and what it is compared with.
 pub struct BuildLook<'a> {
@@ -53,8 +53,8 @@ pub struct KnownSigner {
 pub struct CabinetLook<'a> {
     /// What is in it.
     pub inventory: &'a Inventory,
-    /// When the last backup was made, if there is one.
-    pub last_backup: Option<Timestamp>,
+    /// The last backup, if there is one.
+    pub last_backup: Option<LastBackup>,
     /// The time of this check.
     pub now: Timestamp,
 }
