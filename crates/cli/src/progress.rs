@@ -72,7 +72,11 @@ impl Progress for Bar {
         }
         let waited = state.begun.is_some_and(|(begun, _)| now.duration_since(begun) >= PATIENCE);
         if state.bar.is_none() && waited {
-            state.bar = Some(draw(what, total));
+            let bar = draw(what, total);
+            // the rate counts from here, not from what was done before the bar was drawn
+            bar.set_position(done);
+            bar.reset_eta();
+            state.bar = Some(bar);
         }
         if let Some(bar) = &state.bar {
             bar.set_position(done);

@@ -7,7 +7,7 @@ use serde::Serialize;
 use thiserror::Error;
 
 use crate::ctx::{Ctx, OpenError};
-use crate::files::{self, FileError};
+use crate::files::{self, FileError, NewFolders};
 
 /// The copies that were made.
 #[derive(Debug, Serialize)]
@@ -59,7 +59,7 @@ pub fn backup(ctx: &Ctx<'_>, folders: &[PathBuf]) -> Result<BackupReport, Backup
     let mut proved: Option<Proof> = None;
     for folder in folders {
         let target = ctx.path(folder).join(&name);
-        files::make_folder(&ctx.path(folder))?;
+        let folders = NewFolders::make(&ctx.path(folder))?;
         let beside = files::reserve(&target)?;
         let unfinished = beside.path().join("copy");
         // made empty and private first, so that no moment shows it to others
@@ -67,6 +67,7 @@ pub fn backup(ctx: &Ctx<'_>, folders: &[PathBuf]) -> Result<BackupReport, Backup
         let proof = cabinet.copy_proved(&unfinished)?;
         proved.get_or_insert(proof);
         files::move_into_place(&unfinished, &target, false)?;
+        folders.keep();
         copies.push(folder.join(&name).display().to_string());
     }
     let Proof { items, history } = proved.unwrap_or(Proof { items: 0, history: 0 });

@@ -59,11 +59,15 @@ impl InputFile {
     /// [`FileError`], also for a folder.
     pub fn open(path: &Path) -> Result<Self, FileError> {
         let failed = |cause| FileError::new("read", path, cause);
-        let file = File::open(path).map_err(failed)?;
-        let found = file.metadata().map_err(failed)?;
+        // looked at before it is opened: a pipe would wait for a writer
+        let found = fs::metadata(path).map_err(failed)?;
         if found.is_dir() {
             return Err(failed(io::ErrorKind::IsADirectory.into()));
         }
+        if !found.is_file() {
+            return Err(failed(io::Error::new(io::ErrorKind::InvalidInput, "it is not a regular file")));
+        }
+        let file = File::open(path).map_err(failed)?;
         Ok(InputFile { file, length: found.len() })
     }
 }
@@ -229,7 +233,39 @@ pub fn write_whole(target: &Path, bytes: &[u8], access: Access, replace: bool) -
 /// # Errors
 /// [`FileError`].
 pub fn make_folder(path: &Path) -> Result<(), FileError> {
-    fs::create_dir_all(path).map_err(|cause| FileError::new("made", path, cause))
+    NewFolders::make(path).map(NewFolders::keep)
+}
+
+/// Folders that were made on the way to an output; those that stayed empty go again unless they are kept.
+#[derive(Debug)]
+pub struct NewFolders(Vec<PathBuf>);
+
+impl NewFolders {
+    /// Makes a folder and those above it.
+    ///
+    /// # Errors
+    /// [`FileError`].
+    pub fn make(path: &Path) -> Result<Self, FileError> {
+        let missing =
+            path.ancestors().take_while(|folder| !folder.as_os_str().is_empty() && !folder.exists());
+        let made = NewFolders(missing.map(Path::to_owned).collect());
+        fs::create_dir_all(path).map_err(|cause| FileError::new("made", path, cause))?;
+        Ok(made)
+    }
+
+    /// Lets them stay.
+    pub fn keep(mut self) {
+        self.0.clear();
+    }
+}
+
+impl Drop for NewFolders {
+    fn drop(&mut self) {
+        for folder in &self.0 {
+            // one that has something in it by now stays
+            let _ = fs::remove_dir(folder);
+        }
+    }
 }
 
 /// The folder that a file is in.

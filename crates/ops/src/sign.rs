@@ -18,7 +18,7 @@ use thiserror::Error;
 
 use crate::check::{self, Background, BuildSubject, CheckError, CheckReport};
 use crate::ctx::{Ctx, OpenError};
-use crate::files::{self, Access, FileError, InputFile, OutputFile};
+use crate::files::{Access, FileError, InputFile, NewFolders, OutputFile};
 use crate::project::ProjectError;
 
 /// The build to be signed.
@@ -168,7 +168,7 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<SignReport, SignError> {
     let (keystore, entry) = choose_key(&inventory, app.0, destination, request.key.as_deref())?;
     let (key, certificate) = load_key(&cabinet, &inventory, entry)?;
 
-    files::make_folder(&ctx.path(&request.to))?;
+    let folders = NewFolders::make(&ctx.path(&request.to))?;
     let realigned = laid_out.realigned();
     let (output, signed) = write_output(ctx, laid_out, &target, &key, &certificate)?;
     let background = Background { project: Some(project.clone()), inventory: Some(inventory.clone()) };
@@ -193,6 +193,7 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<SignReport, SignError> {
         return Err(SignError::NotReady(Box::new(check)));
     }
     output.finish(request.replace)?;
+    folders.keep();
     let release = Release { app: app.0, file: &file, destination, manifest: &manifest, signed: &signed };
     record(ctx, cabinet, &release, &check, keystore, entry, &key)?;
     Ok(SignReport {

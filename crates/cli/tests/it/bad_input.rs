@@ -38,6 +38,11 @@ fn a_folder_in_place_of_a_file_says_so() {
     for command in ["check", "sign", "inspect"] {
         env.run(&format!("{command} folder.apk")).exit(3).says("it is a folder");
     }
+    #[cfg(unix)]
+    if testkit::has("mkfifo", "--version") {
+        assert!(Command::new("mkfifo").arg(env.path("pipe")).status().unwrap().success());
+        env.run("check pipe").exit(3).says("it is not a regular file");
+    }
     env.run("check missing.apk").exit(3).says("there is no such file");
     env.file("file", b"x");
     env.run("sign crossing.apk --to file").exit(3).says("file");

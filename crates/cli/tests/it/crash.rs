@@ -36,3 +36,43 @@ fn a_killed_process_costs_no_key_and_leaves_no_half_output() {
     }
     env.run("sign crossing.apk --to last").exit_any(&[0, 5]);
 }
+
+#[cfg(unix)]
+#[test]
+fn an_interrupted_signing_cleans_up_and_says_so() {
+    use std::process::Command;
+    let env = TestEnv::with_key(PROGRAM);
+    let noise: Vec<u8> = (0..96u32 << 20).map(|at| (at.wrapping_mul(2_654_435_761) >> 24) as u8).collect();
+    let build = ninekeys_formats::zip::write::Writer::new()
+        .deflated("AndroidManifest.xml", &testkit::builds::crossing_code(13).manifest())
+        .stored("assets/film.bin", &noise)
+        .finish();
+    env.file("large.apk", &build);
+    let mut stopped = 0;
+    for delay in (20..400).step_by(20) {
+        let mut child = env
+            .command(["sign", "large.apk", "--to", "out"])
+            .stdout(Stdio::null())
+            .stderr(Stdio::piped())
+            .spawn()
+            .unwrap();
+        std::thread::sleep(Duration::from_millis(delay));
+        assert!(Command::new("kill").args(["-INT", &child.id().to_string()]).status().is_ok());
+        let code = child.wait().unwrap().code();
+        match code {
+            Some(130) => {
+                stopped += 1;
+                assert!(!env.path("out").exists(), "nothing is left, not even the folder");
+            }
+            // it came before the long work, which the system ends, or after it
+            None | Some(0 | 5) => {
+                let _ = std::fs::remove_dir_all(env.path("out"));
+            }
+            other => panic!("exit {other:?}"),
+        }
+        if stopped == 3 {
+            break;
+        }
+    }
+    assert!(stopped > 0, "no signal fell into the long work");
+}

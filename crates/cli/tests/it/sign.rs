@@ -126,6 +126,8 @@ fn a_version_code_that_is_not_higher_is_refused_for_the_store() {
     other.version = "2.4.1";
     env.file("same-code.apk", &other.apk());
     env.run("sign same-code.apk --for store").exit(5).says("build-number-not-higher");
+    env.run("sign same-code.apk --for store --to new/folder").exit(5);
+    assert!(!env.path("new").exists(), "no empty folder is left behind");
     assert!(!env.path("crossing-2.4.1-12-store.apk").exists());
     env.run("sign same-code.apk --for direct").exit(0);
     env.file("higher.apk", &builds::crossing_code(13).apk());

@@ -4,7 +4,7 @@ use jiff::SignedDuration;
 
 use super::{CabinetLook, Notes, Rule, Subject};
 use crate::findings::{Level, Observation};
-use crate::model::{Facts, Item, State};
+use crate::model::{Facts, Item, Role, State};
 
 /// A backup is stale when the cabinet has changed since and it is older than this.
 const STALE_DAYS: i64 = 30;
@@ -43,12 +43,27 @@ fn keystores<'a>(look: &'a CabinetLook<'_>) -> impl Iterator<Item = &'a Item> {
 
 fn backup_missing(look: &CabinetLook<'_>, notes: &mut Notes) {
     for item in keystores(look) {
-        if look.last_backup.is_none_or(|backup| !backup.has(item)) {
-            let text =
-                format!("{} has no backup; its keys cannot be replaced if this file is lost", item.name);
-            let seen = Observation::new(text).expected("2 copies or more").found("1, in this cabinet");
-            notes.found(seen.place(&item.name).mend(["cabinet", "backup", "FOLDER"]));
+        if look.last_backup.is_some_and(|backup| backup.has(item)) {
+            continue;
         }
+        let seen = if holds_signing_key(item) {
+            Observation::new(format!(
+                "{} has no backup; it cannot be replaced if this file is lost",
+                item.name
+            ))
+        } else {
+            let text = format!("{} has no backup; the store would have to take another key", item.name);
+            Observation::new(text).level(Level::Note)
+        };
+        let seen = seen.expected("2 copies or more").found("1, in this cabinet");
+        notes.found(seen.place(&item.name).mend(["cabinet", "backup", "FOLDER"]));
+    }
+}
+
+fn holds_signing_key(item: &Item) -> bool {
+    match &item.facts {
+        Facts::Keystore(facts) => facts.entries.iter().any(|entry| entry.role == Role::Signing),
+        _ => false,
     }
 }
 

@@ -7,6 +7,9 @@ use crate::android::{Scheme, SchemeState, SignatureFault};
 use crate::findings::{Level, Observation};
 use crate::model::Destination;
 
+/// The most faults of an archive that are named one by one.
+const MOST_FAULTS: usize = 20;
+
 pub(super) const RULES: &[Rule] = &[
     Rule {
         name: "build-unsigned",
@@ -162,8 +165,12 @@ fn scheme_missing(look: &BuildLook<'_>, notes: &mut Notes) {
 }
 
 fn malformed(look: &BuildLook<'_>, notes: &mut Notes) {
-    for fault in &look.package.archive.faults {
+    let faults = &look.package.archive.faults;
+    for fault in faults.iter().take(MOST_FAULTS) {
         notes.found(Observation::new(fault.to_string()));
+    }
+    if faults.len() > MOST_FAULTS {
+        notes.found(Observation::new(format!("and {} faults more", faults.len() - MOST_FAULTS)));
     }
     if let Err(fault) = &look.package.manifest {
         notes.found(Observation::new(fault.to_string()).place("AndroidManifest.xml"));

@@ -158,7 +158,7 @@ fn parse_end(record: &[u8], at: u64) -> Result<End, crate::cursor::ParseError> {
     let directory_at = c.u32("directory offset")?;
     let comment = c.u16("comment length")?;
     let ends = c.at() + u64::from(comment);
-    let zip64 = directory_size == ZIP64_MARK || directory_at == ZIP64_MARK || counts.1 == u16::MAX;
+    let zip64 = directory_size == ZIP64_MARK || directory_at == ZIP64_MARK;
     Ok(End { range: at..ends, disks, counts, directory_size, directory_at, zip64 })
 }
 
