@@ -4,7 +4,7 @@ use std::path::Path;
 use std::time::Duration;
 
 use rusqlite::backup::Backup;
-use rusqlite::{Connection, Error, ErrorCode, OpenFlags, OptionalExtension, params};
+use rusqlite::{Connection, Error, ErrorCode, OpenFlags, OptionalExtension, Row, params};
 
 use crate::CabinetError;
 use crate::store::{BackupRow, MemberRow, Store, StoredHistory, StoredItem};
@@ -104,6 +104,19 @@ impl SqliteStore {
     }
 }
 
+impl SqliteStore {
+    /// All rows of a query.
+    fn rows<T>(
+        &self,
+        sql: &str,
+        read: impl FnMut(&Row<'_>) -> rusqlite::Result<T>,
+    ) -> Result<Vec<T>, CabinetError> {
+        let mut statement = self.connection.prepare_cached(sql).map_err(failed)?;
+        let rows = statement.query_map([], read).map_err(failed)?;
+        rows.collect::<Result<_, _>>().map_err(failed)
+    }
+}
+
 fn migrate(connection: &mut Connection) -> Result<(), CabinetError> {
     let version = |c: &Connection| -> Result<i64, CabinetError> {
         c.query_row("select user_version from pragma_user_version", [], |row| row.get(0)).map_err(failed)
@@ -144,7 +157,7 @@ fn name_taken(error: Error, name: &str) -> CabinetError {
 }
 
 /// A count as SQLite keeps it; a negative one, which only meddling can make, reads as 0 and fits no proof.
-fn number(row: &rusqlite::Row<'_>, column: usize) -> rusqlite::Result<u64> {
+fn number(row: &Row<'_>, column: usize) -> rusqlite::Result<u64> {
     let found: i64 = row.get(column)?;
     Ok(u64::try_from(found).unwrap_or(0))
 }
@@ -191,8 +204,7 @@ impl Store for SqliteStore {
 
     fn items(&self) -> Result<Vec<StoredItem>, CabinetError> {
         let sql = "select id, name, state, generation, replaces, revision, created, seq, facts from item";
-        let mut statement = self.connection.prepare_cached(sql).map_err(failed)?;
-        let rows = statement.query_map([], |row| {
+        self.rows(sql, |row| {
             Ok(StoredItem {
                 id: row.get(0)?,
                 name: row.get(1)?,
@@ -204,8 +216,7 @@ impl Store for SqliteStore {
                 seq: number(row, 7)?,
                 facts: row.get(8)?,
             })
-        });
-        rows.map_err(failed)?.collect::<Result<_, _>>().map_err(failed)
+        })
     }
 
     fn sealed(&self, id: &str) -> Result<Option<Vec<u8>>, CabinetError> {
@@ -261,8 +272,7 @@ impl Store for SqliteStore {
 
     fn members(&self) -> Result<Vec<MemberRow>, CabinetError> {
         let sql = "select label, kind, recipient, wrapped, added from member order by added, label";
-        let mut statement = self.connection.prepare(sql).map_err(failed)?;
-        let rows = statement.query_map([], |row| {
+        self.rows(sql, |row| {
             Ok(MemberRow {
                 label: row.get(0)?,
                 kind: row.get(1)?,
@@ -270,8 +280,7 @@ impl Store for SqliteStore {
                 wrapped: row.get(3)?,
                 added: row.get(4)?,
             })
-        });
-        rows.map_err(failed)?.collect::<Result<_, _>>().map_err(failed)
+        })
     }
 
     fn put_member(&mut self, member: &MemberRow) -> Result<(), CabinetError> {
@@ -285,16 +294,14 @@ impl Store for SqliteStore {
 
     fn history(&self) -> Result<Vec<StoredHistory>, CabinetError> {
         let sql = "select seq, body, previous, hash from history order by seq";
-        let mut statement = self.connection.prepare(sql).map_err(failed)?;
-        let rows = statement.query_map([], |row| {
+        self.rows(sql, |row| {
             Ok(StoredHistory {
                 seq: number(row, 0)?,
                 body: row.get(1)?,
                 previous: row.get(2)?,
                 hash: row.get(3)?,
             })
-        });
-        rows.map_err(failed)?.collect::<Result<_, _>>().map_err(failed)
+        })
     }
 
     fn newest_history(&self) -> Result<Option<(u64, Vec<u8>)>, CabinetError> {
@@ -318,11 +325,9 @@ impl Store for SqliteStore {
     }
 
     fn backups(&self) -> Result<Vec<BackupRow>, CabinetError> {
-        let mut statement =
-            self.connection.prepare("select at, place, seq from backup order by id").map_err(failed)?;
-        let rows = statement
-            .query_map([], |row| Ok(BackupRow { at: row.get(0)?, place: row.get(1)?, seq: number(row, 2)? }));
-        rows.map_err(failed)?.collect::<Result<_, _>>().map_err(failed)
+        self.rows("select at, place, seq from backup order by id", |row| {
+            Ok(BackupRow { at: row.get(0)?, place: row.get(1)?, seq: number(row, 2)? })
+        })
     }
 
     fn add_backup(&mut self, backup: &BackupRow) -> Result<(), CabinetError> {

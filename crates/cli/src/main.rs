@@ -53,9 +53,7 @@ fn run(cli: Cli, output: &mut Output) -> Result<Exit, Failure> {
     let env = Env { now, keys: &keys, progress: &bar, stop: &stop };
     let ask = Terminal::new(&global);
     let ctx = context(env, &ask, &global)?;
-    let done = commands::run(command, &ctx, &global, output);
-    bar.clear();
-    done
+    commands::run(command, &ctx, &global, output)
 }
 
 fn context<'a>(env: Env<'a>, ask: &'a Terminal, global: &Global) -> Result<Ctx<'a>, Failure> {

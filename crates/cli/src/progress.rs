@@ -31,14 +31,6 @@ impl Bar {
         Bar { shown, stop, listening: OnceLock::new(), state: Mutex::default() }
     }
 
-    /// Leaves nothing behind.
-    pub(crate) fn clear(&self) {
-        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(bar) = state.bar.take() {
-            bar.finish_and_clear();
-        }
-    }
-
     /// Listens for interruption from the first step of long work on: before that there is nothing to clean
     /// up, and a prompt is ended by the system as usual. A second interruption ends the process at once.
     fn listen(&self) {
@@ -63,12 +55,7 @@ impl Progress for Bar {
         let now = Instant::now();
         match state.begun {
             Some((_, known)) if known == what => {}
-            _ => {
-                state.begun = Some((now, what));
-                if let Some(bar) = state.bar.take() {
-                    bar.finish_and_clear();
-                }
-            }
+            _ => state.begun = Some((now, what)),
         }
         let waited = state.begun.is_some_and(|(begun, _)| now.duration_since(begun) >= PATIENCE);
         if state.bar.is_none() && waited {
@@ -80,6 +67,14 @@ impl Progress for Bar {
         }
         if let Some(bar) = &state.bar {
             bar.set_position(done);
+        }
+    }
+
+    fn over(&self) {
+        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        state.begun = None;
+        if let Some(bar) = state.bar.take() {
+            bar.finish_and_clear();
         }
     }
 }

@@ -83,10 +83,12 @@ pub fn chunked(
     // a thread that waits for its turn to write leaves a core idle: one more thread than cores takes it
     let writes = usize::from(sections.iter().any(|section| section.copy_to.is_some()));
     let pool = rayon::ThreadPoolBuilder::new().num_threads(rayon::current_num_threads() + writes).build();
-    match pool {
+    let digests = match pool {
         Ok(pool) if writes > 0 => pool.install(|| chunked_here(what, hashes, sections, env)),
         _ => chunked_here(what, hashes, sections, env),
-    }
+    };
+    env.progress.over();
+    digests
 }
 
 fn chunked_here(

@@ -10,6 +10,9 @@ use crate::keys::KeyMaker;
 pub trait Progress: Sync {
     /// `done` of `total` bytes of the work called `what` are done.
     fn step(&self, what: &'static str, done: u64, total: u64);
+
+    /// That work is over, done or not: whatever was drawn goes.
+    fn over(&self) {}
 }
 
 /// Reports to nobody.

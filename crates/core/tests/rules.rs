@@ -2,59 +2,23 @@
 
 #![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests fail by panicking")]
 
-use std::sync::atomic::AtomicBool;
+mod common;
 
+use common::{NOW, identity, sign, with_env};
 use jiff::Timestamp;
-use ninekeys_core::android::{LaidOut, Opened, Package, verify};
-use ninekeys_core::certificate::{Subject, self_signed};
+use ninekeys_core::android::{Opened, Package, verify};
 use ninekeys_core::demo::{CROSSING, DemoBuild};
-use ninekeys_core::digest::Sink;
-use ninekeys_core::env::{Env, Silent};
 use ninekeys_core::findings::Level;
-use ninekeys_core::keys::{Algorithm, KeyMaker, PrivateKey, SystemKeys};
+use ninekeys_core::keys::Algorithm;
 use ninekeys_core::model::{Android, App, Destination, Policy, ReleaseFacts};
 use ninekeys_core::rules::{BuildLook, KnownSigner, Verdict, check_build};
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::source::Source;
-use std::sync::Mutex;
-
-const NOW: &str = "2031-05-19T12:00:00Z";
-
-struct Memory(Mutex<Vec<u8>>);
-
-impl Sink for Memory {
-    fn write_at(&self, at: u64, bytes: &[u8]) -> std::io::Result<()> {
-        let mut all = self.0.lock().unwrap();
-        let end = at as usize + bytes.len();
-        if all.len() < end {
-            all.resize(end, 0);
-        }
-        all[at as usize..end].copy_from_slice(bytes);
-        Ok(())
-    }
-}
-
-fn with_env<R>(now: &str, run: impl FnOnce(&Env<'_>) -> R) -> R {
-    let stop = AtomicBool::new(false);
-    run(&Env { now: now.parse().unwrap(), keys: &SystemKeys, progress: &Silent, stop: &stop })
-}
 
 /// Signs a build in memory, with a certificate of so many years from `made` on.
 fn signed(build: &DemoBuild, made: &str, years: u16) -> Vec<u8> {
-    with_env(made, |env| {
-        let key = SystemKeys.make(Algorithm::P256).unwrap().lend(|der| PrivateKey::from_pkcs8(der)).unwrap();
-        let subject = Subject { common_name: Some("Ferries".into()), ..Subject::default() };
-        let certificate = self_signed(&key, &subject, years, env).unwrap();
-        let input = build.apk();
-        let opened = Opened::open(&input, &Limits::USUAL).unwrap();
-        let laid_out: LaidOut<'_> = opened.lay_out(Destination::Development).unwrap();
-        let memory = Memory(Mutex::new(Vec::new()));
-        let signed = laid_out.digest(&key, &memory, env).unwrap().sign(&key, &certificate).unwrap();
-        let mut bytes = memory.0.into_inner().unwrap();
-        assert_eq!(bytes.len() as u64, signed.at);
-        bytes.extend_from_slice(&signed.tail);
-        bytes
-    })
+    let (key, certificate) = identity(Algorithm::P256, made, years);
+    sign(&build.apk(), &key, &certificate)
 }
 
 struct Case {

@@ -180,18 +180,7 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<SignReport, SignError> {
         above: None,
         superseded: request.replace.then_some(file.as_str()),
     };
-    let written = output.reread()?;
-    // the disk writes while the processor proves
-    let (proof, settled) = std::thread::scope(|scope| {
-        let settling = scope.spawn(|| output.settle());
-        let proof = check::check_source(ctx, &written, &background, &subject);
-        (proof, settling.join())
-    });
-    settled.unwrap_or_else(|panic| std::panic::resume_unwind(panic))?;
-    let check = proof.map_err(stopped_or_unchecked)?;
-    if !check.ready {
-        return Err(SignError::NotReady(Box::new(check)));
-    }
+    let check = prove(ctx, &output, &background, &subject)?;
     output.finish(request.replace)?;
     folders.keep();
     let release = Release { app: app.0, file: &file, destination, manifest: &manifest, signed: &signed };
@@ -312,6 +301,24 @@ fn write_output(
     let signed = ready.sign(key, certificate)?;
     output.put(signed.at, &signed.tail)?;
     Ok((output, signed))
+}
+
+/// Checks what was written by the code of `check`, while the disk settles. Only what is ready passes.
+fn prove(
+    ctx: &Ctx<'_>,
+    output: &OutputFile,
+    background: &Background,
+    subject: &BuildSubject<'_>,
+) -> Result<CheckReport, SignError> {
+    let written = output.reread()?;
+    let (proof, settled) = std::thread::scope(|scope| {
+        let settling = scope.spawn(|| output.settle());
+        let proof = check::check_source(ctx, &written, background, subject);
+        (proof, settling.join())
+    });
+    settled.unwrap_or_else(|panic| std::panic::resume_unwind(panic))?;
+    let check = proof.map_err(stopped_or_unchecked)?;
+    if check.ready { Ok(check) } else { Err(SignError::NotReady(Box::new(check))) }
 }
 
 fn stopped_or_unchecked(error: CheckError) -> SignError {

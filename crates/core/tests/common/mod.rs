@@ -1,0 +1,86 @@
+//! Signing in memory, for tests of the core alone.
+
+#![allow(dead_code, reason = "every test file uses a part of it")]
+
+use std::sync::Mutex;
+use std::sync::atomic::AtomicBool;
+
+use ninekeys_core::android::{Opened, Package, Signatures, verify};
+use ninekeys_core::certificate::{Subject, self_signed};
+use ninekeys_core::digest::Sink;
+use ninekeys_core::env::{Env, Silent};
+use ninekeys_core::keys::{Algorithm, KeyMaker, PrivateKey, SystemKeys};
+use ninekeys_core::model::Destination;
+use ninekeys_formats::limits::Limits;
+use ninekeys_formats::signing_block;
+
+/// The time of these tests.
+pub const NOW: &str = "2031-05-19T12:00:00Z";
+
+/// Bytes that are written by position.
+pub struct Memory(Mutex<Vec<u8>>);
+
+impl Sink for Memory {
+    fn write_at(&self, at: u64, bytes: &[u8]) -> std::io::Result<()> {
+        let mut all = self.0.lock().unwrap();
+        let end = at as usize + bytes.len();
+        if all.len() < end {
+            all.resize(end, 0);
+        }
+        all[at as usize..end].copy_from_slice(bytes);
+        Ok(())
+    }
+}
+
+/// Runs something at a time.
+pub fn with_env<R>(now: &str, run: impl FnOnce(&Env<'_>) -> R) -> R {
+    let stop = AtomicBool::new(false);
+    run(&Env { now: now.parse().unwrap(), keys: &SystemKeys, progress: &Silent, stop: &stop })
+}
+
+/// A key and its certificate.
+pub fn identity(algorithm: Algorithm, made: &str, years: u16) -> (PrivateKey, Vec<u8>) {
+    let key = SystemKeys.make(algorithm).unwrap().lend(|der| PrivateKey::from_pkcs8(der)).unwrap();
+    let subject = Subject { common_name: Some("Ferries".into()), ..Subject::default() };
+    let certificate = with_env(made, |env| self_signed(&key, &subject, years, env)).unwrap();
+    (key, certificate)
+}
+
+/// Signs an archive in memory.
+pub fn sign(input: &Vec<u8>, key: &PrivateKey, certificate: &[u8]) -> Vec<u8> {
+    with_env(NOW, |env| {
+        let laid_out =
+            Opened::open(input, &Limits::USUAL).unwrap().lay_out(Destination::Development).unwrap();
+        let memory = Memory(Mutex::new(Vec::new()));
+        let signed = laid_out.digest(key, &memory, env).unwrap().sign(key, certificate).unwrap();
+        let mut bytes = memory.0.into_inner().unwrap();
+        assert_eq!(bytes.len() as u64, signed.at);
+        bytes.extend_from_slice(&signed.tail);
+        bytes
+    })
+}
+
+/// Verifies an archive in memory.
+pub fn verified(bytes: &Vec<u8>) -> (Package, Signatures) {
+    let package = Package::read(bytes, &Limits::USUAL).unwrap();
+    let signatures = with_env(NOW, |env| verify(bytes, &package, &Limits::USUAL, env)).unwrap();
+    (package, signatures)
+}
+
+/// The same package with another signing block: entries and directory stay, the end record follows.
+pub fn with_block(signed: &Vec<u8>, pairs: &[(u32, Vec<u8>)]) -> Vec<u8> {
+    let package = Package::read(signed, &Limits::USUAL).unwrap();
+    let archive = package.archive;
+    let body = archive.body_end() as usize;
+    let directory = &signed[archive.directory.start as usize..archive.directory.end as usize];
+    let mut end = signed[archive.end_record.start as usize..].to_vec();
+    let block = signing_block::write(pairs);
+    end[16..20].copy_from_slice(&((body + block.len()) as u32).to_le_bytes());
+    [&signed[..body], &block, directory, &end].concat()
+}
+
+/// The value of the v2 pair of a signed package.
+pub fn v2_value(signed: &Vec<u8>) -> Vec<u8> {
+    let package = Package::read(signed, &Limits::USUAL).unwrap();
+    package.archive.block.unwrap().find(signing_block::V2).unwrap().to_vec()
+}

@@ -1,0 +1,114 @@
+//! For any archive: signed, it has no archive or signature finding; with a byte changed that the signature
+//! covers, it is never clean.
+
+#![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests fail by panicking")]
+
+mod common;
+
+use std::sync::OnceLock;
+
+use common::{identity, sign, verified};
+use ninekeys_core::android::{Package, SHARED_LIBRARY_ALIGNMENT, SchemeState, verify};
+use ninekeys_core::demo::CROSSING;
+use ninekeys_core::keys::{Algorithm, PrivateKey};
+use ninekeys_formats::limits::Limits;
+use ninekeys_formats::zip::write::Writer;
+use proptest::prelude::*;
+
+fn signer() -> &'static (PrivateKey, Vec<u8>) {
+    static SIGNER: OnceLock<(PrivateKey, Vec<u8>)> = OnceLock::new();
+    SIGNER.get_or_init(|| identity(Algorithm::P256, common::NOW, 30))
+}
+
+/// A package with a manifest and any entries behind it.
+fn package(entries: &[(String, Vec<u8>, bool)]) -> Vec<u8> {
+    let mut writer = Writer::new().deflated("AndroidManifest.xml", &CROSSING.manifest());
+    for (number, (name, content, stored)) in entries.iter().enumerate() {
+        let name = format!("{name}{number}{}", if number % 3 == 0 { ".so" } else { "" });
+        writer = if *stored { writer.stored(&name, content) } else { writer.deflated(&name, content) };
+    }
+    writer.finish()
+}
+
+fn entries() -> impl Strategy<Value = Vec<(String, Vec<u8>, bool)>> {
+    let name =
+        prop_oneof!["lib/arm64-v8a/[a-z]{1,8}", "assets/[a-zäöü日本]{1,20}", "res/[a-z/]{0}[a-z]{1,9}"];
+    let content = proptest::collection::vec(any::<u8>(), 0..3000);
+    proptest::collection::vec((name, content, any::<bool>()), 0..12)
+}
+
+/// Whether a check would call this archive signed and sound.
+fn is_clean(bytes: &Vec<u8>) -> bool {
+    let Ok(package) = Package::read(bytes, &Limits::USUAL) else { return false };
+    let verified = common::with_env(common::NOW, |env| verify(bytes, &package, &Limits::USUAL, env));
+    let Ok(signatures) = verified else { return false };
+    package.archive.faults.is_empty()
+        && package.manifest.is_ok()
+        && !signatures.schemes.is_empty()
+        && signatures.schemes.iter().all(|report| report.state == SchemeState::Verified)
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 64, ..ProptestConfig::default() })]
+
+    #[test]
+    fn what_is_signed_is_sound_aligned_and_keeps_every_content(entries in entries()) {
+        let (key, certificate) = signer();
+        let input = package(&entries);
+        let signed = sign(&input, key, certificate);
+        let (package, signatures) = verified(&signed);
+        prop_assert_eq!(&package.archive.faults, &[]);
+        prop_assert_eq!(&signatures.schemes[0].state, &SchemeState::Verified);
+        prop_assert!(package.misaligned().is_empty());
+        let before = Package::read(&input, &Limits::USUAL).unwrap();
+        prop_assert_eq!(before.archive.entries.len(), package.archive.entries.len());
+        for (old, new) in before.archive.entries.iter().zip(&package.archive.entries) {
+            prop_assert_eq!(&old.name, &new.name);
+            let old_content = before.archive.read(&input, old, &Limits::USUAL).unwrap();
+            prop_assert_eq!(old_content, package.archive.read(&signed, new, &Limits::USUAL).unwrap());
+            if new.name.starts_with(b"lib/") && new.name.ends_with(b".so") && new.method == 0 && new.size > 0 {
+                prop_assert_eq!(new.data_at % SHARED_LIBRARY_ALIGNMENT, 0);
+            }
+        }
+    }
+
+    #[test]
+    fn signing_twice_gives_the_same_bytes_and_signing_the_output_changes_nothing(entries in entries()) {
+        let (key, certificate) = signer();
+        let input = package(&entries);
+        let signed = sign(&input, key, certificate);
+        prop_assert!(signed == sign(&input, key, certificate));
+        prop_assert!(signed == sign(&signed, key, certificate));
+    }
+
+    #[test]
+    fn a_byte_changed_that_the_signature_covers_is_never_clean(
+        entries in entries(),
+        place in any::<prop::sample::Index>(),
+        bit in 0..8u8,
+    ) {
+        let (key, certificate) = signer();
+        let mut bytes = sign(&package(&entries), key, certificate);
+        let (package, _) = verified(&bytes);
+        // all but the signing block: entries, directory, end record
+        let block = package.archive.block.unwrap().range;
+        let covered: Vec<usize> =
+            (0..bytes.len()).filter(|at| !block.contains(&(*at as u64))).collect();
+        let at = covered[place.index(covered.len())];
+        bytes[at] ^= 1 << bit;
+        prop_assert!(!is_clean(&bytes), "byte {} of {}, block {:?}", at, bytes.len(), block);
+    }
+
+    #[test]
+    fn a_byte_changed_in_the_v2_value_is_never_clean(place in any::<prop::sample::Index>(), bit in 0..8u8) {
+        let (key, certificate) = signer();
+        let mut bytes = sign(&package(&[]), key, certificate);
+        let (package, _) = verified(&bytes);
+        let block = package.archive.block.unwrap();
+        let length = block.find(ninekeys_formats::signing_block::V2).unwrap().len();
+        // sizes, id and value of the first pair
+        let at = block.range.start as usize + place.index(20 + length);
+        bytes[at] ^= 1 << bit;
+        prop_assert!(!is_clean(&bytes), "byte {} of the block", at as u64 - block.range.start);
+    }
+}
