@@ -105,3 +105,39 @@ fn a_cabinet_of_schema_1_opens_and_signs_ever_after() {
     let json = env.run("check crossing-2.4.0-13-direct.apk --for direct --format json").exit(0).json();
     assert_eq!(json["last_release"]["code"], 12, "the old ledger is read");
 }
+
+#[cfg(unix)]
+#[test]
+fn a_backup_taken_while_others_write_is_one_whole_moment() {
+    let env = TestEnv::with_key(PROGRAM);
+    let writers: Vec<_> = (0..6)
+        .map(|number| {
+            let name = format!("w{number}");
+            let words = ["keystore", "create", &name, "--common-name", "A", "--algorithm", "rsa-2048"];
+            env.command(words).stdout(std::process::Stdio::null()).spawn().unwrap()
+        })
+        .collect();
+    for number in 0..6 {
+        let folder = format!("copies/{number}");
+        env.run(&format!("cabinet backup {folder}")).exit(0);
+        let copy = format!("{folder}/ninekeys-20310519T120000Z.cabinet");
+        env.run(&format!("cabinet status --prove --cabinet {copy}")).exit(0).says("every seal opened");
+    }
+    for mut writer in writers {
+        assert!(writer.wait().unwrap().success());
+    }
+    let said = env.run("cabinet status --prove --format json").exit(0).json();
+    assert_eq!(said["keys"], 7);
+}
+
+#[test]
+fn a_status_without_unlocking_still_sees_a_broken_chain() {
+    let env = TestEnv::with_key(PROGRAM);
+    env.run("cabinet backup copies").exit(0);
+    let mut bytes = env.read("copies/ninekeys-20310519T120000Z.cabinet");
+    let at = testkit::builds::last(&bytes, b"cabinet made");
+    bytes[at] = b'C';
+    env.file("changed.cabinet", &bytes);
+    env.run("cabinet status --cabinet changed.cabinet").exit(3).says("history row 1 does not fit");
+    env.run("cabinet history --cabinet changed.cabinet").exit(3).says("cabinet restore COPY --replace");
+}

@@ -91,3 +91,69 @@ fn the_signed_archive_opens_elsewhere_with_the_same_content() {
     assert_eq!(list("crossing-release.apk")[1..30], signed[1..30]);
     ok(Command::new("unzip").args(["-tqq", "out/crossing-2.4.0-12-direct.apk"]).current_dir(env.folder()));
 }
+
+#[test]
+fn certificates_that_others_made_are_read_as_they_are() {
+    if !has("openssl", "version") {
+        return;
+    }
+    let env = TestEnv::new(PROGRAM);
+    let make = |name: &str, key: &[&str], more: &[&str]| {
+        let mut command = Command::new("openssl");
+        command.args(["req", "-x509", "-nodes", "-keyout", "/dev/null", "-days", "400", "-subj"]);
+        command.args(["/C=GB/O=Gannet, Point/CN=Ferries \\/ Pier"]).args(key).args(more);
+        ok(command.args(["-out", name]).current_dir(env.folder()));
+        name.to_owned()
+    };
+    let cases = [
+        (make("rsa.pem", &["-newkey", "rsa:2048"], &[]), "RSA 2048"),
+        (make("small.pem", &["-newkey", "rsa:1024"], &[]), "RSA 1024"),
+        (make("p256.pem", &["-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256"], &[]), "EC P-256"),
+        (
+            make("p384.pem", &["-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-384"], &["-sha384"]),
+            "EC P-384",
+        ),
+        (make("p521.pem", &["-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-521"], &[]), "EC 1.3.132.0.35"),
+        (make("ed.pem", &["-newkey", "ed25519"], &[]), "key of kind 1.3.101.112"),
+    ];
+    for (file, key) in cases {
+        let json = env.run(&format!("inspect {file} --format json")).exit(0).json();
+        let certificate = &json["content"]["certificates"][0];
+        assert_eq!(certificate["algorithm"], key, "{file}");
+        assert_eq!(certificate["subject"], "CN=Ferries / Pier,O=Gannet\\, Point,C=GB", "{file}");
+        let openssl = |what: &str| {
+            let words = ["x509", "-in", &file, "-noout", what, "-sha256"];
+            ok(Command::new("openssl").args(words).current_dir(env.folder()))
+        };
+        let fingerprint =
+            openssl("-fingerprint").trim().rsplit('=').next().unwrap().replace(':', "").to_lowercase();
+        assert_eq!(certificate["fingerprint"], fingerprint, "{file}");
+        let serial = openssl("-serial").trim().rsplit('=').next().unwrap().to_lowercase();
+        let found = certificate["serial"].as_str().unwrap();
+        assert_eq!(found.trim_start_matches("00"), serial.trim_start_matches("00"), "{file}");
+    }
+}
+
+#[test]
+fn a_weak_key_of_another_signer_is_an_error_and_its_signature_still_verified() {
+    if !has("openssl", "version") || !has("python3", "--version") {
+        return;
+    }
+    // our own program makes no such key: take a signed build apart and sign it again elsewhere
+    let env = TestEnv::with_key(PROGRAM);
+    env.run("sign crossing.apk").exit(0);
+    let folder = env.folder();
+    take_apart(&env.path("crossing-2.4.0-12-direct.apk"), folder);
+    let script = data("independent/v2_resign.py");
+    ok(Command::new("python3")
+        .arg(script)
+        .arg(env.path("crossing-2.4.0-12-direct.apk"))
+        .arg("weak.apk")
+        .current_dir(folder));
+    let json = env.run("check weak.apk --format json").exit(1).json();
+    let rules: Vec<&str> =
+        json["verdict"]["findings"].as_array().unwrap().iter().map(|f| f["rule"].as_str().unwrap()).collect();
+    assert!(rules.contains(&"key-too-weak"), "{rules:?}");
+    assert!(rules.contains(&"signer-changed") && !rules.contains(&"signature-invalid"), "{rules:?}");
+    assert_eq!(json["schemes"][0]["verified"], true);
+}

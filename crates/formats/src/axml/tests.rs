@@ -48,3 +48,89 @@ fn every_cut_of_a_document_is_refused() {
         assert!(parse(&bytes[..end], &Limits::SMALL).is_err(), "cut at {end}");
     }
 }
+
+/// A document whose pool is UTF-8, put together by hand: two strings, one element without attributes.
+fn utf8_document(strings: &[&[u8]], name: u32) -> Vec<u8> {
+    let chunk = |kind: u16, header: u16, body: &[u8]| {
+        let size = body.len() as u32 + 8;
+        [&kind.to_le_bytes()[..], &header.to_le_bytes(), &size.to_le_bytes(), body].concat()
+    };
+    let words = |list: &[u32]| list.iter().flat_map(|word| word.to_le_bytes()).collect::<Vec<u8>>();
+    let mut offsets = Vec::new();
+    let mut data = Vec::new();
+    for string in strings {
+        offsets.extend_from_slice(&(data.len() as u32).to_le_bytes());
+        data.extend_from_slice(string);
+    }
+    data.resize(data.len().next_multiple_of(4), 0);
+    let start = 28 + offsets.len() as u32;
+    let pool = [words(&[strings.len() as u32, 0, 0x100, start, 0]), offsets, data].concat();
+    let none = u32::MAX;
+    let element = [words(&[1, none, none, name]), vec![20, 0, 20, 0, 0, 0, 0, 0, 0, 0, 0, 0]].concat();
+    let body = [
+        chunk(STRINGS, 28, &pool),
+        chunk(START_ELEMENT, 16, &element),
+        chunk(END_ELEMENT, 16, &words(&[1, none, none, name])),
+    ];
+    chunk(DOCUMENT, 8, &body.concat())
+}
+
+#[test]
+fn a_pool_of_utf8_is_read_with_short_and_long_lengths() {
+    let short = b"\x05\x06gr\xc3\xb6\xc3\xb6\0";
+    let elements = parse(&utf8_document(&[b"\x01\x01x\0", short], 1), &Limits::SMALL).unwrap();
+    assert_eq!(elements[0].name, "gröö");
+    let long: Vec<u8> = [&[0x80, 200, 0x80, 200][..], &[b'a'; 200], &[0]].concat();
+    let elements = parse(&utf8_document(&[&long], 0), &Limits::SMALL).unwrap();
+    assert_eq!(elements[0].name, "a".repeat(200));
+}
+
+#[test]
+fn strings_that_are_not_text_and_indices_that_point_nowhere_are_errors() {
+    let broken = parse(&utf8_document(&[b"\x02\x02\xff\xfe\0"], 0), &Limits::SMALL).unwrap_err();
+    assert_eq!((broken.what, broken.fault), ("string", Fault::Text));
+    let beyond = parse(&utf8_document(&[b"\x01\x01x\0"], 7), &Limits::SMALL).unwrap_err();
+    assert_eq!((beyond.what, beyond.fault), ("string index", Fault::Value(7)));
+    let runs_out = parse(&utf8_document(&[b"\x7f\x7fx\0"], 0), &Limits::SMALL).unwrap_err();
+    assert_eq!(runs_out.what, "string");
+}
+
+#[test]
+fn elements_that_do_not_nest_are_errors() {
+    let mut bytes = document();
+    // the last chunk but one ends the root element: make it a start
+    let end = bytes.windows(4).rposition(|window| window == [0x03, 0x01, 0x10, 0x00]).unwrap();
+    bytes[end] = 0x04;
+    assert_eq!(parse(&bytes, &Limits::SMALL).unwrap_err().what, "end of an element");
+    let mut bytes = document();
+    let start = bytes.windows(4).position(|window| window == [0x02, 0x01, 0x10, 0x00]).unwrap();
+    bytes[start] = 0x04;
+    assert_eq!(parse(&bytes, &Limits::SMALL).unwrap_err().what, "end of an element");
+}
+
+#[test]
+fn values_of_every_type_survive() {
+    let values = [
+        Value::Text("größe".into()),
+        Value::Reference(0x7f01_0002),
+        Value::Number(35),
+        Value::Boolean(false),
+        Value::Other { kind: 0x04, data: 0x3f80_0000 },
+    ];
+    for value in values {
+        let root = Node::new("manifest").platform(0x0101_0001, "label", value.clone());
+        let elements = parse(&write(&root), &Limits::SMALL).unwrap();
+        assert_eq!(elements[0].by_id(0x0101_0001), Some(&value));
+    }
+}
+
+#[test]
+fn attributes_are_sorted_by_id_and_those_without_one_come_last() {
+    let root = Node::new("manifest")
+        .plain("package", "example")
+        .platform(0x0101_021c, "versionName", Value::Text("1".into()))
+        .platform(0x0101_021b, "versionCode", Value::Number(1));
+    let elements = parse(&write(&root), &Limits::SMALL).unwrap();
+    let ids: Vec<Option<u32>> = elements[0].attributes.iter().map(|a| a.id).collect();
+    assert_eq!(ids, [Some(0x0101_021b), Some(0x0101_021c), None]);
+}

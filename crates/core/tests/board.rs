@@ -1,0 +1,227 @@
+//! The board and the rules for cabinets, over made-up inventories.
+
+#![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests fail by panicking")]
+
+use jiff::Timestamp;
+use ninekeys_core::board::{Board, BoardView, Mark, board};
+use ninekeys_core::findings::Level;
+use ninekeys_core::model::{
+    Android, App, CertificateFacts, DeviceFacts, Facts, Inventory, Ios, Item, ItemId, KeyFacts,
+    KeystoreEntry, KeystoreFacts, LastBackup, NineKey, Project, Role, State,
+};
+use ninekeys_core::rules::{CabinetLook, check_cabinet};
+
+fn time(text: &str) -> Timestamp {
+    text.parse().unwrap()
+}
+
+fn now() -> Timestamp {
+    time("2031-05-19T12:00:00Z")
+}
+
+fn id(number: u8) -> ItemId {
+    ItemId::from_random([number; 16])
+}
+
+fn item(number: u8, name: &str, seq: u64, facts: Facts) -> Item {
+    Item {
+        id: id(number),
+        name: name.into(),
+        state: State::Active,
+        generation: 1,
+        replaces: None,
+        revision: 1,
+        created: time("2031-01-01T00:00:00Z"),
+        seq,
+        facts,
+    }
+}
+
+/// A keystore with one key for some apps, whose certificate ends then; made by the history row `seq`.
+fn keystore(number: u8, name: &str, role: Role, apps: &[&str], ends: &str, seq: u64) -> Vec<Item> {
+    let key = KeyFacts {
+        algorithm: "EC P-256".into(),
+        public_key: "00".into(),
+        fingerprint: format!("{number:064x}"),
+    };
+    let certificate = CertificateFacts {
+        key: id(number),
+        der: "00".into(),
+        fingerprint: format!("{number:064x}"),
+        subject: "CN=Ferries".into(),
+        issuer: "CN=Ferries".into(),
+        serial: "01".into(),
+        not_before: time("2030-01-01T00:00:00Z"),
+        not_after: time(ends),
+    };
+    let entry = KeystoreEntry {
+        alias: name.into(),
+        role,
+        key: id(number),
+        certificate: id(number + 100),
+        apps: apps.iter().map(|app| (*app).to_owned()).collect(),
+    };
+    let facts = KeystoreFacts { entries: vec![entry], weak_password: name.contains("weak") };
+    vec![
+        item(number, &format!("{name}/k"), seq, Facts::Key(key)),
+        item(number + 100, &format!("{name}/k/certificate"), seq, Facts::Certificate(certificate)),
+        item(number + 50, name, seq, Facts::Keystore(facts)),
+    ]
+}
+
+/// Crossing on both sides, Deckhand on iOS alone, Quayside on Android alone.
+fn project() -> Project {
+    let android = |package: &str| Some(Android { package: package.into(), destinations: vec![] });
+    let ios = |bundle_id: &str| Some(Ios { bundle_id: bundle_id.into(), destinations: vec![] });
+    let app = |title: &str, android, ios| App { title: title.into(), version: None, android, ios };
+    let mut project = Project { title: "Gannet Point Ferries".into(), ..Project::default() };
+    let apps = [
+        ("crossing", app("Crossing", android("example.crossing"), ios("example.crossing"))),
+        ("deckhand", app("Deckhand", None, ios("example.deckhand"))),
+        ("quayside", app("Quayside", android("example.quayside"), None)),
+    ];
+    project.apps = apps.into_iter().map(|(name, app)| (name.to_owned(), app)).collect();
+    project
+}
+
+fn draw(items: Vec<Item>, last_backup: Option<LastBackup>) -> Board {
+    let (project, inventory) = (project(), Inventory::new(items));
+    board(&BoardView { project: &project, inventory: &inventory, last_backup, now: now() })
+}
+
+fn mark(board: &Board, row: usize, key: NineKey) -> Mark {
+    board.rows[row].cells.iter().find(|cell| cell.key == key).unwrap().mark
+}
+
+fn backup(seq: u64) -> Option<LastBackup> {
+    Some(LastBackup { at: time("2031-05-01T00:00:00Z"), seq })
+}
+
+#[test]
+fn a_row_has_nine_cells_in_order_and_rows_go_by_title() {
+    let board = draw(vec![], None);
+    let titles: Vec<&str> = board.rows.iter().map(|row| row.title.as_str()).collect();
+    assert_eq!(titles, ["Crossing", "Deckhand", "Quayside"]);
+    for row in &board.rows {
+        let keys: Vec<NineKey> = row.cells.iter().map(|cell| cell.key).collect();
+        assert_eq!(keys, NineKey::ALL);
+    }
+}
+
+#[test]
+fn a_signing_key_is_missing_only_where_there_is_an_android_side() {
+    let board = draw(vec![], None);
+    assert_eq!(mark(&board, 0, NineKey::Signing), Mark::Missing);
+    assert_eq!(mark(&board, 1, NineKey::Signing), Mark::NotNeeded);
+    assert_eq!(mark(&board, 0, NineKey::Upload), Mark::NotNeeded);
+    let tasks: Vec<&str> = board.tasks.iter().map(|task| task.text.as_str()).collect();
+    assert_eq!(tasks, ["Crossing has no signing key", "Quayside has no signing key"]);
+    assert_eq!(board.tasks[0].next[..3], ["keystore", "create", "crossing-signing"]);
+}
+
+#[test]
+fn one_key_can_serve_several_apps() {
+    let both = ["crossing", "quayside"];
+    let board = draw(keystore(1, "shared", Role::Signing, &both, "2059-01-01T00:00:00Z", 1), backup(1));
+    assert_eq!(mark(&board, 0, NineKey::Signing), Mark::InUse);
+    assert_eq!(mark(&board, 2, NineKey::Signing), Mark::InUse);
+    assert!(board.tasks.is_empty(), "{:?}", board.tasks);
+}
+
+#[test]
+fn a_signing_key_without_copy_is_at_risk_an_upload_key_is_not() {
+    let mut items = keystore(1, "signing", Role::Signing, &["crossing"], "2059-01-01T00:00:00Z", 5);
+    items.extend(keystore(2, "upload", Role::Upload, &["crossing"], "2059-01-01T00:00:00Z", 6));
+    let board = draw(items.clone(), backup(4));
+    assert_eq!(mark(&board, 0, NineKey::Signing), Mark::AtRisk);
+    assert_eq!(mark(&board, 0, NineKey::Upload), Mark::InUse);
+    assert_eq!(mark(&board, 0, NineKey::Cabinet), Mark::InUse);
+    assert_eq!(mark(&draw(items.clone(), backup(5)), 0, NineKey::Signing), Mark::InUse);
+    assert_eq!(mark(&draw(items, None), 0, NineKey::Cabinet), Mark::AtRisk);
+}
+
+#[test]
+fn what_ends_within_the_policys_days_is_due_and_what_ended_is_expired() {
+    let state = |ends: &str| {
+        let items = keystore(1, "k", Role::Upload, &["crossing"], ends, 1);
+        mark(&draw(items, backup(1)), 0, NineKey::Upload)
+    };
+    assert_eq!(state("2031-05-19T11:59:59Z"), Mark::Expired);
+    assert_eq!(state("2031-05-19T12:00:00Z"), Mark::Due);
+    assert_eq!(state("2031-07-03T11:59:59Z"), Mark::Due);
+    assert_eq!(state("2031-07-03T12:00:00Z"), Mark::InUse);
+}
+
+#[test]
+fn the_worst_of_several_keys_is_shown_and_tasks_go_by_urgency() {
+    let mut items = keystore(1, "fresh", Role::Signing, &["crossing"], "2059-01-01T00:00:00Z", 1);
+    items.extend(keystore(2, "stale", Role::Signing, &["crossing"], "2031-05-01T00:00:00Z", 1));
+    items.extend(keystore(3, "loose", Role::Signing, &["quayside"], "2059-01-01T00:00:00Z", 9));
+    items.extend(keystore(4, "soon", Role::Upload, &["quayside"], "2031-06-01T00:00:00Z", 1));
+    let board = draw(items, backup(1));
+    assert_eq!(mark(&board, 0, NineKey::Signing), Mark::Expired);
+    let marks: Vec<Mark> = board.tasks.iter().map(|task| task.mark).collect();
+    assert_eq!(marks, [Mark::Expired, Mark::AtRisk, Mark::Due]);
+    assert_eq!(board.tasks[1].next, ["cabinet", "backup", "FOLDER"]);
+}
+
+#[test]
+fn a_retired_keystore_serves_nobody() {
+    let mut items = keystore(1, "old", Role::Signing, &["crossing"], "2059-01-01T00:00:00Z", 1);
+    for item in &mut items {
+        item.state = State::Retired;
+    }
+    assert_eq!(mark(&draw(items, backup(1)), 0, NineKey::Signing), Mark::Missing);
+}
+
+fn hygiene(items: Vec<Item>, last_backup: Option<LastBackup>, at: &str) -> Vec<(&'static str, Level)> {
+    let inventory = Inventory::new(items);
+    let verdict = check_cabinet(&CabinetLook { inventory: &inventory, last_backup, now: time(at) });
+    verdict.findings.iter().map(|finding| (finding.rule, finding.level)).collect()
+}
+
+#[test]
+fn a_missing_backup_weighs_by_what_would_be_lost() {
+    let today = "2031-05-19T12:00:00Z";
+    let signing = || keystore(1, "signing", Role::Signing, &[], "2059-01-01T00:00:00Z", 5);
+    let upload = || keystore(2, "upload", Role::Upload, &[], "2059-01-01T00:00:00Z", 5);
+    assert_eq!(hygiene(signing(), None, today), [("backup-missing", Level::Warning)]);
+    assert_eq!(hygiene(upload(), None, today), [("backup-missing", Level::Note)]);
+    assert_eq!(hygiene(signing(), backup(5), today), []);
+    assert_eq!(hygiene(vec![], None, today), [], "there is nothing to lose");
+}
+
+#[test]
+fn a_backup_grows_stale_only_when_something_came_after_it() {
+    let device = |seq| {
+        let facts = DeviceFacts { identifier: "x".into(), title: "Pier".into() };
+        vec![item(1, "pier", seq, Facts::Device(facts))]
+    };
+    assert_eq!(hygiene(device(5), backup(5), "2032-01-01T00:00:00Z"), []);
+    assert_eq!(hygiene(device(6), backup(5), "2031-05-20T00:00:00Z"), []);
+    assert_eq!(hygiene(device(6), backup(5), "2032-01-01T00:00:00Z"), [("backup-stale", Level::Note)]);
+}
+
+#[test]
+fn a_guessable_password_is_told_until_the_keystore_goes() {
+    let mut items = keystore(1, "weak", Role::Upload, &[], "2059-01-01T00:00:00Z", 1);
+    let today = "2031-05-19T12:00:00Z";
+    assert_eq!(hygiene(items.clone(), backup(1), today), [("password-weak", Level::Warning)]);
+    items[2].state = State::Retired;
+    assert_eq!(hygiene(items, backup(1), today), []);
+}
+
+#[test]
+fn facts_survive_their_json_form_and_name_their_links() {
+    for item in keystore(1, "k", Role::Signing, &["crossing"], "2059-01-01T00:00:00Z", 1) {
+        let json = serde_json::to_string(&item.facts).unwrap();
+        assert_eq!(serde_json::from_str::<Facts>(&json).unwrap(), item.facts, "{json}");
+        let links = item.facts.links().len();
+        let expected = match item.facts {
+            Facts::Keystore(_) => 2,
+            Facts::Certificate(_) => 1,
+            _ => 0,
+        };
+        assert_eq!(links, expected, "{json}");
+    }
+}
