@@ -131,3 +131,40 @@ pub(crate) enum AppCommand {
     /// Write an app into the project file
     Add(commands::app_add::Args),
 }
+
+#[cfg(test)]
+mod tests {
+    use clap::CommandFactory;
+
+    use super::*;
+
+    #[test]
+    fn the_definition_holds_together_and_every_word_is_explained() {
+        let command = Cli::command();
+        command.clone().debug_assert();
+        let mut all = vec![command];
+        while let Some(command) = all.pop() {
+            for argument in command.get_arguments().filter(|a| !a.is_hide_set()) {
+                let place = format!("{} {}", command.get_name(), argument.get_id());
+                assert!(argument.get_help().is_some(), "{place} has no help");
+            }
+            assert!(command.get_about().is_some(), "{} has no help", command.get_name());
+            all.extend(command.get_subcommands().cloned());
+        }
+    }
+
+    #[test]
+    fn no_secret_can_be_an_argument() {
+        let mut all = vec![Cli::command()];
+        while let Some(command) = all.pop() {
+            for argument in command.get_arguments() {
+                let id = argument.get_id().as_str();
+                let secret = id.contains("password") || id.contains("passphrase");
+                let indirect =
+                    ["_file", "_fd", "_env"].iter().any(|end| id.ends_with(end)) || id.starts_with("ask_");
+                assert!(!secret || indirect, "{} takes {id} from the command line", command.get_name());
+            }
+            all.extend(command.get_subcommands().cloned());
+        }
+    }
+}

@@ -465,3 +465,54 @@ impl Classify for DemoError {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::path::Path;
+
+    #[test]
+    fn causes_are_told_once_and_systems_errors_in_our_words() {
+        let cause = io::Error::from(io::ErrorKind::PermissionDenied);
+        let error = FileError::new("read", Path::new("a.apk"), cause);
+        assert_eq!(with_causes(&error), "a.apk could not be read: you have no permission");
+        let cause = CheckError::Zip(ZipError::Truncated);
+        let error = SignError::Check(Box::new(cause));
+        let text = with_causes(&error);
+        assert_eq!(text.matches("cut short").count(), 1, "{text}");
+        assert!(text.starts_with("the signed output could not be checked: "), "{text}");
+    }
+
+    #[test]
+    fn the_code_is_that_of_the_innermost_cause() {
+        let locked = || OpenError::NobodyToAsk("ninekeys.cabinet".into());
+        assert_eq!(SignError::Open(locked()).class().0, Exit::Locked);
+        assert_eq!(InventoryError::Open(locked()).class().0, Exit::Locked);
+        let taken = CabinetError::NameTaken("k".into());
+        assert_eq!(
+            KeystoreCreateError::Cabinet(taken).class(),
+            (Exit::Refused, vec!["show".into(), "k".into()])
+        );
+        let stopped = CoreSignError::Digest(DigestError::Stopped);
+        assert_eq!(SignError::Core(stopped).class().0 as i32, 130);
+    }
+
+    #[test]
+    fn every_failure_is_printed_with_cause_change_and_advice() {
+        let failure =
+            Failure::of("sign a b.apk", &SignError::NoKey { app: "crossing".into(), role: "signing" });
+        let mut out = Vec::new();
+        let mut paper = Paper::new(&mut out, None, crate::output::Marks::Unicode);
+        failure.text(&mut paper).unwrap();
+        let text = anstream::adapter::strip_bytes(&out).into_vec();
+        assert_eq!(
+            String::from_utf8(text).unwrap(),
+            "ninekeys: cannot sign a b.apk\n  \
+             because   the cabinet holds no signing key for crossing\n  \
+             changed   nothing\n  \
+             next      ninekeys keystore create crossing-signing --app crossing --common-name NAME\n"
+        );
+        let json = serde_json::to_value(&failure).unwrap();
+        assert_eq!((&json["exit"], &json["schema"]), (&5.into(), &"ninekeys.error/1".into()));
+    }
+}

@@ -38,9 +38,9 @@ fn entries() -> impl Strategy<Value = Vec<(String, Vec<u8>, bool)>> {
 }
 
 /// Whether a check would call this archive signed and sound.
-fn is_clean(bytes: &Vec<u8>) -> bool {
-    let Ok(package) = Package::read(bytes, &Limits::USUAL) else { return false };
-    let verified = common::with_env(common::NOW, |env| verify(bytes, &package, &Limits::USUAL, env));
+fn is_clean(bytes: &[u8]) -> bool {
+    let Ok(package) = Package::read(&bytes, &Limits::USUAL) else { return false };
+    let verified = common::with_env(common::NOW, |env| verify(&bytes, &package, &Limits::USUAL, env));
     let Ok(signatures) = verified else { return false };
     package.archive.faults.is_empty()
         && package.manifest.is_ok()

@@ -70,12 +70,12 @@ fn data(digests: &[(u32, &[u8])], certificates: &[&[u8]], attributes: &[(u32, &[
     [lp(&digests), lp(&certificates), lp(&attributes), vec![0; 4]].concat()
 }
 
-fn state(bytes: &Vec<u8>) -> SchemeState {
+fn state(bytes: &[u8]) -> SchemeState {
     let (_, signatures) = verified(bytes);
     signatures.schemes.iter().find(|report| report.scheme == Scheme::V2).unwrap().state.clone()
 }
 
-fn faults(bytes: &Vec<u8>) -> Vec<SignatureFault> {
+fn faults(bytes: &[u8]) -> Vec<SignatureFault> {
     match state(bytes) {
         SchemeState::Broken(faults) => faults,
         other => panic!("{other:?}"),

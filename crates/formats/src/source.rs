@@ -94,3 +94,27 @@ impl<S: Source + ?Sized> Source for &S {
         (**self).read_at(at, into)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn ranges_outside_are_errors_before_memory_is_taken() {
+        let bytes = vec![1u8, 2, 3, 4];
+        assert_eq!(bytes.bytes(1..3, 10).unwrap(), [2, 3]);
+        assert_eq!(bytes.bytes(4..4, 10).unwrap(), [] as [u8; 0]);
+        for (start, end) in [(3, 5), (5, 6), (0, u64::MAX), (u64::MAX - 1, u64::MAX)] {
+            let error = bytes.bytes(start..end, u64::MAX).unwrap_err();
+            assert_eq!((error.at, error.cause.kind()), (start, io::ErrorKind::UnexpectedEof));
+        }
+        assert!(bytes.bytes(0..4, 3).is_err(), "the limit holds inside the source as well");
+        let reversed = std::ops::Range { start: 3, end: 1 };
+        assert!(bytes.bytes(reversed, 10).is_err());
+        let mut into = [0; 2];
+        assert!(bytes.read_at(u64::MAX, &mut into).is_err());
+        assert!(bytes.read_at(2, &mut into).is_ok());
+        assert_eq!(into, [3, 4]);
+        assert!(!Source::is_empty(&bytes) && Source::is_empty(&Vec::new()));
+    }
+}

@@ -28,6 +28,7 @@ mod samples;
 mod second_opinion;
 mod secrets;
 mod sign;
+mod usage;
 
 /// The built program.
 const PROGRAM: &str = env!("CARGO_BIN_EXE_ninekeys");

@@ -47,10 +47,10 @@ pub fn identity(algorithm: Algorithm, made: &str, years: u16) -> (PrivateKey, Ve
 }
 
 /// Signs an archive in memory.
-pub fn sign(input: &Vec<u8>, key: &PrivateKey, certificate: &[u8]) -> Vec<u8> {
+pub fn sign(input: &[u8], key: &PrivateKey, certificate: &[u8]) -> Vec<u8> {
     with_env(NOW, |env| {
         let laid_out =
-            Opened::open(input, &Limits::USUAL).unwrap().lay_out(Destination::Development).unwrap();
+            Opened::open(&input, &Limits::USUAL).unwrap().lay_out(Destination::Development).unwrap();
         let memory = Memory(Mutex::new(Vec::new()));
         let signed = laid_out.digest(key, &memory, env).unwrap().sign(key, certificate).unwrap();
         let mut bytes = memory.0.into_inner().unwrap();
@@ -61,15 +61,15 @@ pub fn sign(input: &Vec<u8>, key: &PrivateKey, certificate: &[u8]) -> Vec<u8> {
 }
 
 /// Verifies an archive in memory.
-pub fn verified(bytes: &Vec<u8>) -> (Package, Signatures) {
-    let package = Package::read(bytes, &Limits::USUAL).unwrap();
-    let signatures = with_env(NOW, |env| verify(bytes, &package, &Limits::USUAL, env)).unwrap();
+pub fn verified(bytes: &[u8]) -> (Package, Signatures) {
+    let package = Package::read(&bytes, &Limits::USUAL).unwrap();
+    let signatures = with_env(NOW, |env| verify(&bytes, &package, &Limits::USUAL, env)).unwrap();
     (package, signatures)
 }
 
 /// The same package with another signing block: entries and directory stay, the end record follows.
-pub fn with_block(signed: &Vec<u8>, pairs: &[(u32, Vec<u8>)]) -> Vec<u8> {
-    let package = Package::read(signed, &Limits::USUAL).unwrap();
+pub fn with_block(signed: &[u8], pairs: &[(u32, Vec<u8>)]) -> Vec<u8> {
+    let package = Package::read(&signed, &Limits::USUAL).unwrap();
     let archive = package.archive;
     let body = archive.body_end() as usize;
     let directory = &signed[archive.directory.start as usize..archive.directory.end as usize];
@@ -80,7 +80,7 @@ pub fn with_block(signed: &Vec<u8>, pairs: &[(u32, Vec<u8>)]) -> Vec<u8> {
 }
 
 /// The value of the v2 pair of a signed package.
-pub fn v2_value(signed: &Vec<u8>) -> Vec<u8> {
-    let package = Package::read(signed, &Limits::USUAL).unwrap();
+pub fn v2_value(signed: &[u8]) -> Vec<u8> {
+    let package = Package::read(&signed, &Limits::USUAL).unwrap();
     package.archive.block.unwrap().find(signing_block::V2).unwrap().to_vec()
 }
