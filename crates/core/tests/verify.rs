@@ -9,7 +9,8 @@ use ninekeys_core::android::{Scheme, SchemeState, SignatureFault};
 use ninekeys_core::demo::CROSSING;
 use ninekeys_core::keys::{Algorithm, PrivateKey, SignatureKind, Signer};
 use ninekeys_formats::limits::Limits;
-use ninekeys_formats::signing_block::{self, V2, V3, parse_v2, v2_signed_data};
+use ninekeys_formats::signing_block::signer::{parse_v2, parse_v3};
+use ninekeys_formats::signing_block::{self, V2, V3};
 use ninekeys_formats::zip::write::Writer;
 
 struct Fixture {
@@ -34,9 +35,9 @@ impl Fixture {
     }
 
     /// The package signed over this signed data with our key.
-    fn with_data(&self, data: &[u8], algorithm: u32) -> Vec<u8> {
-        let signature = self.key.sign(SignatureKind::EcdsaSha256, data).unwrap();
-        self.with_value(value(&[(data, &[(algorithm, &signature)], self.key.public().as_der())]))
+    fn with_data(&self, signed: &[u8], algorithm: u32) -> Vec<u8> {
+        let signature = self.key.sign(SignatureKind::EcdsaSha256, signed).unwrap();
+        self.with_value(value(&[(signed, &[(algorithm, &signature)], self.key.public().as_der())]))
     }
 }
 
@@ -89,6 +90,10 @@ fn a_signature_of_every_algorithm_is_verified() {
         let signed = sign(&CROSSING.apk(), &key, &certificate);
         assert_eq!(state(&signed), SchemeState::Verified, "{name}");
         let (package, signatures) = verified(&signed);
+        let schemes: Vec<Scheme> = signatures.schemes.iter().map(|report| report.scheme).collect();
+        assert_eq!(schemes, [Scheme::V2, Scheme::V3], "{name}");
+        assert_eq!(signatures.schemes[1].state, SchemeState::Verified, "{name}");
+        assert_eq!(signatures.stripped, [], "{name}");
         assert_eq!(package.archive.faults, [], "{name}");
         assert_eq!(signatures.signers[0].key_fingerprint, key.public().fingerprint(), "{name}");
         assert_eq!(signatures.signers[0].certificate.der, certificate, "{name}");
@@ -99,31 +104,33 @@ fn a_signature_of_every_algorithm_is_verified() {
 #[test]
 fn a_block_that_is_put_back_unchanged_is_verified_with_and_without_the_closing_zeros() {
     let f = fixture();
-    assert_eq!(state(&f.with_value(v2_value(&f.signed))), SchemeState::Verified);
-    let data = v2_signed_data(0x0201, &f.digest, &f.certificate);
-    assert_eq!(state(&f.with_data(&data, 0x0201)), SchemeState::Verified);
-    assert_eq!(state(&f.with_data(&data[..data.len() - 4], 0x0201)), SchemeState::Verified);
+    let alone = f.with_value(v2_value(&f.signed));
+    assert_eq!(state(&alone), SchemeState::Verified);
+    assert_eq!(verified(&alone).1.stripped, [Scheme::V3], "our v2 announces v3");
+    let bare = data(&[(0x0201, &f.digest)], &[&f.certificate], &[]);
+    assert_eq!(state(&f.with_data(&bare, 0x0201)), SchemeState::Verified);
+    assert_eq!(state(&f.with_data(&bare[..bare.len() - 4], 0x0201)), SchemeState::Verified);
 }
 
 #[test]
 fn a_wrong_signature_and_changed_content_are_two_things() {
     let f = fixture();
-    let data = v2_signed_data(0x0201, &f.digest, &f.certificate);
-    let mut signature = f.key.sign(SignatureKind::EcdsaSha256, &data).unwrap();
+    let bare = data(&[(0x0201, &f.digest)], &[&f.certificate], &[]);
+    let mut signature = f.key.sign(SignatureKind::EcdsaSha256, &bare).unwrap();
     let last = signature.len() - 1;
     signature[last] ^= 1;
-    let bytes = f.with_value(value(&[(&data, &[(0x0201, &signature)], f.key.public().as_der())]));
+    let bytes = f.with_value(value(&[(&bare, &[(0x0201, &signature)], f.key.public().as_der())]));
     assert_eq!(faults(&bytes), [SignatureFault::Signature(0x0201)]);
-    let other = v2_signed_data(0x0201, &[7; 32], &f.certificate);
+    let other = data(&[(0x0201, &[7; 32])], &[&f.certificate], &[]);
     assert_eq!(faults(&f.with_data(&other, 0x0201)), [SignatureFault::Content]);
 }
 
 #[test]
 fn a_digest_of_the_wrong_length_is_no_digest() {
     let f = fixture();
-    let short = v2_signed_data(0x0201, &f.digest[..31], &f.certificate);
+    let short = data(&[(0x0201, &f.digest[..31])], &[&f.certificate], &[]);
     assert_eq!(faults(&f.with_data(&short, 0x0201)), [SignatureFault::Content]);
-    let empty = v2_signed_data(0x0201, &[], &f.certificate);
+    let empty = data(&[(0x0201, &[])], &[&f.certificate], &[]);
     assert_eq!(faults(&f.with_data(&empty, 0x0201)), [SignatureFault::Content]);
 }
 
@@ -131,20 +138,20 @@ fn a_digest_of_the_wrong_length_is_no_digest() {
 fn a_key_that_is_not_the_certificates_is_refused() {
     let f = fixture();
     let (other, _) = identity(Algorithm::P256, common::NOW, 30);
-    let data = v2_signed_data(0x0201, &f.digest, &f.certificate);
-    let signature = other.sign(SignatureKind::EcdsaSha256, &data).unwrap();
-    let bytes = f.with_value(value(&[(&data, &[(0x0201, &signature)], other.public().as_der())]));
+    let bare = data(&[(0x0201, &f.digest)], &[&f.certificate], &[]);
+    let signature = other.sign(SignatureKind::EcdsaSha256, &bare).unwrap();
+    let bytes = f.with_value(value(&[(&bare, &[(0x0201, &signature)], other.public().as_der())]));
     assert_eq!(faults(&bytes), [SignatureFault::KeyNotInCertificate]);
 }
 
 #[test]
 fn certificates_and_keys_that_cannot_be_read_are_named() {
     let f = fixture();
-    let data = v2_signed_data(0x0201, &f.digest, b"no certificate");
-    assert!(matches!(faults(&f.with_data(&data, 0x0201))[..], [SignatureFault::Certificate(_)]));
-    let data = v2_signed_data(0x0201, &f.digest, &f.certificate);
-    let signature = f.key.sign(SignatureKind::EcdsaSha256, &data).unwrap();
-    let bytes = f.with_value(value(&[(&data, &[(0x0201, &signature)], b"no key")]));
+    let bare = data(&[(0x0201, &f.digest)], &[b"no certificate"], &[]);
+    assert!(matches!(faults(&f.with_data(&bare, 0x0201))[..], [SignatureFault::Certificate(_)]));
+    let bare = data(&[(0x0201, &f.digest)], &[&f.certificate], &[]);
+    let signature = f.key.sign(SignatureKind::EcdsaSha256, &bare).unwrap();
+    let bytes = f.with_value(value(&[(&bare, &[(0x0201, &signature)], b"no key")]));
     assert_eq!(faults(&bytes), [SignatureFault::KeyNotInCertificate, SignatureFault::PublicKey]);
 }
 
@@ -175,8 +182,8 @@ fn an_algorithm_that_is_not_known_is_never_silent_even_beside_a_good_one() {
 fn every_signer_of_several_has_to_be_good() {
     let f = fixture();
     let (other, certificate) = identity(Algorithm::Rsa2048, common::NOW, 30);
-    let first = v2_signed_data(0x0201, &f.digest, &f.certificate);
-    let second = v2_signed_data(0x0103, &f.digest, &certificate);
+    let first = data(&[(0x0201, &f.digest)], &[&f.certificate], &[]);
+    let second = data(&[(0x0103, &f.digest)], &[&certificate], &[]);
     let one = f.key.sign(SignatureKind::EcdsaSha256, &first).unwrap();
     let two = other.sign(SignatureKind::RsaSha256, &second).unwrap();
     let build = |two: &[u8]| {
@@ -193,13 +200,13 @@ fn every_signer_of_several_has_to_be_good() {
 #[test]
 fn more_signers_than_allowed_and_none_at_all_are_malformed() {
     let f = fixture();
-    let data = v2_signed_data(0x0201, &f.digest, &f.certificate);
-    let signature = f.key.sign(SignatureKind::EcdsaSha256, &data).unwrap();
+    let bare = data(&[(0x0201, &f.digest)], &[&f.certificate], &[]);
+    let signature = f.key.sign(SignatureKind::EcdsaSha256, &bare).unwrap();
     let pairs: &[(u32, &[u8])] = &[(0x0201, &signature)];
-    let signer = (data.as_slice(), pairs, f.key.public().as_der());
+    let signer = (bare.as_slice(), pairs, f.key.public().as_der());
     assert_eq!(state(&f.with_value(value(&vec![signer; 10]))), SchemeState::Verified);
     let eleven = faults(&f.with_value(value(&vec![signer; 11])));
-    assert!(matches!(&eleven[..], [SignatureFault::Malformed(e)] if e.what == "v2 signers"), "{eleven:?}");
+    assert!(matches!(&eleven[..], [SignatureFault::Malformed(e)] if e.what == "signers"), "{eleven:?}");
     assert!(matches!(faults(&f.with_value(value(&[])))[..], [SignatureFault::Malformed(_)]));
 }
 
@@ -211,9 +218,9 @@ fn bytes_left_over_in_any_list_are_malformed() {
         let bytes = f.with_value([good.clone(), extra].concat());
         assert!(matches!(faults(&bytes)[..], [SignatureFault::Malformed(_)]));
     }
-    let mut data = v2_signed_data(0x0201, &f.digest, &f.certificate);
-    data.extend_from_slice(&[0; 2]);
-    assert!(matches!(faults(&f.with_data(&data, 0x0201))[..], [SignatureFault::Malformed(_)]));
+    let mut bare = data(&[(0x0201, &f.digest)], &[&f.certificate], &[]);
+    bare.extend_from_slice(&[0; 2]);
+    assert!(matches!(faults(&f.with_data(&bare, 0x0201))[..], [SignatureFault::Malformed(_)]));
 }
 
 #[test]
@@ -228,7 +235,11 @@ fn a_later_scheme_that_is_announced_has_to_be_there() {
     let with_v3 = with_block(&stripped, &[(V2, value), (V3, vec![0; 4])]);
     let (_, signatures) = verified(&with_v3);
     assert_eq!(signatures.stripped, []);
-    assert_eq!(signatures.schemes[1].state, SchemeState::NotVerified, "present is not verified");
+    let third = &signatures.schemes[1].state;
+    assert!(
+        matches!(third, SchemeState::Broken(f) if matches!(f[..], [SignatureFault::Malformed(_)])),
+        "{third:?}"
+    );
     let other = f.with_data(&announced(&[(0x1234_5678, b"whatever")]), 0x0201);
     assert_eq!(state(&other), SchemeState::Verified, "unknown attributes are passed over");
 }
@@ -264,4 +275,154 @@ fn unknown_pairs_and_padding_are_covered_by_no_signature() {
     let value = v2_value(&f.signed);
     let with_more = with_block(&f.signed, &[(V2, value), (0x504b_4453, vec![9; 100])]);
     assert_eq!(state(&with_more), SchemeState::Verified);
+}
+
+/// Signed data of the third scheme.
+fn v3_data(f: &Fixture, sdk: &std::ops::RangeInclusive<u32>, attributes: &[(u32, Vec<u8>)]) -> Vec<u8> {
+    signing_block::signer::v3_signed_data(0x0201, &f.digest, &f.certificate, sdk, attributes)
+}
+
+/// The package with v3 signers over these signed data, each for its range, by our key.
+fn with_v3(
+    f: &Fixture,
+    id: u32,
+    signers: &[(Vec<u8>, std::ops::RangeInclusive<u32>)],
+) -> Vec<(u32, Vec<u8>)> {
+    let all: Vec<u8> = signers
+        .iter()
+        .flat_map(|(data, sdk)| {
+            let signature = f.key.sign(SignatureKind::EcdsaSha256, data).unwrap();
+            let value =
+                signing_block::signer::v3_value(data, sdk, 0x0201, &signature, f.key.public().as_der());
+            // the value is a list of one: take the signer out of it
+            value[4..].to_vec()
+        })
+        .collect();
+    vec![(V2, v2_value(&f.signed)), (id, lp(&all))]
+}
+
+fn v3_state(bytes: &[u8], scheme: Scheme) -> SchemeState {
+    let (_, signatures) = verified(bytes);
+    signatures.schemes.iter().find(|report| report.scheme == scheme).unwrap().state.clone()
+}
+
+#[test]
+fn v3_signers_are_for_all_levels_and_say_so_twice() {
+    use ninekeys_core::android::RangeFault;
+    let f = fixture();
+    let last = signing_block::LAST_SDK;
+    let state = |ranges: &[std::ops::RangeInclusive<u32>]| {
+        let signers: Vec<_> = ranges.iter().map(|sdk| (v3_data(&f, sdk, &[]), sdk.clone())).collect();
+        v3_state(&with_block(&f.signed, &with_v3(&f, V3, &signers)), Scheme::V3)
+    };
+    let broken = |fault| SchemeState::Broken(vec![SignatureFault::Levels(fault)]);
+    assert_eq!(state(&[24..=last]), SchemeState::Verified);
+    assert_eq!(state(&[24..=30, 31..=last]), SchemeState::Verified);
+    assert_eq!(state(&[28..=last]), SchemeState::Verified, "below 28 a device reads v2");
+    assert_eq!(state(&[29..=last]), broken(RangeFault::Gap(28)));
+    assert_eq!(state(&[24..=30, 32..=last]), broken(RangeFault::Gap(31)));
+    assert_eq!(state(&[24..=31, 31..=last]), broken(RangeFault::Overlap(31)));
+    assert_eq!(state(&[24..=34]), broken(RangeFault::Gap(35)));
+    // the range outside of the signed data is another
+    let signers = [(v3_data(&f, &(24..=last), &[]), 24..=last - 1)];
+    let other = v3_state(&with_block(&f.signed, &with_v3(&f, V3, &signers)), Scheme::V3);
+    assert!(
+        matches!(other, SchemeState::Broken(faults) if matches!(faults[..], [SignatureFault::Malformed(_)]))
+    );
+}
+
+#[test]
+fn a_rotation_level_that_is_announced_guards_the_scheme_behind_it() {
+    let f = fixture();
+    let last = signing_block::LAST_SDK;
+    let level = |level: u32| vec![(signing_block::ATTRIBUTE_ROTATION_MIN_SDK, level.to_le_bytes().to_vec())];
+    let v3 = |from: u32, end: u32| with_v3(&f, V3, &[(v3_data(&f, &(24..=end), &level(from)), 24..=end)]);
+    let v31 = |from: u32| {
+        with_v3(&f, signing_block::V31, &[(v3_data(&f, &(from..=last), &[]), from..=last)]).remove(1)
+    };
+    let (_, alone) = verified(&with_block(&f.signed, &v3(33, 32)));
+    assert_eq!(alone.stripped, [Scheme::V31], "announced and taken out");
+    for end in [32, last] {
+        let good = with_block(&f.signed, &[v3(33, end), vec![v31(33)]].concat());
+        assert_eq!(v3_state(&good, Scheme::V3), SchemeState::Verified, "{end}");
+        assert_eq!(v3_state(&good, Scheme::V31), SchemeState::Verified, "{end}");
+        assert_eq!(verified(&good).1.stripped, []);
+    }
+    let differs = with_block(&f.signed, &[v3(33, 32), vec![v31(34)]].concat());
+    let fault = SignatureFault::RotationLevel { announced: Some(33), found: 34 };
+    assert_eq!(v3_state(&differs, Scheme::V31), SchemeState::Broken(vec![fault]));
+    let plain = with_v3(&f, V3, &[(v3_data(&f, &(24..=last), &[]), 24..=last)]);
+    let unannounced = with_block(&f.signed, &[plain, vec![v31(33)]].concat());
+    let fault = SignatureFault::RotationLevel { announced: None, found: 33 };
+    assert_eq!(v3_state(&unannounced, Scheme::V31), SchemeState::Broken(vec![fault]));
+}
+
+/// A lineage of two keys, of which the second is the fixture's; `spoil` changes its nodes before writing.
+fn lineage_of(f: &Fixture, spoil: impl Fn(&mut Vec<(Vec<u8>, u32, u32, Vec<u8>)>)) -> Vec<u8> {
+    use ninekeys_formats::signing_block::lineage::{signed_part, write};
+    let (old, certificate) = identity(Algorithm::Rsa2048, common::NOW, 30);
+    let first = signed_part(&certificate, 0);
+    let second = signed_part(&f.certificate, 0x0103);
+    let signature = old.sign(SignatureKind::RsaSha256, &second).unwrap();
+    let mut nodes = vec![(first, 0x17, 0x0103, Vec::new()), (second, 0x17, 0, signature)];
+    spoil(&mut nodes);
+    write(&nodes)
+}
+
+#[test]
+fn a_lineage_links_its_keys_and_every_fault_in_it_is_named() {
+    use ninekeys_core::android::LineageFault;
+    use ninekeys_formats::signing_block::lineage::signed_part;
+    let f = fixture();
+    let last = signing_block::LAST_SDK;
+    let report = |lineage: Vec<u8>| {
+        let attributes = vec![(signing_block::ATTRIBUTE_LINEAGE, lineage)];
+        let signer = (v3_data(&f, &(24..=last), &attributes), 24..=last);
+        verified(&with_block(&f.signed, &with_v3(&f, V3, &[signer]))).1
+    };
+    let good = report(lineage_of(&f, |_| {}));
+    assert_eq!(good.schemes[1].state, SchemeState::Verified);
+    assert_eq!(good.lineage.len(), 2);
+    assert_eq!(good.lineage[1].key_fingerprint, f.key.public().fingerprint());
+    let fault = |lineage: Vec<u8>| match report(lineage).schemes[1].state.clone() {
+        SchemeState::Broken(faults) => match &faults[..] {
+            [SignatureFault::Lineage(fault)] => fault.clone(),
+            other => panic!("{other:?}"),
+        },
+        other => panic!("{other:?}"),
+    };
+    assert_eq!(fault(lineage_of(&f, |nodes| nodes[1].3[9] ^= 1)), LineageFault::Signature(1));
+    assert_eq!(fault(lineage_of(&f, |nodes| nodes[0].2 = 0x0104)), LineageFault::Algorithm(1));
+    assert_eq!(fault(lineage_of(&f, |nodes| nodes.truncate(1))), LineageFault::NotTheSigner);
+    assert_eq!(
+        fault(lineage_of(&f, |nodes| nodes[0].0 = signed_part(b"x", 0))),
+        LineageFault::Certificate(1)
+    );
+    let twice = |nodes: &mut Vec<(Vec<u8>, u32, u32, Vec<u8>)>| nodes[0].0 = signed_part(&f.certificate, 0);
+    assert_eq!(fault(lineage_of(&f, twice)), LineageFault::Twice(2));
+    let unknown = |nodes: &mut Vec<(Vec<u8>, u32, u32, Vec<u8>)>| {
+        nodes[0].2 = 0x0301;
+        nodes[1].0 = signed_part(&f.certificate, 0x0301);
+    };
+    assert_eq!(fault(lineage_of(&f, unknown)), LineageFault::Unsupported(1, 0x0301));
+    let mut other_version = lineage_of(&f, |_| {});
+    other_version[0] = 2;
+    assert!(matches!(fault(other_version), LineageFault::Malformed(_)));
+    let mut behind = lineage_of(&f, |_| {});
+    behind.push(0);
+    assert!(matches!(fault(behind), LineageFault::Malformed(_)));
+}
+
+#[test]
+fn a_v3_value_in_a_package_is_read_as_it_was_written() {
+    let f = fixture();
+    let package = ninekeys_core::android::Package::read(&f.signed, &Limits::USUAL).unwrap();
+    let block = package.archive.block.unwrap();
+    let signers = parse_v3(block.find(V3).unwrap(), &Limits::USUAL).unwrap();
+    assert_eq!(signers.len(), 1);
+    assert_eq!(signers[0].sdk, Some(24..=signing_block::LAST_SDK));
+    assert_eq!(signers[0].digests, [(0x0201, f.digest.as_slice())]);
+    assert!(signers[0].attributes.is_empty());
+    let v2 = parse_v2(block.find(V2).unwrap(), &Limits::USUAL).unwrap();
+    assert_eq!(v2[0].attribute(signing_block::ATTRIBUTE_LATER_SCHEME), Some(3u32.to_le_bytes().as_slice()));
 }

@@ -1,6 +1,7 @@
 //! One function a parser, shared by the property tests and the fuzz targets: whatever comes in, it returns.
 
 use crate::limits::Limits;
+use crate::signing_block::{lineage, signer};
 use crate::zip::Archive;
 use crate::{axml, jar, manifest::Manifest, pem, signing_block, x509};
 
@@ -12,9 +13,11 @@ pub fn zip(data: &[u8]) {
     }
 }
 
-/// Reads any bytes as a signing block's v2 value.
+/// Reads any bytes as a signing block, its signers, or a lineage.
 pub fn v2(data: &[u8]) {
-    let _ = signing_block::parse_v2(data, &Limits::SMALL);
+    let _ = signer::parse_v2(data, &Limits::SMALL);
+    let _ = signer::parse_v3(data, &Limits::SMALL);
+    let _ = lineage::parse(data, &Limits::SMALL);
     let _ = signing_block::locate(&data, data.len() as u64, &Limits::SMALL);
 }
 

@@ -39,8 +39,8 @@ proptest! {
 
     #[test]
     fn changed_blocks_are_survived(at in any::<usize>(), value in any::<u8>()) {
-        let data = signing_block::v2_signed_data(0x0103, &[1; 32], &[2; 100]);
-        let mut value_bytes = signing_block::v2_value(&data, 0x0103, &[3; 256], &[4; 90]);
+        let data = signing_block::signer::v2_signed_data(0x0103, &[1; 32], &[2; 100], &[3]);
+        let mut value_bytes = signing_block::signer::v2_value(&data, 0x0103, &[3; 256], &[4; 90]);
         let length = value_bytes.len();
         value_bytes[at % length] = value;
         fuzzing::v2(&value_bytes);

@@ -193,7 +193,7 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<SignReport, SignError> {
         keystore: keystore.name.clone(),
         alias: entry.alias.clone(),
         key_fingerprint: key.public().fingerprint(),
-        schemes: vec!["v2".into()],
+        schemes: signed.schemes.iter().map(ToString::to_string).collect(),
         was_signed,
         realigned,
         check,
@@ -366,7 +366,7 @@ fn record(
         signer,
         certificate: Some(entry.certificate),
         profile: None,
-        schemes: vec!["v2".into()],
+        schemes: release.signed.schemes.iter().map(ToString::to_string).collect(),
         signed: ctx.env.now,
         by,
     };

@@ -7,8 +7,12 @@ fn a_package_is_told_by_its_content_whatever_its_name() {
     env.run("sign crossing.apk").exit(0);
     env.file("holiday.jpg", &env.read("crossing-2.4.0-12-direct.apk"));
     let said = env.run("inspect holiday.jpg").exit(0);
-    said.says("APK").says("example.gannetpoint.crossing").says("2.4.0, code 12").says("v2  verified");
-    said.says("crossing-signing").says("0x7109871a 0x42726577");
+    said.says("APK")
+        .says("example.gannetpoint.crossing")
+        .says("2.4.0, code 12")
+        .says("v2  verified")
+        .says("v3  verified");
+    said.says("crossing-signing").says("0x7109871a 0xf05368c0 0x42726577");
     env.run("inspect crossing.apk").exit(0).says("signature       none");
     env.file("debug.apk", &builds::quayside_debug().apk());
     env.run("inspect debug.apk").exit(0).says("! debuggable");

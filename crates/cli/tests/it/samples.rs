@@ -5,9 +5,14 @@ use testkit::TestEnv;
 
 fn with_samples() -> TestEnv {
     let env = TestEnv::with_key(PROGRAM);
-    for name in
-        ["crossing-release.apk", "quayside-debug.apk", "crossing-signed-v1v2v3.apk", "crossing-signed-ec.apk"]
-    {
+    for name in [
+        "crossing-release.apk",
+        "quayside-debug.apk",
+        "crossing-signed-v1v2v3.apk",
+        "crossing-signed-ec.apk",
+        "crossing-signed-v3-lineage.apk",
+        "crossing-signed-v31-v4.apk",
+    ] {
         env.file(name, &std::fs::read(testkit::data("samples").join(name)).unwrap());
     }
     env
@@ -33,23 +38,26 @@ fn the_debuggable_build_is_refused_for_what_it_is() {
 }
 
 #[test]
-fn v2_of_an_independent_signer_is_verified_and_other_schemes_are_no_silence() {
+fn v2_v3_and_v31_of_an_independent_signer_are_verified_and_v1_is_no_silence() {
     let env = with_samples();
-    for (name, others) in
-        [("crossing-signed-v1v2v3.apk", vec!["v1", "v3"]), ("crossing-signed-ec.apk", vec!["v3"])]
-    {
+    let cases = [
+        ("crossing-signed-ec.apk", vec!["v2", "v3"], 0),
+        ("crossing-signed-v1v2v3.apk", vec!["v2", "v3"], 1),
+        ("crossing-signed-v3-lineage.apk", vec!["v2", "v3"], 1),
+        ("crossing-signed-v31-v4.apk", vec!["v2", "v3", "v31"], 1),
+    ];
+    for (name, schemes, unverified) in cases {
         let json = env.run(&format!("check {name} --format json")).exit(1).json();
-        let verified: Vec<_> =
-            json["schemes"].as_array().unwrap().iter().filter(|s| s["verified"] == true).collect();
-        assert_eq!(verified.len(), 1, "{name}");
-        assert_eq!(verified[0]["scheme"], "v2");
+        let all = json["schemes"].as_array().unwrap();
+        let verified: Vec<_> = all.iter().filter(|s| s["verified"] == true).map(|s| &s["scheme"]).collect();
+        assert_eq!(verified, schemes, "{name}");
         let findings = json["verdict"]["findings"].as_array().unwrap();
         let unsupported: Vec<_> = findings.iter().filter(|f| f["rule"] == "algorithm-unsupported").collect();
-        assert_eq!(unsupported.len(), others.len(), "{name}: a scheme that is not verified is a finding");
+        assert_eq!(unsupported.len(), unverified, "{name}: a scheme that is not verified is a finding");
         assert!(unsupported.iter().all(|finding| finding["level"] == "error"));
-        assert!(
-            !findings.iter().any(|f| f["rule"] == "signature-invalid" || f["rule"] == "archive-malformed")
-        );
+        for rule in ["signature-invalid", "archive-malformed", "lineage-invalid", "signature-stripped"] {
+            assert!(!findings.iter().any(|f| f["rule"] == rule), "{name}: {rule}");
+        }
     }
 }
 
@@ -68,5 +76,9 @@ fn a_signature_that_was_taken_out_is_missed() {
 fn signing_it_anew_drops_every_old_signature() {
     let env = with_samples();
     env.run("sign crossing-signed-ec.apk --to out").exit(0).says("the old signature was dropped");
-    env.run("inspect out/crossing-2.3.0-11-direct.apk").exit(0).says("v2  verified").is_silent_on("v3");
+    env.run("inspect out/crossing-2.3.0-11-direct.apk")
+        .exit(0)
+        .says("v2  verified")
+        .says("v3  verified")
+        .is_silent_on("not verified");
 }

@@ -2,10 +2,12 @@
 
 mod algorithm;
 mod package;
+mod rotation;
 mod sign;
 mod verify;
 
 pub use algorithm::V2Algorithm;
 pub use package::{ManifestFault, Misaligned, Package, SHARED_LIBRARY_ALIGNMENT, STORED_ALIGNMENT};
+pub use rotation::{LineageFault, LineageKey, RangeFault, check_ranges, verify_lineage};
 pub use sign::{LaidOut, Opened, Ready, Refusal, SignError, Signed};
 pub use verify::{Scheme, SchemeReport, SchemeState, SignatureFault, Signatures, SignerReport, verify};

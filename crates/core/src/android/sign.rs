@@ -7,7 +7,8 @@
 use ninekeys_formats::jar;
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::manifest::{Manifest, Sdk};
-use ninekeys_formats::signing_block;
+use ninekeys_formats::signing_block::signer::{v2_signed_data, v2_value, v3_signed_data, v3_value};
+use ninekeys_formats::signing_block::{self, LAST_SDK};
 use ninekeys_formats::source::Source;
 use ninekeys_formats::zip::rewrite::{Assembly, Layout, Piece, end_record, lay_out};
 use ninekeys_formats::zip::{ZipError, ZipFault};
@@ -15,6 +16,7 @@ use thiserror::Error;
 
 use super::algorithm::V2Algorithm;
 use super::package::{ManifestFault, Package, boundary};
+use super::verify::Scheme;
 use crate::digest::{DigestError, Section, Sink, chunked, hex};
 use crate::env::Env;
 use crate::keys::{KeyError, Signer};
@@ -22,6 +24,8 @@ use crate::model::Destination;
 
 /// The lowest platform level that reads scheme v2.
 const FIRST_SDK_WITH_V2: u32 = 24;
+/// The level that v3 signers are said to be for, whatever the package's lowest: what other writers put there.
+const FIRST_SDK_OF_V3_SIGNERS: u32 = 24;
 const PAGE: u64 = 4096;
 
 /// Why a package is not signed.
@@ -68,8 +72,8 @@ pub enum Refusal {
     /// It would be larger than a package can be.
     #[error("with its entries aligned it would be larger than the 4 GiB a package can have")]
     TooLarge,
-    /// The key cannot be used for scheme v2.
-    #[error("scheme v2 has no algorithm for a key of kind {0}")]
+    /// The key cannot be used for these schemes.
+    #[error("no signature scheme has an algorithm for a key of kind {0}")]
     Key(String),
 }
 
@@ -169,7 +173,7 @@ impl LaidOut<'_> {
     /// Digests the output for a signature by `signer`, and writes its entries to `sink` on the way.
     ///
     /// # Errors
-    /// [`SignError`] when reading or writing fails, the key is of no use for scheme v2, or the user wants to
+    /// [`SignError`] when reading or writing fails, the key is of no use for the schemes, or the user wants to
     /// stop.
     pub fn digest(self, signer: &dyn Signer, sink: &dyn Sink, env: &Env<'_>) -> Result<Ready, SignError> {
         let shape = signer.public().shape();
@@ -207,14 +211,23 @@ impl Ready {
     /// [`SignError::Key`] when the key refuses.
     pub fn sign(self, signer: &dyn Signer, certificate: &[u8]) -> Result<Signed, SignError> {
         let id = self.algorithm.id;
-        let data = signing_block::v2_signed_data(id, &self.digest, certificate);
-        let signature = signer.sign(self.algorithm.signature, &data)?;
-        let value = signing_block::v2_value(&data, id, &signature, signer.public().as_der());
-        let block = signing_block::write(&[(signing_block::V2, value)]);
+        let public = signer.public().as_der();
+        let kind = self.algorithm.signature;
+        let data = v2_signed_data(id, &self.digest, certificate, &[3]);
+        let v2 = v2_value(&data, id, &signer.sign(kind, &data)?, public);
+        let sdk = FIRST_SDK_OF_V3_SIGNERS..=LAST_SDK;
+        let data = v3_signed_data(id, &self.digest, certificate, &sdk, &[]);
+        let v3 = v3_value(&data, &sdk, id, &signer.sign(kind, &data)?, public);
+        let block = signing_block::write(&[(signing_block::V2, v2), (signing_block::V3, v3)]);
         let directory_at = self.body + block.len() as u64;
         let position = u32::try_from(directory_at).map_err(|_| Refusal::TooLarge)?;
         let end = end_record(self.count, self.directory.len() as u32, position);
-        Ok(Signed { at: self.body, tail: [block, self.directory, end].concat(), content: hex(&self.digest) })
+        Ok(Signed {
+            at: self.body,
+            tail: [block, self.directory, end].concat(),
+            content: hex(&self.digest),
+            schemes: vec![Scheme::V2, Scheme::V3],
+        })
     }
 }
 
@@ -227,4 +240,6 @@ pub struct Signed {
     pub tail: Vec<u8>,
     /// The content digest that was signed, in hexadecimal.
     pub content: String,
+    /// The schemes it is signed with.
+    pub schemes: Vec<Scheme>,
 }

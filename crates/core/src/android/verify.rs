@@ -1,12 +1,17 @@
 //! Verifying a package's signatures.
 //!
-//! Scheme v2 is verified. A later or earlier scheme that is present is reported as present and unverified:
-//! what to make of that is a rule's decision, and silence is never one.
+//! Schemes v2, v3 and v3.1 are verified, with their lineage. v1, when it is present, is reported as present and
+//! unverified: what to make of that is a rule's decision, and silence is never one.
+
+use std::ops::RangeInclusive;
 
 use ninekeys_formats::cursor::ParseError;
 use ninekeys_formats::jar;
 use ninekeys_formats::limits::Limits;
-use ninekeys_formats::signing_block::{self, ATTRIBUTE_LATER_SCHEME, Signer as BlockSigner};
+use ninekeys_formats::signing_block::signer::{Signer as BlockSigner, parse_v2, parse_v3};
+use ninekeys_formats::signing_block::{
+    self, ATTRIBUTE_LATER_SCHEME, ATTRIBUTE_LINEAGE, ATTRIBUTE_ROTATION_MIN_SDK,
+};
 use ninekeys_formats::source::Source;
 use ninekeys_formats::x509::Certificate;
 use serde::Serialize;
@@ -14,6 +19,7 @@ use thiserror::Error;
 
 use super::algorithm::V2Algorithm;
 use super::package::Package;
+use super::rotation::{self, LineageFault, LineageKey, RangeFault};
 use crate::digest::{DigestError, Hash, Section, chunked, hex, sha256_hex};
 use crate::env::Env;
 use crate::keys::{PublicKey, verify as verify_signature};
@@ -78,6 +84,23 @@ pub enum SignatureFault {
     /// The certificate cannot be read.
     #[error("its certificate cannot be read: {0}")]
     Certificate(ParseError),
+    /// The platform levels of its signers.
+    #[error("its signers leave devices out: {0}")]
+    Levels(RangeFault),
+    /// v3 and v3.1 do not agree on the level from which v3.1 decides.
+    #[error(
+        "scheme v3 says that v3.1 decides from SDK {} on, and v3.1 begins at {found}",
+        announced.map_or_else(|| "(nothing)".into(), |level| level.to_string())
+    )]
+    RotationLevel {
+        /// What v3 says.
+        announced: Option<u32>,
+        /// Where v3.1 begins.
+        found: u32,
+    },
+    /// The proof of rotation.
+    #[error("its lineage is not valid: {0}")]
+    Lineage(LineageFault),
     /// The key itself cannot be read.
     #[error("its public key cannot be read")]
     PublicKey,
@@ -112,9 +135,11 @@ pub struct Signatures {
     pub schemes: Vec<SchemeReport>,
     /// The signers that could be read.
     pub signers: Vec<SignerReport>,
+    /// The keys of the newest lineage, oldest first; empty without one.
+    pub lineage: Vec<LineageKey>,
     /// Schemes that another part of the package announces and that are missing.
     pub stripped: Vec<Scheme>,
-    /// The content digest of the strongest hash that a v2 signer names, in hexadecimal.
+    /// The content digest of the strongest hash that a signer names, in hexadecimal.
     pub content: Option<String>,
 }
 
@@ -130,6 +155,23 @@ impl Signatures {
     }
 }
 
+/// A scheme of the signing block, read but not verified.
+struct Read<'a> {
+    scheme: Scheme,
+    signers: Result<Vec<BlockSigner<'a>>, ParseError>,
+}
+
+impl Read<'_> {
+    /// The signers, as far as they could be read.
+    fn signers(&self) -> &[BlockSigner<'_>] {
+        self.signers.as_deref().unwrap_or_default()
+    }
+
+    fn ranges(&self) -> Vec<RangeInclusive<u32>> {
+        self.signers().iter().filter_map(|signer| signer.sdk.clone()).collect()
+    }
+}
+
 /// Verifies what can be verified.
 ///
 /// # Errors
@@ -142,7 +184,6 @@ pub fn verify(
     env: &Env<'_>,
 ) -> Result<Signatures, DigestError> {
     let mut out = Signatures::default();
-    let block = |id| package.archive.block.as_ref().and_then(|block| block.find(id));
     let mut announced = Vec::new();
     let mut v1 = false;
     for entry in package.archive.entries.iter().filter(|entry| jar::is_signed_manifest(&entry.name)) {
@@ -154,51 +195,102 @@ pub fn verify(
     if v1 {
         out.schemes.push(SchemeReport { scheme: Scheme::V1, state: SchemeState::NotVerified });
     }
-    if let Some(value) = block(signing_block::V2) {
-        let state = verify_v2(source, package, value, limits, env, &mut out, &mut announced)?;
-        out.schemes.push(SchemeReport { scheme: Scheme::V2, state });
-    }
-    for (id, scheme) in [(signing_block::V3, Scheme::V3), (signing_block::V31, Scheme::V31)] {
-        if block(id).is_some() {
-            out.schemes.push(SchemeReport { scheme, state: SchemeState::NotVerified });
+    let read = read_block(package, limits);
+    // one pass over the content, whatever the schemes
+    let hashes = wanted_hashes(read.iter().flat_map(Read::signers));
+    let digests = content_digests(source, package, &hashes, env)?;
+    out.content = digests.last().map(|digest| hex(digest));
+    let content = Content { hashes: &hashes, digests: &digests };
+    for one in &read {
+        let mut faults = Vec::new();
+        match &one.signers {
+            Err(error) => faults.push(error.clone().into()),
+            Ok(signers) => {
+                for signer in signers {
+                    check_signer(one.scheme, signer, &content, limits, &mut out, &mut faults);
+                }
+            }
         }
+        check_levels(one, &read, package, &mut faults);
+        let state = if faults.is_empty() { SchemeState::Verified } else { SchemeState::Broken(faults) };
+        out.schemes.push(SchemeReport { scheme: one.scheme, state });
     }
-    for (number, scheme) in [(2, Scheme::V2), (3, Scheme::V3)] {
-        if announced.contains(&number) && !out.has(scheme) {
-            out.stripped.push(scheme);
-        }
-    }
+    out.stripped = stripped(&read, &announced);
     Ok(out)
 }
 
-fn verify_v2(
-    source: &dyn Source,
-    package: &Package,
-    value: &[u8],
-    limits: &Limits,
-    env: &Env<'_>,
-    out: &mut Signatures,
-    announced: &mut Vec<u32>,
-) -> Result<SchemeState, DigestError> {
-    let signers = match signing_block::parse_v2(value, limits) {
-        Ok(signers) => signers,
-        Err(error) => return Ok(SchemeState::Broken(vec![error.into()])),
-    };
-    let hashes = wanted_hashes(&signers);
-    let digests = content_digests(source, package, &hashes, env)?;
-    out.content = digests.last().map(|digest| hex(digest));
-    let mut faults = Vec::new();
-    for signer in &signers {
-        let later = signer.attributes.iter().filter(|(id, _)| *id == ATTRIBUTE_LATER_SCHEME);
-        announced.extend(later.filter_map(|(_, value)| Some(u32::from_le_bytes((*value).try_into().ok()?))));
-        check_signer(signer, &hashes, &digests, limits, out, &mut faults);
+/// The schemes of the signing block that are there.
+fn read_block<'a>(package: &'a Package, limits: &Limits) -> Vec<Read<'a>> {
+    let block = package.archive.block.as_ref();
+    let ids =
+        [(signing_block::V2, Scheme::V2), (signing_block::V3, Scheme::V3), (signing_block::V31, Scheme::V31)];
+    ids.into_iter()
+        .filter_map(|(id, scheme)| {
+            let value = block?.find(id)?;
+            let signers =
+                if scheme == Scheme::V2 { parse_v2(value, limits) } else { parse_v3(value, limits) };
+            Some(Read { scheme, signers })
+        })
+        .collect()
+}
+
+/// The level that a v3 signer says v3.1 decides from.
+fn rotation_level(read: &[Read<'_>]) -> Option<u32> {
+    let v3 = read.iter().find(|one| one.scheme == Scheme::V3)?;
+    let value = v3.signers().iter().find_map(|signer| signer.attribute(ATTRIBUTE_ROTATION_MIN_SDK))?;
+    Some(u32::from_le_bytes(value.try_into().ok()?))
+}
+
+/// Whether the signers of v3 and v3.1 are for all the platform levels that they have to be for, and the two
+/// schemes agree on where one ends and the other begins.
+fn check_levels(one: &Read<'_>, read: &[Read<'_>], package: &Package, faults: &mut Vec<SignatureFault>) {
+    if one.scheme == Scheme::V2 || one.signers().is_empty() {
+        return;
     }
-    Ok(if faults.is_empty() { SchemeState::Verified } else { SchemeState::Broken(faults) })
+    let rotation = rotation_level(read);
+    let ranges = one.ranges();
+    let begins = ranges.iter().map(|range| *range.start()).min().unwrap_or(0);
+    let found = if one.scheme == Scheme::V3 {
+        let min_sdk = package.manifest.as_ref().map_or(1, |manifest| manifest.min_sdk.lowest_level());
+        let last = rotation::last_level(rotation);
+        rotation::check_ranges(&ranges, rotation::first_level(min_sdk).min(last), last)
+    } else {
+        if rotation != Some(begins) {
+            faults.push(SignatureFault::RotationLevel { announced: rotation, found: begins });
+        }
+        rotation::check_ranges(&ranges, begins, signing_block::LAST_SDK)
+    };
+    faults.extend(found.err().map(SignatureFault::Levels));
+}
+
+/// Schemes that another part of the package announces and that are missing.
+fn stripped(read: &[Read<'_>], by_v1: &[u32]) -> Vec<Scheme> {
+    let has = |scheme: Scheme| read.iter().any(|one| one.scheme == scheme);
+    let v2 = read.iter().filter(|one| one.scheme == Scheme::V2).flat_map(Read::signers);
+    let by_v2 = v2.filter_map(|signer| {
+        Some(u32::from_le_bytes(signer.attribute(ATTRIBUTE_LATER_SCHEME)?.try_into().ok()?))
+    });
+    let announced: Vec<u32> = by_v1.iter().copied().chain(by_v2).collect();
+    let mut out: Vec<Scheme> = [(2, Scheme::V2), (3, Scheme::V3)]
+        .into_iter()
+        .filter(|(number, scheme)| announced.contains(number) && !has(*scheme))
+        .map(|(_, scheme)| scheme)
+        .collect();
+    if rotation_level(read).is_some() && !has(Scheme::V31) {
+        out.push(Scheme::V31);
+    }
+    out
+}
+
+/// The content's digests, one for each hash.
+struct Content<'a> {
+    hashes: &'a [Hash],
+    digests: &'a [Vec<u8>],
 }
 
 /// The hashes that the signers' digests are made with, in ascending strength.
-fn wanted_hashes(signers: &[BlockSigner<'_>]) -> Vec<Hash> {
-    let ids = signers.iter().flat_map(|signer| signer.digests.iter().map(|(id, _)| *id));
+fn wanted_hashes<'a>(signers: impl Iterator<Item = &'a BlockSigner<'a>>) -> Vec<Hash> {
+    let ids = signers.flat_map(|signer| signer.digests.iter().map(|(id, _)| *id));
     let mut hashes: Vec<Hash> = ids.filter_map(|id| Some(V2Algorithm::by_id(id)?.hash)).collect();
     hashes.sort();
     hashes.dedup();
@@ -230,9 +322,9 @@ fn content_digests(
 }
 
 fn check_signer(
+    scheme: Scheme,
     signer: &BlockSigner<'_>,
-    hashes: &[Hash],
-    digests: &[Vec<u8>],
+    content: &Content<'_>,
     limits: &Limits,
     out: &mut Signatures,
     faults: &mut Vec<SignatureFault>,
@@ -248,7 +340,7 @@ fn check_signer(
                 faults.push(SignatureFault::KeyNotInCertificate);
             }
             out.signers.push(SignerReport {
-                scheme: Scheme::V2,
+                scheme,
                 certificate_fingerprint: sha256_hex(&certificate.der),
                 key_fingerprint: sha256_hex(&certificate.public_key),
                 certificate,
@@ -256,6 +348,12 @@ fn check_signer(
         }
         Some(Err(error)) => faults.push(SignatureFault::Certificate(error)),
         None => faults.push(SignatureFault::KeyNotInCertificate),
+    }
+    if let (Some(value), Some(own)) = (signer.attribute(ATTRIBUTE_LINEAGE), signer.certificates.first()) {
+        match rotation::verify_lineage(value, own, limits) {
+            Ok(keys) => out.lineage = keys,
+            Err(fault) => faults.push(SignatureFault::Lineage(fault)),
+        }
     }
     let Ok(key) = PublicKey::from_der(signer.public_key) else {
         faults.push(SignatureFault::PublicKey);
@@ -271,7 +369,8 @@ fn check_signer(
     }
     for (id, digest) in &signer.digests {
         let Some(algorithm) = V2Algorithm::by_id(*id) else { continue };
-        let found = hashes.iter().position(|hash| *hash == algorithm.hash).and_then(|at| digests.get(at));
+        let at = content.hashes.iter().position(|hash| *hash == algorithm.hash);
+        let found = at.and_then(|at| content.digests.get(at));
         if found.map(Vec::as_slice) != Some(*digest) {
             faults.push(SignatureFault::Content);
         }

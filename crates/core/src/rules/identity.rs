@@ -4,7 +4,7 @@ use jiff::{SignedDuration, Timestamp};
 use ninekeys_formats::x509::{Certificate, KeyShape};
 
 use super::{BuildLook, Notes, Rule, Subject};
-use crate::android::SignerReport;
+use crate::android::{SchemeState, SignatureFault, SignerReport};
 use crate::certificate::{LEAST_YEARS_FOR_SIGNING, end_of_validity};
 use crate::findings::{Level, Observation};
 use crate::model::Destination;
@@ -58,6 +58,15 @@ pub(super) const RULES: &[Rule] = &[
                   have to remove the app first, and lose what it stored.",
         remedy: "sign with the key that signed the last release",
         subject: Subject::Build(signer_changed),
+    },
+    Rule {
+        name: "lineage-invalid",
+        level: Level::Error,
+        about: "the proof that one key handed over to another does not hold",
+        meaning: "With a proof that does not hold a device takes the new key for a stranger's, or an attacker's for \
+                  the app's.",
+        remedy: "sign with the key and lineage that the last release was signed with",
+        subject: Subject::Build(lineage_invalid),
     },
 ];
 
@@ -164,8 +173,14 @@ fn signer_changed(look: &BuildLook<'_>, notes: &mut Notes) {
         None => look.known_signers.iter().map(|k| (k.name.as_str(), k.fingerprint.as_str())).collect(),
     };
     let Some((name, fingerprint)) = expected.first() else { return notes.skip() };
+    // a verified lineage is the one excuse: all its keys are one identity
+    let lineage = &look.signatures.lineage;
+    let in_lineage = |fingerprint: &str| lineage.iter().any(|key| key.key_fingerprint == fingerprint);
     for signer in signers {
-        if expected.iter().any(|(_, known)| *known == signer.key_fingerprint) {
+        let is = |known: &str| {
+            known == signer.key_fingerprint || (in_lineage(known) && in_lineage(&signer.key_fingerprint))
+        };
+        if expected.iter().any(|(_, known)| is(known)) {
             continue;
         }
         let since = look.last.map_or(String::new(), |last| format!(", which signed {}", last.file));
@@ -175,6 +190,30 @@ fn signer_changed(look: &BuildLook<'_>, notes: &mut Notes) {
             .expected(format!("key {} ({name}{since})", short(fingerprint)))
             .found(format!("key {}, {}", short(&signer.key_fingerprint), subject(&signer.certificate)));
         notes.found(seen.mend(["sign", look.path, "--key", name]));
+    }
+}
+
+fn lineage_invalid(look: &BuildLook<'_>, notes: &mut Notes) {
+    let signers = signers(look, notes);
+    for report in &look.signatures.schemes {
+        let SchemeState::Broken(faults) = &report.state else { continue };
+        for fault in faults {
+            if let SignatureFault::Lineage(fault) = fault {
+                let text = format!("the lineage of the {} signer does not hold", report.scheme);
+                let place = format!("signature scheme {}", report.scheme);
+                notes.found(Observation::new(text).found(fault).place(place));
+            }
+        }
+    }
+    let lineage = &look.signatures.lineage;
+    let linked =
+        |signer: &&SignerReport| lineage.iter().any(|key| key.key_fingerprint == signer.key_fingerprint);
+    let newest = signers.last().map(|signer| signer.scheme);
+    let several = signers.iter().any(|signer| Some(signer.scheme) != newest);
+    if let Some(stranger) = signers.iter().find(|signer| several && !linked(signer)) {
+        let text = "its schemes are signed by different keys, and no lineage links them";
+        let found = format!("{} in scheme {}", subject(&stranger.certificate), stranger.scheme);
+        notes.found(Observation::new(text).expected("one key, or a lineage").found(found));
     }
 }
 

@@ -101,7 +101,7 @@ fn invalid(look: &BuildLook<'_>, notes: &mut Notes) {
         return notes.skip();
     }
     for (scheme, fault) in faults(look) {
-        if !matches!(fault, SignatureFault::Unsupported(..)) {
+        if !matches!(fault, SignatureFault::Unsupported(..) | SignatureFault::Lineage(_)) {
             let seen = Observation::new(format!("the {scheme} signature is not valid")).found(fault);
             notes.found(seen.place(format!("signature scheme {scheme}")));
         }

@@ -1,9 +1,13 @@
-//! The APK signing block (APK Signature Scheme v2 and later), and what scheme v2 writes into it.
+//! The APK signing block (APK Signature Scheme v2 and later): its pairs here, signers in [`signer`], proofs of
+//! rotation in [`lineage`].
 //!
 //! ```text
 //! u64 S, pairs (u64 length, u32 id, value), u64 S again, "APK Sig Block 42"
 //! ```
 //! The block ends where the central directory begins; `S` counts everything after the first field.
+
+pub mod lineage;
+pub mod signer;
 
 use std::ops::Range;
 
@@ -21,6 +25,12 @@ pub const V31: u32 = 0x1b93_ad61;
 pub const PADDING: u32 = 0x4272_6577;
 /// Attribute of a v2 signer: a later scheme (its number is the value) is there as well.
 pub const ATTRIBUTE_LATER_SCHEME: u32 = 0xbeef_f00d;
+/// Attribute of a v3 or v3.1 signer: the proof of rotation.
+pub const ATTRIBUTE_LINEAGE: u32 = 0x3ba0_6f8c;
+/// Attribute of a v3 signer: from this SDK on, v3.1 is there and decides.
+pub const ATTRIBUTE_ROTATION_MIN_SDK: u32 = 0x559f_8b02;
+/// The highest SDK there can be.
+pub const LAST_SDK: u32 = 0x7fff_ffff;
 
 const MAGIC: &[u8; 16] = b"APK Sig Block 42";
 const FOOTER: u64 = 24;
@@ -129,124 +139,18 @@ pub fn write(pairs: &[(u32, Vec<u8>)]) -> Vec<u8> {
     out
 }
 
-/// One signer of scheme v2, over the bytes it was read from.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Signer<'a> {
-    /// The signed bytes, without their length prefix.
-    pub signed_data: &'a [u8],
-    /// Algorithm ids and content digests.
-    pub digests: Vec<(u32, &'a [u8])>,
-    /// Certificates, DER, the signer's first.
-    pub certificates: Vec<&'a [u8]>,
-    /// Attribute ids and values.
-    pub attributes: Vec<(u32, &'a [u8])>,
-    /// Algorithm ids and signatures over `signed_data`.
-    pub signatures: Vec<(u32, &'a [u8])>,
-    /// SubjectPublicKeyInfo, DER.
-    pub public_key: &'a [u8],
-}
-
-/// Reads the value of the v2 pair.
-///
-/// # Errors
-/// [`ParseError`] for a length that runs out, bytes left over, an empty list of signers, digests,
-/// certificates or signatures, or more of them than the limits allow.
-pub fn parse_v2<'a>(value: &'a [u8], limits: &Limits) -> Result<Vec<Signer<'a>>, ParseError> {
-    let mut c = Cursor::new(value, 0);
-    let mut list = c.prefixed("v2 signers")?;
-    c.finish("v2 signers")?;
-    let mut signers = Vec::new();
-    while !list.is_empty() {
-        Limits::check(signers.len() as u64 + 1, limits.signers, "v2 signers", &list)?;
-        signers.push(parse_signer(list.prefixed("v2 signer")?, limits)?);
-    }
-    if signers.is_empty() {
-        return Err(list.error("v2 signers", Fault::Value(0)));
-    }
-    Ok(signers)
-}
-
-fn parse_signer<'a>(mut c: Cursor<'a>, limits: &Limits) -> Result<Signer<'a>, ParseError> {
-    let mut data = c.prefixed("v2 signed data")?;
-    let signed_data = data.rest();
-    let signatures = algorithm_values(c.prefixed("v2 signatures")?, "v2 signature", limits)?;
-    let public_key = c.prefixed("v2 public key")?.rest();
-    c.finish("v2 signer")?;
-
-    let digests = algorithm_values(data.prefixed("v2 digests")?, "v2 digest", limits)?;
-    let mut list = data.prefixed("v2 certificates")?;
-    let mut certificates = Vec::new();
-    while !list.is_empty() {
-        Limits::check(certificates.len() as u64 + 1, limits.signers, "v2 certificates", &list)?;
-        certificates.push(list.prefixed("v2 certificate")?.rest());
-    }
-    let mut list = data.prefixed("v2 attributes")?;
-    let mut attributes = Vec::new();
-    while !list.is_empty() {
-        Limits::check(attributes.len() as u64 + 1, limits.items, "v2 attributes", &list)?;
-        let mut attribute = list.prefixed("v2 attribute")?;
-        attributes.push((attribute.u32("id of a v2 attribute")?, attribute.rest()));
-    }
-    // four zero bytes follow the attributes in every file seen; a block without them is as valid
-    if data.rest() == [0; 4] {
-        data.take(4, "end of the v2 signed data")?;
-    }
-    data.finish("v2 signed data")?;
-    if certificates.is_empty() || digests.is_empty() || signatures.is_empty() {
-        return Err(c_empty("v2 signer without digest, certificate or signature"));
-    }
-    Ok(Signer { signed_data, digests, certificates, attributes, signatures, public_key })
-}
-
-fn c_empty(what: &'static str) -> ParseError {
-    ParseError { what, at: 0, fault: Fault::Malformed }
-}
-
-fn algorithm_values<'a>(
-    mut list: Cursor<'a>,
-    what: &'static str,
-    limits: &Limits,
-) -> Result<Vec<(u32, &'a [u8])>, ParseError> {
-    let mut out = Vec::new();
-    while !list.is_empty() {
-        Limits::check(out.len() as u64 + 1, limits.signers, what, &list)?;
-        let mut one = list.prefixed(what)?;
-        let algorithm = one.u32(what)?;
-        let value = one.prefixed(what)?.rest();
-        one.finish(what)?;
-        out.push((algorithm, value));
-    }
-    Ok(out)
-}
-
-/// The signed data of a v2 signer: one digest, one certificate, no attribute.
-pub fn v2_signed_data(algorithm: u32, digest: &[u8], certificate: &[u8]) -> Vec<u8> {
-    let digests = prefixed(&prefixed(&algorithm_value(algorithm, digest)));
-    let certificates = prefixed(&prefixed(certificate));
-    [digests, certificates, prefixed(&[]), vec![0; 4]].concat()
-}
-
-/// The value of a v2 pair with one signer.
-pub fn v2_value(signed_data: &[u8], algorithm: u32, signature: &[u8], public_key: &[u8]) -> Vec<u8> {
-    let signatures = prefixed(&prefixed(&algorithm_value(algorithm, signature)));
-    let signer = [prefixed(signed_data), signatures, prefixed(public_key)].concat();
-    prefixed(&prefixed(&signer))
-}
-
-fn algorithm_value(algorithm: u32, value: &[u8]) -> Vec<u8> {
-    [algorithm.to_le_bytes().to_vec(), prefixed(value)].concat()
-}
-
+/// `lp(x)`: a 32-bit length and the bytes.
 fn prefixed(bytes: &[u8]) -> Vec<u8> {
     [&(bytes.len() as u32).to_le_bytes(), bytes].concat()
 }
 
 #[cfg(test)]
 mod tests {
+    use super::signer::{parse_v2, v2_signed_data, v2_value};
     use super::*;
 
     fn block() -> Vec<u8> {
-        let data = v2_signed_data(0x0103, &[7; 32], b"certificate");
+        let data = v2_signed_data(0x0103, &[7; 32], b"certificate", &[]);
         write(&[(V2, v2_value(&data, 0x0103, b"signature", b"key"))])
     }
 
@@ -292,7 +196,7 @@ mod tests {
 
     #[test]
     fn bytes_left_over_in_any_list_are_refused() {
-        let data = v2_signed_data(0x0103, &[7; 32], b"certificate");
+        let data = v2_signed_data(0x0103, &[7; 32], b"certificate", &[]);
         let good = v2_value(&data, 0x0103, b"signature", b"key");
         assert!(parse_v2(&good, &Limits::USUAL).is_ok());
         let mut longer = good.clone();
