@@ -174,6 +174,12 @@ impl Ran {
 }
 
 impl Ran {
+    /// Demands one of two exit codes.
+    pub fn exit_either(self, one: i32, other: i32) -> Said {
+        let wanted = if self.output.status.code() == Some(other) { other } else { one };
+        self.exit(wanted)
+    }
+
     /// Demands one of several exit codes.
     pub fn exit_any(self, wanted: &[i32]) {
         let code = self.output.status.code().unwrap_or(-1);

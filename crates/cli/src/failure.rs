@@ -300,10 +300,10 @@ impl Classify for CoreSignError {
 fn refusal_class(refusal: &ninekeys_core::android::Refusal) -> Class {
     use ninekeys_core::android::Refusal as R;
     match refusal {
-        R::NeedsV1 { .. } => class(Exit::Refused, &["explain", "signature-scheme-missing"]),
+        R::NeedsSha1 { .. } => class(Exit::Refused, &["explain", "signature-scheme-missing"]),
         R::Debuggable => class(Exit::Refused, &["explain", "build-debuggable"]),
         R::TestOnly => class(Exit::Refused, &["explain", "build-test-only"]),
-        R::TooLarge => class(Exit::Refused, &[]),
+        R::TooLarge | R::Certificate => class(Exit::Refused, &[]),
         R::Key(_) => class(Exit::Refused, &["inventory"]),
     }
 }

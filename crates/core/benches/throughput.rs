@@ -7,7 +7,7 @@ use std::sync::atomic::AtomicBool;
 
 use divan::Bencher;
 use divan::counter::BytesCount;
-use ninekeys_core::android::{Opened, Package};
+use ninekeys_core::android::{Identity, Opened, Package};
 use ninekeys_core::demo::CROSSING;
 use ninekeys_core::digest::{Hash, Section, chunked, sha256};
 use ninekeys_core::env::{Env, Silent};
@@ -50,9 +50,13 @@ fn reading_a_package(bencher: Bencher<'_, '_>) {
 #[divan::bench]
 fn laying_out_a_package(bencher: Bencher<'_, '_>) {
     let apk = CROSSING.apk();
+    let key = SystemKeys.make(Algorithm::P256).unwrap().lend(|der| PrivateKey::from_pkcs8(der)).unwrap();
+    let stop = AtomicBool::new(false);
+    let env = Env { now: jiff::Timestamp::UNIX_EPOCH, keys: &SystemKeys, progress: &Silent, stop: &stop };
     bencher.bench(|| {
-        let opened = Opened::open(&apk, &Limits::USUAL).unwrap();
-        opened.lay_out(Destination::Direct).unwrap().realigned()
+        let allowed = Opened::open(&apk, &Limits::USUAL).unwrap().allow(Destination::Direct).unwrap();
+        let identity = Identity { signer: &key, certificate: &[], alias: "bench" };
+        allowed.lay_out(identity, &env).unwrap().realigned()
     });
 }
 

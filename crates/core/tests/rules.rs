@@ -155,9 +155,11 @@ fn number_and_signer_are_compared_with_the_last_release() {
 
 #[test]
 fn a_build_for_old_devices_needs_the_old_scheme() {
-    let old = DemoBuild { min_sdk: 21, ..CROSSING };
+    let old = DemoBuild { min_sdk: 17, ..CROSSING };
     let input = old.apk();
     let opened = Opened::open(&input, &Limits::USUAL).unwrap();
-    let refused = opened.lay_out(Destination::Direct).err().unwrap();
-    assert!(refused.to_string().contains("runs from SDK 21 on"), "{refused}");
+    let refused = opened.allow(Destination::Direct).err().unwrap();
+    assert!(refused.to_string().contains("runs from SDK 17 on"), "{refused}");
+    let old = DemoBuild { min_sdk: 21, ..CROSSING };
+    assert_eq!(rules(&case(signed(&old, "2031-05-01T00:00:00Z", 30))), []);
 }

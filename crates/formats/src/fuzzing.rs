@@ -3,7 +3,7 @@
 use crate::limits::Limits;
 use crate::signing_block::{lineage, signer};
 use crate::zip::Archive;
-use crate::{axml, jar, manifest::Manifest, pem, signing_block, x509};
+use crate::{axml, cms, jar, manifest::Manifest, pem, signing_block, x509};
 
 /// Opens any bytes as an archive and reads every entry.
 pub fn zip(data: &[u8]) {
@@ -35,8 +35,10 @@ pub fn certificate(data: &[u8]) {
     let _ = x509::Certificate::parse(data, &Limits::SMALL);
 }
 
-/// Reads any bytes as a v1 signature file.
+/// Reads any bytes as the files of a v1 signature.
 pub fn jar(data: &[u8]) {
     let _ = jar::announced_schemes(data);
     let _ = jar::is_signature_file(data);
+    let _ = jar::manifest::parse(data, &Limits::SMALL);
+    let _ = cms::parse(data, &Limits::SMALL);
 }

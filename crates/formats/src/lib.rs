@@ -11,10 +11,11 @@
 //! | [`zip`] | archives: strict reading, raw copying with alignment |
 //! | [`signing_block`] | the APK signing block and what scheme v2 puts into it |
 //! | [`axml`], [`manifest`] | binary XML, and what an Android manifest says in it |
-//! | [`jar`] | what scheme v1 leaves in `META-INF` |
+//! | [`jar`], [`cms`] | the files of scheme v1 in `META-INF` |
 //! | [`x509`], [`pem`] | certificates |
 
 pub mod axml;
+pub mod cms;
 pub mod cursor;
 #[doc(hidden)]
 pub mod fuzzing;

@@ -60,6 +60,8 @@ pub struct Certificate {
     pub serial: Vec<u8>,
     /// Issuer, RFC 4514.
     pub issuer: String,
+    /// Issuer, exactly as it stands.
+    pub issuer_der: Vec<u8>,
     /// Subject, RFC 4514.
     pub subject: String,
     /// Whether issuer and subject are the same bytes.
@@ -122,6 +124,7 @@ fn read(bytes: &[u8]) -> der::Result<Certificate> {
         tbs: tbs.to_vec(),
         serial,
         issuer: Name::from_der(issuer)?.to_string(),
+        issuer_der: issuer.to_vec(),
         subject: Name::from_der(subject)?.to_string(),
         self_issued: issuer == subject,
         not_before: seconds(&validity.not_before),
@@ -138,7 +141,7 @@ fn seconds(time: &x509_cert::time::Time) -> i64 {
 }
 
 /// The content of one element with that tag.
-fn content(tlv: &[u8], tag: Tag) -> der::Result<&[u8]> {
+pub(crate) fn content(tlv: &[u8], tag: Tag) -> der::Result<&[u8]> {
     let any = der::asn1::AnyRef::from_der(tlv)?;
     der::Tagged::tag(&any).assert_eq(tag)?;
     Ok(any.value())

@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use ninekeys_cabinet::{Cabinet, CabinetError, NewItem};
-use ninekeys_core::android::{LaidOut, Opened, Ready, SignError as CoreError, Signed};
+use ninekeys_core::android::{Identity, LaidOut, Opened, Ready, SignError as CoreError, Signed};
 use ninekeys_core::digest::{DigestError, Sink, from_hex, sha256_hex};
 use ninekeys_core::findings::Level;
 use ninekeys_core::keys::{KeyError, PrivateKey, Signer};
@@ -158,7 +158,7 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<SignReport, SignError> {
     let (app, destination) = place(&opened, &project, named, request.destination)?;
     let manifest = opened.manifest().clone();
     let was_signed = opened.is_signed();
-    let laid_out = opened.lay_out(destination)?;
+    let allowed = opened.allow(destination)?;
     let file = format!("{}.apk", file_stem(app.0, &manifest, destination));
     let target = ctx.path(&request.to).join(&file);
     refuse_target(&input_path, &target, request.replace)?;
@@ -169,8 +169,10 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<SignReport, SignError> {
     let (key, certificate) = load_key(&cabinet, &inventory, entry)?;
 
     let folders = NewFolders::make(&ctx.path(&request.to))?;
+    let identity = Identity { signer: &key, certificate: &certificate, alias: &entry.alias };
+    let laid_out = allowed.lay_out(identity, &ctx.env)?;
     let realigned = laid_out.realigned();
-    let (output, signed) = write_output(ctx, laid_out, &target, &key, &certificate)?;
+    let (output, signed) = write_output(ctx, laid_out, &target, identity)?;
     let background = Background { project: Some(project.clone()), inventory: Some(inventory.clone()) };
     let subject = BuildSubject {
         file: file.clone(),
@@ -287,18 +289,17 @@ fn write_output(
     ctx: &Ctx<'_>,
     laid_out: LaidOut<'_>,
     target: &Path,
-    key: &PrivateKey,
-    certificate: &[u8],
+    identity: Identity<'_>,
 ) -> Result<(OutputFile, Signed), SignError> {
     let output = OutputFile::begin(target, Access::Usual)?;
-    let ready: Ready = match laid_out.digest(key, &output as &dyn Sink, &ctx.env) {
+    let ready: Ready = match laid_out.digest(identity.signer, &output as &dyn Sink, &ctx.env) {
         Ok(ready) => ready,
         Err(CoreError::Digest(DigestError::Write(cause))) => {
             return Err(FileError::new("written", target, cause).into());
         }
         Err(error) => return Err(error.into()),
     };
-    let signed = ready.sign(key, certificate)?;
+    let signed = ready.sign(identity.signer, identity.certificate)?;
     output.put(signed.at, &signed.tail)?;
     Ok((output, signed))
 }

@@ -9,7 +9,7 @@ use ninekeys_ops::sign::{Request, sign};
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 
-/// Signs an APK with the signature schemes v2 and v3 and names it APP-VERSION-VERSIONCODE-DESTINATION.apk. The build stays
+/// Signs an APK with the signature schemes v2 and v3, and v1 where its devices need it, and names it APP-VERSION-VERSIONCODE-DESTINATION.apk. The build stays
 /// as it is; the output is checked before it gets its name.
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {

@@ -157,3 +157,82 @@ fn a_weak_key_of_another_signer_is_an_error_and_its_signature_still_verified() {
     assert!(rules.contains(&"signer-changed") && !rules.contains(&"signature-invalid"), "{rules:?}");
     assert_eq!(json["schemes"][0]["verified"], true);
 }
+
+/// A build for devices from SDK 21 on, signed with every scheme by a new key.
+fn signed_for_old_devices(algorithm: &str) -> TestEnv {
+    let env = TestEnv::with_project(PROGRAM);
+    let old = ninekeys_core::demo::DemoBuild { min_sdk: 21, ..testkit::builds::crossing() };
+    env.file("old.apk", &old.apk());
+    env.run(&format!(
+        "keystore create k --app crossing --common-name 'Gannet, Point' --algorithm {algorithm}"
+    ))
+    .exit(0);
+    env.run("sign old.apk --to out").exit(0).says("v1, v2, v3");
+    env.run("check out/crossing-2.4.0-12-direct.apk").exit(0);
+    env
+}
+
+#[test]
+fn the_block_file_of_scheme_v1_is_confirmed_by_openssl() {
+    if !has("openssl", "version") || !has("unzip", "-v") {
+        return;
+    }
+    for (algorithm, ending) in [("rsa-2048", "RSA"), ("ec-p256", "EC"), ("ec-p384", "EC")] {
+        let env = signed_for_old_devices(algorithm);
+        let folder = env.folder();
+        ok(Command::new("unzip")
+            .args(["-q", "out/crossing-2.4.0-12-direct.apk", "META-INF/*"])
+            .current_dir(folder));
+        let block = format!("META-INF/K.{ending}");
+        let words = [
+            "cms",
+            "-verify",
+            "-binary",
+            "-inform",
+            "DER",
+            "-noverify",
+            "-in",
+            &block,
+            "-content",
+            "META-INF/K.SF",
+        ];
+        let said = ok(Command::new("openssl").args(words).arg("-out").arg("/dev/null").current_dir(folder));
+        assert!(said.to_lowercase().contains("verification successful"), "{algorithm}: {said}");
+    }
+}
+
+#[test]
+fn the_runtime_library_of_java_verifies_every_entry() {
+    if !has("java", "-version") {
+        return;
+    }
+    for algorithm in ["rsa-2048", "rsa-4096", "ec-p256", "ec-p384"] {
+        let env = signed_for_old_devices(algorithm);
+        let java = |apk: &str| {
+            let mut command = Command::new("java");
+            command.arg(data("independent/VerifyJar.java")).arg(apk).current_dir(env.folder());
+            command.output().unwrap()
+        };
+        let output = java("out/crossing-2.4.0-12-direct.apk");
+        let said =
+            String::from_utf8_lossy(&output.stdout).into_owned() + &String::from_utf8_lossy(&output.stderr);
+        if said.contains("not found in module") || said.contains("no compiler") {
+            eprintln!("skipped: this Java runtime cannot run a source file");
+            return;
+        }
+        assert!(output.status.success(), "{algorithm}: {said}");
+        assert!(said.contains("7 entries signed by CN=\"Gannet, Point\""), "{algorithm}: {said}");
+        if algorithm == "rsa-2048" {
+            // a changed byte is seen by both
+            let mut bytes = env.read("out/crossing-2.4.0-12-direct.apk");
+            let at = testkit::builds::first(&bytes, b"lib/arm64-v8a/libtide.so") + 20_000;
+            bytes[at] ^= 1;
+            env.file("changed.apk", &bytes);
+            assert!(!java("changed.apk").status.success());
+            env.run("check changed.apk")
+                .exit(1)
+                .says("the v1 signature is not valid")
+                .says("the v2 signature is not valid");
+        }
+    }
+}

@@ -73,8 +73,8 @@ fn what_must_not_go_out_is_refused_with_the_remedy() {
         ("test.apk", testkit_build(|b| b.test_only = true), "marked test-only", "explain build-test-only"),
         (
             "old.apk",
-            testkit_build(|b| b.min_sdk = 21),
-            "signature scheme v1",
+            testkit_build(|b| b.min_sdk = 17),
+            "signatures with SHA-1",
             "explain signature-scheme-missing",
         ),
     ];

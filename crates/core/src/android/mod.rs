@@ -4,10 +4,11 @@ mod algorithm;
 mod package;
 mod rotation;
 mod sign;
+mod v1;
 mod verify;
 
 pub use algorithm::V2Algorithm;
 pub use package::{ManifestFault, Misaligned, Package, SHARED_LIBRARY_ALIGNMENT, STORED_ALIGNMENT};
 pub use rotation::{LineageFault, LineageKey, RangeFault, check_ranges, verify_lineage};
-pub use sign::{LaidOut, Opened, Ready, Refusal, SignError, Signed};
+pub use sign::{Allowed, Identity, LaidOut, Opened, Ready, Refusal, SignError, Signed};
 pub use verify::{Scheme, SchemeReport, SchemeState, SignatureFault, Signatures, SignerReport, verify};

@@ -1,6 +1,7 @@
 //! Signing a package: opened, laid out, digested, signed, and each step only after the one before.
 //!
-//! [`Opened`] was read strictly. [`LaidOut`] may be signed, and knows where every byte of the output goes.
+//! [`Opened`] was read strictly. [`Allowed`] may go where it goes. [`LaidOut`] knows where every byte of the output
+//! goes.
 //! [`LaidOut::digest`] streams the entries to the output and digests them on the way, in one pass. Only
 //! [`Signed`] has the bytes that make it a package: the signing block, the directory, the end record.
 
@@ -16,14 +17,17 @@ use thiserror::Error;
 
 use super::algorithm::V2Algorithm;
 use super::package::{ManifestFault, Package, boundary};
+use super::v1::{self, V1Error};
 use super::verify::Scheme;
 use crate::digest::{DigestError, Section, Sink, chunked, hex};
 use crate::env::Env;
 use crate::keys::{KeyError, Signer};
 use crate::model::Destination;
 
-/// The lowest platform level that reads scheme v2.
+/// The lowest platform level that reads scheme v2; below it v1 is needed.
 const FIRST_SDK_WITH_V2: u32 = 24;
+/// The lowest platform level that reads SHA-256 in scheme v1.
+const FIRST_SDK_WITH_SHA256: u32 = 18;
 /// The level that v3 signers are said to be for, whatever the package's lowest: what other writers put there.
 const FIRST_SDK_OF_V3_SIGNERS: u32 = 24;
 const PAGE: u64 = 4096;
@@ -51,15 +55,26 @@ pub enum SignError {
     Key(#[from] KeyError),
 }
 
+impl From<V1Error> for SignError {
+    fn from(error: V1Error) -> Self {
+        match error {
+            V1Error::Digest(error) => error.into(),
+            V1Error::Zip(error) => error.into(),
+            V1Error::Key(error) => error.into(),
+            V1Error::Encoding => Refusal::Certificate.into(),
+        }
+    }
+}
+
 /// What must not be signed.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 pub enum Refusal {
-    /// It would run on devices that read only scheme v1.
+    /// It would run on devices that know no better hash than SHA-1.
     #[error(
-        "it runs from SDK {min_sdk} on, and below SDK {FIRST_SDK_WITH_V2} devices read only signature scheme v1, \
-         which this version does not write yet"
+        "it runs from SDK {min_sdk} on, and below SDK {FIRST_SDK_WITH_SHA256} devices read only signatures with \
+         SHA-1, which are not made any more: raise its lowest SDK to {FIRST_SDK_WITH_SHA256} or more"
     )]
-    NeedsV1 {
+    NeedsSha1 {
         /// The manifest's lowest SDK.
         min_sdk: Sdk,
     },
@@ -69,8 +84,11 @@ pub enum Refusal {
     /// Devices would not install it.
     #[error("it is marked test-only: devices refuse to install it")]
     TestOnly,
+    /// The certificate cannot be put into a v1 signature.
+    #[error("its certificate cannot be put into a signature of scheme v1")]
+    Certificate,
     /// It would be larger than a package can be.
-    #[error("with its entries aligned it would be larger than the 4 GiB a package can have")]
+    #[error("it would be larger than a package can be: 4 GiB, 65,534 entries")]
     TooLarge,
     /// The key cannot be used for these schemes.
     #[error("no signature scheme has an algorithm for a key of kind {0}")]
@@ -114,24 +132,67 @@ impl<'a> Opened<'a> {
         archive.block.is_some() || archive.entries.iter().any(|entry| jar::is_signed_manifest(&entry.name))
     }
 
-    /// Decides where every byte of the output goes: old signatures out, stored entries aligned, the end of
-    /// the entries moved to a page. What must not be signed for `destination` is refused.
+    /// Refuses what must not be signed for `destination`.
     ///
     /// # Errors
     /// [`Refusal`].
-    pub fn lay_out(self, destination: Destination) -> Result<LaidOut<'a>, SignError> {
+    pub fn allow(self, destination: Destination) -> Result<Allowed<'a>, SignError> {
         refuse(&self.manifest, destination)?;
+        Ok(Allowed(self))
+    }
+}
+
+/// A package that may be signed for its destination.
+pub struct Allowed<'a>(Opened<'a>);
+
+/// Who signs: a key, its certificate, and the alias that the files of scheme v1 are named after.
+#[derive(Clone, Copy)]
+pub struct Identity<'a> {
+    /// The key.
+    pub signer: &'a dyn Signer,
+    /// Its certificate, DER.
+    pub certificate: &'a [u8],
+    /// Its name.
+    pub alias: &'a str,
+}
+
+impl<'a> Allowed<'a> {
+    /// What the manifest says.
+    pub fn manifest(&self) -> &Manifest {
+        self.0.manifest()
+    }
+
+    /// Decides where every byte of the output goes: old signatures out, stored entries aligned, the end of
+    /// the entries moved to a page. Where devices need scheme v1, its files are made and put in front, which
+    /// takes every entry's content.
+    ///
+    /// # Errors
+    /// [`SignError`] when the content cannot be read, the key refuses, or the output would be too large.
+    pub fn lay_out(self, identity: Identity<'_>, env: &Env<'_>) -> Result<LaidOut<'a>, SignError> {
+        let Opened { source, package, manifest } = self.0;
+        let needs_v1 = manifest.min_sdk.lowest_level() < FIRST_SDK_WITH_V2;
+        let files = if needs_v1 {
+            let name = v1::file_name(identity.alias);
+            let Identity { signer, certificate, .. } = identity;
+            v1::sign(source, &package.archive, signer, certificate, &name, env)?.0
+        } else {
+            Vec::new()
+        };
         let keep = |entry: &ninekeys_formats::zip::Entry| !jar::is_signature_file(&entry.name);
         let Layout { mut pieces, body, directory, count, realigned } =
-            lay_out(&self.package.archive, keep, boundary);
+            lay_out(&package.archive, &files, keep, boundary);
         let padded = body.next_multiple_of(PAGE);
         pieces.push(Piece::Bytes(vec![0; usize::try_from(padded - body).unwrap_or(0)]));
         // the signing block of one signer stays far below a mebibyte
+        // the format counts entries in 16 bits, and a package is no zip64
+        if usize::from(count) < files.len() || count == u16::MAX {
+            return Err(Refusal::TooLarge.into());
+        }
         if padded + directory.len() as u64 + (1 << 20) > u64::from(u32::MAX) {
             return Err(Refusal::TooLarge.into());
         }
-        let body = Assembly::new(self.source, pieces);
-        Ok(LaidOut { body, directory, count, realigned })
+        let body = Assembly::new(source, pieces);
+        Ok(LaidOut { body, directory, count, realigned, v1: needs_v1 })
     }
 }
 
@@ -143,8 +204,8 @@ fn manifest_fault(package: Package) -> ManifestFault {
 }
 
 fn refuse(manifest: &Manifest, destination: Destination) -> Result<(), Refusal> {
-    if manifest.min_sdk.lowest_level() < FIRST_SDK_WITH_V2 {
-        return Err(Refusal::NeedsV1 { min_sdk: manifest.min_sdk.clone() });
+    if manifest.min_sdk.lowest_level() < FIRST_SDK_WITH_SHA256 {
+        return Err(Refusal::NeedsSha1 { min_sdk: manifest.min_sdk.clone() });
     }
     let goes_out = matches!(destination, Destination::Direct | Destination::Store);
     if manifest.debuggable && goes_out {
@@ -162,6 +223,7 @@ pub struct LaidOut<'a> {
     directory: Vec<u8>,
     count: u16,
     realigned: usize,
+    v1: bool,
 }
 
 impl LaidOut<'_> {
@@ -190,7 +252,8 @@ impl LaidOut<'_> {
         ];
         let mut digests = chunked("signing", &[algorithm.hash], &sections, env)?;
         let digest = digests.pop().unwrap_or_default();
-        Ok(Ready { body, directory: self.directory, count: self.count, algorithm, digest })
+        let LaidOut { directory, count, v1, .. } = self;
+        Ok(Ready { body, directory, count, v1, algorithm, digest })
     }
 }
 
@@ -200,6 +263,7 @@ pub struct Ready {
     body: u64,
     directory: Vec<u8>,
     count: u16,
+    v1: bool,
     algorithm: V2Algorithm,
     digest: Vec<u8>,
 }
@@ -226,7 +290,7 @@ impl Ready {
             at: self.body,
             tail: [block, self.directory, end].concat(),
             content: hex(&self.digest),
-            schemes: vec![Scheme::V2, Scheme::V3],
+            schemes: self.v1.then_some(Scheme::V1).into_iter().chain([Scheme::V2, Scheme::V3]).collect(),
         })
     }
 }

@@ -1,7 +1,7 @@
 //! Verifying a package's signatures.
 //!
-//! Schemes v2, v3 and v3.1 are verified, with their lineage. v1, when it is present, is reported as present and
-//! unverified: what to make of that is a rule's decision, and silence is never one.
+//! Every scheme that is present is verified: v1 over the content of the entries, v2, v3 and v3.1 over the bytes of
+//! the package, with their lineage. An algorithm that cannot be verified is a fault of its own, never silence.
 
 use std::ops::RangeInclusive;
 
@@ -35,6 +35,7 @@ pub enum Scheme {
     /// With rotation of keys.
     V3,
     /// With rotation from a given platform level on.
+    #[serde(rename = "v3.1")]
     V31,
 }
 
@@ -54,10 +55,14 @@ impl std::fmt::Display for Scheme {
 pub enum SchemeState {
     /// Every signature and digest is good.
     Verified,
-    /// It is there, and this version cannot verify it yet.
-    NotVerified,
     /// Something in it is wrong, or cannot be verified.
     Broken(Vec<SignatureFault>),
+}
+
+impl SchemeState {
+    fn of(faults: Vec<SignatureFault>) -> Self {
+        if faults.is_empty() { SchemeState::Verified } else { SchemeState::Broken(faults) }
+    }
 }
 
 /// What is wrong with a signature.
@@ -69,6 +74,12 @@ pub enum SignatureFault {
     /// An algorithm or key that cannot be verified here.
     #[error("its algorithm {0:#06x} cannot be verified with a key of kind {1}")]
     Unsupported(u32, String),
+    /// The same in a v1 block file, by object identifier.
+    #[error("its algorithm {0} cannot be verified with a key of kind {1}")]
+    UnsupportedV1(String, String),
+    /// Something in the files of scheme v1.
+    #[error("{0}")]
+    Jar(String),
     /// A signature is wrong.
     #[error("the signature over its signed data is wrong (algorithm {0:#06x})")]
     Signature(u32),
@@ -193,7 +204,8 @@ pub fn verify(
         }
     }
     if v1 {
-        out.schemes.push(SchemeReport { scheme: Scheme::V1, state: SchemeState::NotVerified });
+        let faults = super::v1::check(source, &package.archive, limits, env, &mut out.signers)?;
+        out.schemes.push(SchemeReport { scheme: Scheme::V1, state: SchemeState::of(faults) });
     }
     let read = read_block(package, limits);
     // one pass over the content, whatever the schemes
@@ -212,8 +224,7 @@ pub fn verify(
             }
         }
         check_levels(one, &read, package, &mut faults);
-        let state = if faults.is_empty() { SchemeState::Verified } else { SchemeState::Broken(faults) };
-        out.schemes.push(SchemeReport { scheme: one.scheme, state });
+        out.schemes.push(SchemeReport { scheme: one.scheme, state: SchemeState::of(faults) });
     }
     out.stripped = stripped(&read, &announced);
     Ok(out)

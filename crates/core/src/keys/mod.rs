@@ -92,6 +92,8 @@ impl fmt::Display for Algorithm {
 /// How a signature is made: padding or curve, and hash.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum SignatureKind {
+    /// RSASSA-PKCS1-v1_5 with SHA-1: verified in old signatures, never made.
+    RsaSha1,
     /// RSASSA-PKCS1-v1_5 with SHA-256.
     RsaSha256,
     /// RSASSA-PKCS1-v1_5 with SHA-512.
@@ -111,6 +113,7 @@ pub enum SignatureKind {
 impl SignatureKind {
     fn hash(self) -> &'static digest::Algorithm {
         match self {
+            Self::RsaSha1 => &digest::SHA1_FOR_LEGACY_USE_ONLY,
             Self::RsaSha256 | Self::PssSha256 | Self::EcdsaSha256 => &digest::SHA256,
             Self::EcdsaSha384 => &digest::SHA384,
             Self::RsaSha512 | Self::PssSha512 | Self::EcdsaSha512 => &digest::SHA512,
@@ -121,6 +124,7 @@ impl SignatureKind {
 impl fmt::Display for SignatureKind {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
+            Self::RsaSha1 => "RSA PKCS#1 v1.5 with SHA-1",
             Self::RsaSha256 => "RSA PKCS#1 v1.5 with SHA-256",
             Self::RsaSha512 => "RSA PKCS#1 v1.5 with SHA-512",
             Self::PssSha256 => "RSA-PSS with SHA-256",

@@ -11,6 +11,9 @@ use super::{PublicKey, SignatureKind};
 pub fn verify(key: &PublicKey, kind: SignatureKind, message: &[u8], signature: &[u8]) -> Option<bool> {
     use SignatureKind as K;
     let algorithm: &'static dyn VerificationAlgorithm = match (key.shape(), kind) {
+        (KeyShape::Rsa { bits }, K::RsaSha1) if (1024..2048).contains(bits) => {
+            &provider::RSA_PKCS1_1024_8192_SHA1_FOR_LEGACY_USE_ONLY
+        }
         (KeyShape::Rsa { bits }, K::RsaSha256) if (1024..2048).contains(bits) => {
             &provider::RSA_PKCS1_1024_8192_SHA256_FOR_LEGACY_USE_ONLY
         }
@@ -18,6 +21,7 @@ pub fn verify(key: &PublicKey, kind: SignatureKind, message: &[u8], signature: &
             &provider::RSA_PKCS1_1024_8192_SHA512_FOR_LEGACY_USE_ONLY
         }
         (KeyShape::Rsa { bits }, _) if !(2048..=8192).contains(bits) => return None,
+        (KeyShape::Rsa { .. }, K::RsaSha1) => &provider::RSA_PKCS1_2048_8192_SHA1_FOR_LEGACY_USE_ONLY,
         (KeyShape::Rsa { .. }, K::RsaSha256) => &provider::RSA_PKCS1_2048_8192_SHA256,
         (KeyShape::Rsa { .. }, K::RsaSha512) => &provider::RSA_PKCS1_2048_8192_SHA512,
         (KeyShape::Rsa { .. }, K::PssSha256) => &provider::RSA_PSS_2048_8192_SHA256,

@@ -7,7 +7,7 @@ use crate::android::{Scheme, SchemeState, SignatureFault};
 use crate::findings::{Level, Observation};
 use crate::model::Destination;
 
-/// The most faults of an archive that are named one by one.
+/// The most faults of an archive or a signature that are named one by one.
 const MOST_FAULTS: usize = 20;
 
 pub(super) const RULES: &[Rule] = &[
@@ -100,11 +100,17 @@ fn invalid(look: &BuildLook<'_>, notes: &mut Notes) {
     if !look.signatures.any() {
         return notes.skip();
     }
-    for (scheme, fault) in faults(look) {
-        if !matches!(fault, SignatureFault::Unsupported(..) | SignatureFault::Lineage(_)) {
-            let seen = Observation::new(format!("the {scheme} signature is not valid")).found(fault);
-            notes.found(seen.place(format!("signature scheme {scheme}")));
-        }
+    let is_own = |fault: &SignatureFault| {
+        use SignatureFault as F;
+        !matches!(fault, F::Unsupported(..) | F::UnsupportedV1(..) | F::Lineage(_))
+    };
+    let own: Vec<_> = faults(look).filter(|(_, fault)| is_own(fault)).collect();
+    for (scheme, fault) in own.iter().take(MOST_FAULTS) {
+        let seen = Observation::new(format!("the {scheme} signature is not valid")).found(fault);
+        notes.found(seen.place(format!("signature scheme {scheme}")));
+    }
+    if own.len() > MOST_FAULTS {
+        notes.found(Observation::new(format!("and {} faults more", own.len() - MOST_FAULTS)));
     }
 }
 
@@ -112,15 +118,8 @@ fn unsupported(look: &BuildLook<'_>, notes: &mut Notes) {
     if !look.signatures.any() {
         return notes.skip();
     }
-    for report in &look.signatures.schemes {
-        if report.state == SchemeState::NotVerified {
-            let scheme = report.scheme;
-            let text = format!("a {scheme} signature is there; this version does not verify {scheme} yet");
-            notes.found(Observation::new(text).place(format!("signature scheme {scheme}")));
-        }
-    }
     for (scheme, fault) in faults(look) {
-        if matches!(fault, SignatureFault::Unsupported(..)) {
+        if matches!(fault, SignatureFault::Unsupported(..) | SignatureFault::UnsupportedV1(..)) {
             let seen = Observation::new(format!("the {scheme} signature cannot be verified")).found(fault);
             notes.found(seen.place(format!("signature scheme {scheme}")));
         }

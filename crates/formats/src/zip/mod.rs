@@ -111,6 +111,19 @@ impl Archive {
         self.block.as_ref().map_or(self.directory.start, |block| block.range.start)
     }
 
+    /// Gives the content of `entry` to `take`, a window at a time: for entries of any size.
+    ///
+    /// # Errors
+    /// [`ZipError`] when it uses an unknown method or does not inflate to what the directory says.
+    pub fn stream(
+        &self,
+        source: &dyn Source,
+        entry: &Entry,
+        take: &mut dyn FnMut(&[u8]),
+    ) -> Result<(), ZipError> {
+        read::stream(source, entry, take)
+    }
+
     /// The content of `entry`, inflated and its checksum compared.
     ///
     /// # Errors

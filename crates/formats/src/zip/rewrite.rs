@@ -46,16 +46,27 @@ pub struct Layout {
     pub realigned: usize,
 }
 
-/// Lays out the entries that `keep` accepts, in the order in which they stand in the file. `alignment`
-/// gives the multiple that a stored entry's first data byte must stand at.
+/// Lays out the entries that `keep` accepts, in the order in which they stand in the file, behind `added`
+/// ones, which are compressed. `alignment` gives the multiple that a stored entry's first data byte must stand
+/// at.
 pub fn lay_out(
     archive: &Archive,
+    added: &[(String, Vec<u8>)],
     keep: impl Fn(&Entry) -> bool,
     alignment: impl Fn(&Entry) -> u64,
 ) -> Layout {
     let mut kept: Vec<&Entry> = archive.entries.iter().filter(|entry| keep(entry)).collect();
     kept.sort_by_key(|entry| entry.header_at);
     let mut layout = Layout { pieces: Vec::new(), body: 0, directory: Vec::new(), count: 0, realigned: 0 };
+    for (name, content) in added {
+        let (entry, data) = super::write::entry_of(name, content);
+        let header_at = layout.body;
+        let header = local_header(&entry, header_at, 1);
+        layout.body += header.len() as u64 + entry.compressed;
+        layout.pieces.extend([Piece::Bytes(header), Piece::Bytes(data)]);
+        layout.directory.extend_from_slice(&directory_entry(&entry, header_at));
+        layout.count = layout.count.saturating_add(1);
+    }
     for entry in kept {
         let boundary = if entry.method == STORED { alignment(entry).max(1) } else { 1 };
         if !entry.data_at.is_multiple_of(boundary) {

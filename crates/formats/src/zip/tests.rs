@@ -39,7 +39,7 @@ fn a_copy_is_aligned_and_keeps_every_content() {
     let bytes = sample();
     let archive = Archive::open(&bytes, &Limits::USUAL).unwrap();
     let boundary = |e: &Entry| if e.name.ends_with(b".so") { 16384 } else { 4 };
-    let layout = lay_out(&archive, |_| true, boundary);
+    let layout = lay_out(&archive, &[], |_| true, boundary);
     let end = rewrite::end_record(layout.count, layout.directory.len() as u32, layout.body as u32);
     let pieces = layout.pieces.into_iter().chain([Piece::Bytes(layout.directory), Piece::Bytes(end)]);
     let copy = Assembly::new(&bytes, pieces);
@@ -217,4 +217,29 @@ fn content_that_does_not_inflate_to_what_is_said_is_refused() {
     let archive = Archive::open(&good, &tight).unwrap();
     let error = archive.read(&good, &archive.entries[0], &tight).unwrap_err();
     assert!(error.to_string().contains("above the limit of 100"), "{error}");
+}
+
+#[test]
+fn a_stream_gives_the_same_content_and_refuses_the_same_damage() {
+    let large: Vec<u8> = (0..900_000u32).map(|at| (at / 7 % 251) as u8).collect();
+    let bytes = Writer::new().deflated("a", &large).stored("b", &large).deflated("c", b"").finish();
+    let archive = Archive::open(&bytes, &Limits::USUAL).unwrap();
+    let content = |bytes: &Vec<u8>, entry: &Entry| {
+        let mut out = Vec::new();
+        archive.stream(bytes, entry, &mut |window| out.extend_from_slice(window)).map(|()| out)
+    };
+    for entry in &archive.entries {
+        assert_eq!(content(&bytes, entry).unwrap(), archive.read(&bytes, entry, &Limits::USUAL).unwrap());
+        let wrong = Entry { size: entry.size + 1, ..entry.clone() };
+        assert!(content(&bytes, &wrong).is_err(), "a size that is not reached");
+        let wrong = Entry { crc: entry.crc ^ 1, ..entry.clone() };
+        assert!(content(&bytes, &wrong).is_err(), "another checksum");
+    }
+    let deflated = &archive.entries[0];
+    let short = Entry { compressed: deflated.compressed - 3, ..deflated.clone() };
+    assert!(content(&bytes, &short).is_err(), "a stream that ends early");
+    let long = Entry { compressed: deflated.compressed + 3, ..deflated.clone() };
+    assert!(content(&bytes, &long).is_err(), "a stream that ends late");
+    let small = Entry { size: 10, ..deflated.clone() };
+    assert!(content(&bytes, &small).is_err(), "more than is stated");
 }

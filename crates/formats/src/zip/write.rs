@@ -3,7 +3,7 @@
 use flate2::{Compress, Compression, FlushCompress, Status};
 
 use super::rewrite::end_record;
-use super::{DEFLATED, FLAG_UTF8, STORED};
+use super::{DEFLATED, Entry, FLAG_UTF8, STORED};
 
 /// The date that every entry gets, so that the same input gives the same bytes: 1 January 1980.
 const DATE: u16 = 0x0021;
@@ -70,6 +70,30 @@ impl Writer {
         body.extend_from_slice(&end_record(count, directory.len() as u32, at));
         body
     }
+}
+
+/// A compressed entry of its own, and its data.
+pub(super) fn entry_of(name: &str, content: &[u8]) -> (Entry, Vec<u8>) {
+    let (method, data) = match deflate(content) {
+        Some(data) => (DEFLATED, data),
+        None => (STORED, content.to_vec()),
+    };
+    let entry = Entry {
+        name: name.as_bytes().to_vec(),
+        versions: (20, 20),
+        flags: if name.is_ascii() { 0 } else { FLAG_UTF8 },
+        method,
+        modified: (0, DATE),
+        crc: crc32fast::hash(content),
+        compressed: data.len() as u64,
+        size: content.len() as u64,
+        attributes: (0, 0),
+        comment: Vec::new(),
+        header_at: 0,
+        data_at: 0,
+        ends_at: 0,
+    };
+    (entry, data)
 }
 
 fn deflate(content: &[u8]) -> Option<Vec<u8>> {

@@ -1,4 +1,6 @@
-//! What JAR signing (scheme v1) leaves in `META-INF`: which entries are its own, and what it announces.
+//! JAR signing (scheme v1): which entries are its own, what it announces, and its text files ([`manifest`]).
+
+pub mod manifest;
 
 /// The manifest of scheme v1.
 pub const MANIFEST: &str = "META-INF/MANIFEST.MF";

@@ -1,0 +1,380 @@
+//! JAR signing (scheme v1): what old devices read, over the content of every entry.
+//!
+//! `MANIFEST.MF` has a digest of each entry's content, `NAME.SF` a digest of `MANIFEST.MF` and of each of its
+//! sections, and the block file a detached CMS signature over `NAME.SF`. Every entry is inflated for it, a window
+//! at a time, on all cores.
+
+use std::collections::BTreeMap;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use aws_lc_rs::digest::{Algorithm, Context, SHA1_FOR_LEGACY_USE_ONLY, SHA256, SHA512, digest};
+use der::asn1::ObjectIdentifier;
+use ninekeys_formats::jar::manifest::{self, Section, Writer};
+use ninekeys_formats::limits::Limits;
+use ninekeys_formats::source::Source;
+use ninekeys_formats::x509::{Certificate, KeyShape};
+use ninekeys_formats::zip::{Archive, Entry, ZipError};
+use ninekeys_formats::{cms, jar};
+use rayon::prelude::*;
+
+use super::verify::{Scheme, SignatureFault, SignerReport};
+use crate::digest::{DigestError, sha256, sha256_hex};
+use crate::env::Env;
+use crate::keys::{KeyError, PublicKey, SignatureKind, Signer, verify};
+
+const SHA1_OID: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.14.3.2.26");
+const SHA256_OID: ObjectIdentifier = ObjectIdentifier::new_unwrap("2.16.840.1.101.3.4.2.1");
+const SHA512_OID: ObjectIdentifier = ObjectIdentifier::new_unwrap("2.16.840.1.101.3.4.2.3");
+/// AlgorithmIdentifier of SHA-256 with NULL parameters, DER.
+const SHA256_ID: &[u8] = b"\x30\x0d\x06\x09\x60\x86\x48\x01\x65\x03\x04\x02\x01\x05\x00";
+/// AlgorithmIdentifier of rsaEncryption with NULL parameters, DER.
+const RSA_ID: &[u8] = b"\x30\x0d\x06\x09\x2a\x86\x48\x86\xf7\x0d\x01\x01\x01\x05\x00";
+/// AlgorithmIdentifier of ecdsa-with-SHA256, DER.
+const ECDSA_ID: &[u8] = b"\x30\x0a\x06\x08\x2a\x86\x48\xce\x3d\x04\x03\x02";
+
+/// The digests that the files of scheme v1 can have, strongest first: name of the attribute, algorithm.
+const DIGESTS: [(&str, &Algorithm); 3] =
+    [("SHA-512-Digest", &SHA512), ("SHA-256-Digest", &SHA256), ("SHA1-Digest", &SHA1_FOR_LEGACY_USE_ONLY)];
+
+/// Whether scheme v1 signs an entry: all but folders and its own files.
+fn is_signed(entry: &Entry) -> bool {
+    !entry.is_directory() && !jar::is_signature_file(&entry.name)
+}
+
+/// An entry and the digest of its content, or why it has none.
+type EntryDigest<'a> = (&'a Entry, Result<Vec<u8>, ZipError>);
+
+/// The digest of each wanted entry's content, in the order of the entries.
+fn content_digests<'a>(
+    source: &dyn Source,
+    archive: &Archive,
+    wanted: &[(&'a Entry, &'static Algorithm)],
+    env: &Env<'_>,
+) -> Result<Vec<EntryDigest<'a>>, DigestError> {
+    let total = wanted.iter().map(|(entry, _)| entry.compressed).sum();
+    let done = AtomicU64::new(0);
+    let digests = wanted
+        .par_iter()
+        .map(|(entry, algorithm)| {
+            if env.stopped() {
+                return Err(DigestError::Stopped);
+            }
+            let mut context = Context::new(algorithm);
+            let content = archive.stream(source, entry, &mut |window| context.update(window));
+            let so_far = done.fetch_add(entry.compressed, Ordering::Relaxed) + entry.compressed;
+            env.progress.step("reading entries", so_far, total);
+            match content {
+                Ok(()) => Ok((*entry, Ok(context.finish().as_ref().to_vec()))),
+                Err(ZipError::Read(error)) => Err(error.into()),
+                Err(error) => Ok((*entry, Err(error))),
+            }
+        })
+        .collect();
+    env.progress.over();
+    digests
+}
+
+/// The three files of a v1 signature, to be put in front of the other entries.
+pub(super) struct V1Files(pub(super) Vec<(String, Vec<u8>)>);
+
+/// Why a v1 signature was not made.
+pub(super) enum V1Error {
+    Digest(DigestError),
+    Zip(ZipError),
+    Key(KeyError),
+    /// The certificate or the block file cannot be encoded.
+    Encoding,
+}
+
+/// Signs every entry of the archive.
+pub(super) fn sign(
+    source: &dyn Source,
+    archive: &Archive,
+    signer: &dyn Signer,
+    certificate: &[u8],
+    name: &str,
+    env: &Env<'_>,
+) -> Result<V1Files, V1Error> {
+    let wanted: Vec<_> = archive.entries.iter().filter(|e| is_signed(e)).map(|e| (e, &SHA256)).collect();
+    let digests = content_digests(source, archive, &wanted, env).map_err(V1Error::Digest)?;
+    let mut by_name = BTreeMap::new();
+    for (entry, digest) in digests {
+        by_name.insert(entry.name_text(), digest.map_err(V1Error::Zip)?);
+    }
+    let creator = format!("Nine Keys {}", env!("CARGO_PKG_VERSION"));
+    let mut file = Writer::new();
+    file.attribute("Manifest-Version", "1.0");
+    file.attribute("Created-By", &creator);
+    let mut end = file.close();
+    let mut sections = Vec::new();
+    for (name, digest) in &by_name {
+        file.attribute("Name", name);
+        file.attribute("SHA-256-Digest", &base64(digest));
+        let start = end;
+        end = file.close();
+        sections.push((name, sha256(file.since(start))));
+    }
+    let manifest = file.finish();
+    let mut file = Writer::new();
+    file.attribute("Signature-Version", "1.0");
+    file.attribute("Created-By", &creator);
+    file.attribute("SHA-256-Digest-Manifest", &base64(&sha256(&manifest)));
+    file.attribute("X-Android-APK-Signed", "2, 3");
+    file.close();
+    for (name, digest) in sections {
+        file.attribute("Name", name);
+        file.attribute("SHA-256-Digest", &base64(&digest));
+        file.close();
+    }
+    let signature_file = file.finish();
+    let (block, ending) = block_file(signer, certificate, &signature_file)?;
+    Ok(V1Files(vec![
+        (jar::MANIFEST.into(), manifest),
+        (format!("META-INF/{name}.SF"), signature_file),
+        (format!("META-INF/{name}.{ending}"), block),
+    ]))
+}
+
+/// The detached signature over a signature file, and the ending of its name.
+fn block_file(
+    signer: &dyn Signer,
+    certificate: &[u8],
+    signature_file: &[u8],
+) -> Result<(Vec<u8>, &'static str), V1Error> {
+    let (kind, algorithm, ending) = match signer.public().shape() {
+        KeyShape::Rsa { .. } => (SignatureKind::RsaSha256, RSA_ID, "RSA"),
+        _ => (SignatureKind::EcdsaSha256, ECDSA_ID, "EC"),
+    };
+    let parsed = Certificate::parse(certificate, &Limits::USUAL).map_err(|_| V1Error::Encoding)?;
+    let signature = signer.sign(kind, signature_file).map_err(V1Error::Key)?;
+    let (issuer, serial) = (&parsed.issuer_der, &parsed.serial);
+    let block = cms::write_detached(certificate, issuer, serial, SHA256_ID, algorithm, &signature);
+    Ok((block.map_err(|_| V1Error::Encoding)?, ending))
+}
+
+/// The name that the files of a v1 signature get from a key's alias: 1 to 8 of `A-Z 0-9 _ -`.
+pub(super) fn file_name(alias: &str) -> String {
+    let plain = |c: char| if c.is_ascii_alphanumeric() || c == '-' { c.to_ascii_uppercase() } else { '_' };
+    let name: String = alias.chars().map(plain).take(8).collect();
+    if name.is_empty() { "KEY".into() } else { name }
+}
+
+/// Verifies every v1 signature of the archive; what is wrong is added to `faults`.
+pub(super) fn check(
+    source: &dyn Source,
+    archive: &Archive,
+    limits: &Limits,
+    env: &Env<'_>,
+    signers: &mut Vec<SignerReport>,
+) -> Result<Vec<SignatureFault>, DigestError> {
+    let mut faults = Vec::new();
+    let read = |name: &str| read_file(source, archive, name, limits);
+    let Some(manifest) = read(jar::MANIFEST)? else {
+        return Ok(vec![SignatureFault::Jar("there is no readable MANIFEST.MF".into())]);
+    };
+    let sections = match manifest::parse(&manifest, limits) {
+        Ok(sections) => sections,
+        Err(error) => return Ok(vec![error.into()]),
+    };
+    for entry in archive.entries.iter().filter(|entry| jar::is_signed_manifest(&entry.name)) {
+        let name = entry.name_text();
+        let Some(file) = read(&name)? else {
+            faults.push(SignatureFault::Jar(format!("{name} cannot be read")));
+            continue;
+        };
+        let stem = name.get(..name.len() - 3).unwrap_or_default();
+        let mut block = None;
+        for ending in ["RSA", "EC", "DSA"] {
+            if block.is_none() {
+                block = read(&format!("{stem}.{ending}"))?;
+            }
+        }
+        match block {
+            Some(block) => check_block(&block, &file, limits, signers, &mut faults),
+            None => faults.push(SignatureFault::Jar(format!("{name} has no readable block file"))),
+        }
+        check_signature_file(&name, &file, &manifest, &sections, limits, &mut faults);
+    }
+    check_entries(source, archive, &sections, env, &mut faults)?;
+    Ok(faults)
+}
+
+/// The content of the one entry of that name, without case; nothing when it is missing or damaged.
+fn read_file(
+    source: &dyn Source,
+    archive: &Archive,
+    name: &str,
+    limits: &Limits,
+) -> Result<Option<Vec<u8>>, DigestError> {
+    let found = archive.entries.iter().find(|entry| entry.name.eq_ignore_ascii_case(name.as_bytes()));
+    match found.map(|entry| archive.read(source, entry, limits)) {
+        Some(Ok(content)) => Ok(Some(content)),
+        Some(Err(ZipError::Read(error))) => Err(error.into()),
+        _ => Ok(None),
+    }
+}
+
+/// Verifies the signature of a block file over a signature file, by every signer in it.
+fn check_block(
+    block: &[u8],
+    file: &[u8],
+    limits: &Limits,
+    signers: &mut Vec<SignerReport>,
+    faults: &mut Vec<SignatureFault>,
+) {
+    let signed = match cms::parse(block, limits) {
+        Ok(signed) => signed,
+        Err(error) => return faults.push(error.into()),
+    };
+    for signer in &signed.signers {
+        let parsed = signed.certificates.iter().filter_map(|der| Certificate::parse(der, limits).ok());
+        let mut own = parsed.filter(|c| c.issuer_der == signer.issuer && c.serial == signer.serial);
+        let Some(certificate) = own.next() else {
+            faults.push(SignatureFault::KeyNotInCertificate);
+            continue;
+        };
+        faults.extend(check_signer(signer, &certificate, file).err());
+        signers.push(SignerReport {
+            scheme: Scheme::V1,
+            certificate_fingerprint: sha256_hex(&certificate.der),
+            key_fingerprint: sha256_hex(&certificate.public_key),
+            certificate,
+        });
+    }
+}
+
+fn check_signer(
+    signer: &cms::SignerInfo,
+    certificate: &Certificate,
+    file: &[u8],
+) -> Result<(), SignatureFault> {
+    let key = PublicKey::from_der(&certificate.public_key).map_err(|_| SignatureFault::PublicKey)?;
+    let unsupported = || SignatureFault::UnsupportedV1(signer.algorithm.to_string(), key.shape().to_string());
+    let (algorithm, kind) = match (signer.digest, key.shape()) {
+        (SHA256_OID, KeyShape::Rsa { .. }) => (&SHA256, SignatureKind::RsaSha256),
+        (SHA512_OID, KeyShape::Rsa { .. }) => (&SHA512, SignatureKind::RsaSha512),
+        (SHA256_OID, KeyShape::Ec { .. }) => (&SHA256, SignatureKind::EcdsaSha256),
+        (SHA512_OID, KeyShape::Ec { .. }) => (&SHA512, SignatureKind::EcdsaSha512),
+        (SHA1_OID, KeyShape::Rsa { .. }) => (&SHA1_FOR_LEGACY_USE_ONLY, SignatureKind::RsaSha1),
+        _ => return Err(unsupported()),
+    };
+    let over = match &signer.attributes {
+        Some(attributes) if attributes.message_digest != digest(algorithm, file).as_ref() => {
+            return Err(SignatureFault::Jar("the block file is over another signature file".into()));
+        }
+        Some(attributes) => attributes.signed.as_slice(),
+        None => file,
+    };
+    match verify(&key, kind, over, &signer.signature) {
+        Some(true) => Ok(()),
+        Some(false) => Err(SignatureFault::Jar("the signature in the block file is wrong".into())),
+        None => Err(unsupported()),
+    }
+}
+
+/// Compares a signature file with the manifest: as a whole, and section by section.
+fn check_signature_file(
+    name: &str,
+    file: &[u8],
+    manifest: &[u8],
+    sections: &[Section<'_>],
+    limits: &Limits,
+    faults: &mut Vec<SignatureFault>,
+) {
+    let signed = match manifest::parse(file, limits) {
+        Ok(signed) => signed,
+        Err(error) => return faults.push(error.into()),
+    };
+    let Some((main, entries)) = signed.split_first() else {
+        return faults.push(SignatureFault::Jar(format!("{name} is empty")));
+    };
+    let whole = DIGESTS
+        .iter()
+        .find_map(|(attribute, algorithm)| Some((main.get(&format!("{attribute}-Manifest"))?, *algorithm)));
+    let agrees = |said: &str, algorithm, bytes: &[u8]| said == base64(digest(algorithm, bytes).as_ref());
+    match whole {
+        Some((said, algorithm)) if agrees(said, algorithm, manifest) => {}
+        Some(_) => faults.push(SignatureFault::Jar(format!("MANIFEST.MF is not the one that {name} signs"))),
+        None => faults.push(SignatureFault::Jar(format!("{name} has no digest of MANIFEST.MF"))),
+    }
+    let by_name: BTreeMap<&str, &Section<'_>> =
+        entries.iter().filter_map(|section| Some((section.get("Name")?, section))).collect();
+    for section in sections.iter().skip(1) {
+        let Some(entry) = section.get("Name") else { continue };
+        let said = by_name.get(entry).and_then(|signed| strongest(signed));
+        if !said.is_some_and(|(said, algorithm)| agrees(said, algorithm, section.raw)) {
+            faults.push(SignatureFault::Jar(format!("{name} does not sign the section of {entry}")));
+        }
+    }
+}
+
+/// The strongest digest in a section.
+fn strongest<'a>(section: &'a Section<'_>) -> Option<(&'a str, &'static Algorithm)> {
+    DIGESTS.iter().find_map(|(name, algorithm)| Some((section.get(name)?, *algorithm)))
+}
+
+/// Compares every entry with its section: none may be missing on either side.
+fn check_entries(
+    source: &dyn Source,
+    archive: &Archive,
+    sections: &[Section<'_>],
+    env: &Env<'_>,
+    faults: &mut Vec<SignatureFault>,
+) -> Result<(), DigestError> {
+    let mut listed: BTreeMap<&str, &Section<'_>> = BTreeMap::new();
+    for section in sections.iter().skip(1) {
+        match section.get("Name") {
+            Some(name) if listed.insert(name, section).is_none() => {}
+            Some(name) => faults.push(SignatureFault::Jar(format!("MANIFEST.MF names {name} twice"))),
+            None => faults.push(SignatureFault::Jar("a section of MANIFEST.MF names no entry".into())),
+        }
+    }
+    let mut wanted = Vec::new();
+    let mut said = Vec::new();
+    for entry in archive.entries.iter().filter(|entry| is_signed(entry)) {
+        let name = entry.name_text();
+        // other files in META-INF need not be listed: no platform asks for it
+        let optional = entry.name.starts_with(b"META-INF/");
+        match listed.remove(name.as_str()).map(|section| strongest(section)) {
+            Some(Some((digest, algorithm))) => {
+                wanted.push((entry, algorithm));
+                said.push(digest);
+            }
+            Some(None) => faults.push(SignatureFault::Jar(format!("{name} has no digest that is known"))),
+            None if optional => {}
+            None => faults.push(SignatureFault::Jar(format!("{name} is not signed"))),
+        }
+    }
+    for name in listed.into_keys() {
+        faults.push(SignatureFault::Jar(format!("{name} is signed and not there")));
+    }
+    let digests = content_digests(source, archive, &wanted, env)?;
+    for ((entry, found), said) in digests.into_iter().zip(said) {
+        let name = entry.name_text();
+        match found {
+            Ok(found) if base64(&found) == said => {}
+            Ok(_) => faults.push(SignatureFault::Jar(format!("{name} was changed after it was signed"))),
+            Err(error) => faults.push(SignatureFault::Jar(error.to_string())),
+        }
+    }
+    Ok(())
+}
+
+/// Base64 with padding (RFC 4648, section 4).
+fn base64(bytes: &[u8]) -> String {
+    use base64ct::{Base64, Encoding};
+    Base64::encode_string(bytes)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn file_names_are_short_plain_and_never_empty() {
+        assert_eq!(file_name("crossing-signing"), "CROSSING");
+        assert_eq!(file_name("my key"), "MY_KEY");
+        assert_eq!(file_name("ä.b"), "__B");
+        assert_eq!(file_name(""), "KEY");
+    }
+}

@@ -1,0 +1,241 @@
+//! CMS SignedData (RFC 5652), as far as detached signatures need it: read over the bytes that were signed, and
+//! written in DER.
+
+use der::asn1::ObjectIdentifier;
+use der::{Decode, Encode, Reader, SliceReader, Tag};
+
+use crate::cursor::{Fault, ParseError};
+use crate::limits::Limits;
+use crate::x509::content;
+
+const DATA: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.7.1");
+const SIGNED_DATA: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.7.2");
+const CONTENT_TYPE: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.9.3");
+const MESSAGE_DIGEST: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.9.4");
+
+/// A detached SignedData.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SignedData {
+    /// Certificates, DER; their order means nothing.
+    pub certificates: Vec<Vec<u8>>,
+    /// The signers.
+    pub signers: Vec<SignerInfo>,
+}
+
+/// One signer.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SignerInfo {
+    /// The issuer's name, as it stands.
+    pub issuer: Vec<u8>,
+    /// The certificate's serial number.
+    pub serial: Vec<u8>,
+    /// The digest's algorithm.
+    pub digest: ObjectIdentifier,
+    /// The signature's algorithm.
+    pub algorithm: ObjectIdentifier,
+    /// The signed attributes, if there are any.
+    pub attributes: Option<SignedAttributes>,
+    /// The signature.
+    pub signature: Vec<u8>,
+}
+
+/// Signed attributes: with them, the signature is over them and not over the content.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SignedAttributes {
+    /// Their bytes as a SET: what is signed.
+    pub signed: Vec<u8>,
+    /// The digest of the content.
+    pub message_digest: Vec<u8>,
+}
+
+/// Reads a detached SignedData in DER.
+///
+/// # Errors
+/// [`ParseError`] for another type of content, an attached content, a grammar that does not hold, or more
+/// signers or certificates than the limits allow.
+pub fn parse(bytes: &[u8], limits: &Limits) -> Result<SignedData, ParseError> {
+    let failed = |error: der::Error| ParseError {
+        what: "CMS signed data",
+        at: error.position().map_or(0, |at| u64::from(u32::from(at))),
+        fault: Fault::Malformed,
+    };
+    if bytes.len() as u64 > limits.certificate * limits.signers {
+        let limit = limits.certificate * limits.signers;
+        let fault = Fault::Limit { said: bytes.len() as u64, limit };
+        return Err(ParseError { what: "CMS signed data", at: 0, fault });
+    }
+    let found = read(bytes).map_err(failed)?;
+    let most = found.certificates.len().max(found.signers.len()) as u64;
+    if most > limits.signers || found.signers.is_empty() {
+        let fault = Fault::Limit { said: most, limit: limits.signers };
+        return Err(ParseError { what: "CMS signers and certificates", at: 0, fault });
+    }
+    Ok(found)
+}
+
+/// The elements of a constructed value, one after the other.
+fn elements(content: &[u8]) -> der::Result<Vec<&[u8]>> {
+    let mut reader = SliceReader::new(content)?;
+    let mut out = Vec::new();
+    while !reader.is_finished() {
+        out.push(reader.tlv_bytes()?);
+    }
+    Ok(out)
+}
+
+/// The elements of one element, which has to have the tag byte `tag`.
+fn inside(tlv: &[u8], tag: u8) -> der::Result<Vec<&[u8]>> {
+    if tlv.first() != Some(&tag) {
+        return Err(Tag::Sequence.value_error().into());
+    }
+    let any = der::asn1::AnyRef::from_der(tlv)?;
+    elements(any.value())
+}
+
+fn malformed() -> der::Error {
+    Tag::Sequence.value_error().into()
+}
+
+fn read(bytes: &[u8]) -> der::Result<SignedData> {
+    let outer = inside(bytes, 0x30)?;
+    let [kind, wrapped] = outer.as_slice() else { return Err(malformed()) };
+    if ObjectIdentifier::from_der(kind)? != SIGNED_DATA {
+        return Err(malformed());
+    }
+    let wrapped = inside(wrapped, 0xa0)?;
+    let [signed] = wrapped.as_slice() else { return Err(malformed()) };
+    let fields = inside(signed, 0x30)?;
+    let [_version, _digests, encapsulated, rest @ ..] = fields.as_slice() else { return Err(malformed()) };
+    // a content of its own would be signed in place of the one beside it
+    if inside(encapsulated, 0x30)?.len() != 1 {
+        return Err(malformed());
+    }
+    let mut certificates = Vec::new();
+    let mut signers = Vec::new();
+    for field in rest {
+        match field.first() {
+            Some(0xa0) => certificates = inside(field, 0xa0)?.into_iter().map(<[u8]>::to_vec).collect(),
+            Some(0xa1) => {}
+            Some(0x31) => {
+                signers = inside(field, 0x31)?.into_iter().map(signer).collect::<der::Result<_>>()?
+            }
+            _ => return Err(malformed()),
+        }
+    }
+    Ok(SignedData { certificates, signers })
+}
+
+fn signer(tlv: &[u8]) -> der::Result<SignerInfo> {
+    let fields = inside(tlv, 0x30)?;
+    let [_version, identifier, digest, rest @ ..] = fields.as_slice() else { return Err(malformed()) };
+    let identifier = inside(identifier, 0x30)?;
+    let [issuer, serial] = identifier.as_slice() else { return Err(malformed()) };
+    let (attributes, rest) = match rest {
+        [first, rest @ ..] if first.first() == Some(&0xa0) => (Some(attributes(first)?), rest),
+        rest => (None, rest),
+    };
+    let [algorithm, signature, ..] = rest else { return Err(malformed()) };
+    Ok(SignerInfo {
+        issuer: issuer.to_vec(),
+        serial: content(serial, Tag::Integer)?.to_vec(),
+        digest: algorithm_id(digest)?,
+        algorithm: algorithm_id(algorithm)?,
+        attributes,
+        signature: content(signature, Tag::OctetString)?.to_vec(),
+    })
+}
+
+fn algorithm_id(tlv: &[u8]) -> der::Result<ObjectIdentifier> {
+    Ok(spki::AlgorithmIdentifierOwned::from_der(tlv)?.oid)
+}
+
+/// What is signed is the attributes under the tag of a SET (RFC 5652, section 5.4).
+fn attributes(tlv: &[u8]) -> der::Result<SignedAttributes> {
+    let mut signed = tlv.to_vec();
+    let [first, ..] = signed.as_mut_slice() else { return Err(malformed()) };
+    *first = 0x31;
+    let mut message_digest = None;
+    let mut is_data = false;
+    for attribute in inside(tlv, 0xa0)? {
+        let parts = inside(attribute, 0x30)?;
+        let [kind, values] = parts.as_slice() else { return Err(malformed()) };
+        let values = inside(values, 0x31)?;
+        match (ObjectIdentifier::from_der(kind)?, values.as_slice()) {
+            (MESSAGE_DIGEST, [value]) if message_digest.is_none() => {
+                message_digest = Some(content(value, Tag::OctetString)?.to_vec());
+            }
+            (CONTENT_TYPE, [value]) => is_data = ObjectIdentifier::from_der(value)? == DATA,
+            (MESSAGE_DIGEST | CONTENT_TYPE, _) => return Err(malformed()),
+            _ => {}
+        }
+    }
+    match message_digest {
+        Some(message_digest) if is_data => Ok(SignedAttributes { signed, message_digest }),
+        _ => Err(malformed()),
+    }
+}
+
+/// A detached SignedData with one signer, one certificate and no attributes. The algorithm identifiers are DER.
+///
+/// # Errors
+/// [`der::Error`] when a part is too long to be written.
+pub fn write_detached(
+    certificate: &[u8],
+    issuer: &[u8],
+    serial: &[u8],
+    digest: &[u8],
+    algorithm: &[u8],
+    signature: &[u8],
+) -> der::Result<Vec<u8>> {
+    let version = [0x02, 0x01, 0x01];
+    let identifier = tlv(0x30, &[issuer, &tlv(0x02, &[serial])?])?;
+    let signer = tlv(0x30, &[&version, &identifier, digest, algorithm, &tlv(0x04, &[signature])?])?;
+    let encapsulated = tlv(0x30, &[&DATA.to_der()?])?;
+    let signed = tlv(
+        0x30,
+        &[
+            &version,
+            &tlv(0x31, &[digest])?,
+            &encapsulated,
+            &tlv(0xa0, &[certificate])?,
+            &tlv(0x31, &[&signer])?,
+        ],
+    )?;
+    tlv(0x30, &[&SIGNED_DATA.to_der()?, &tlv(0xa0, &[&signed])?])
+}
+
+fn tlv(tag: u8, parts: &[&[u8]]) -> der::Result<Vec<u8>> {
+    let content = parts.concat();
+    let length = der::Length::try_from(content.len())?.to_der()?;
+    Ok([&[tag], length.as_slice(), &content].concat())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const SHA256: &[u8] = b"\x30\x0d\x06\x09\x60\x86\x48\x01\x65\x03\x04\x02\x01\x05\x00";
+    const RSA: &[u8] = b"\x30\x0d\x06\x09\x2a\x86\x48\x86\xf7\x0d\x01\x01\x01\x05\x00";
+
+    fn written() -> Vec<u8> {
+        write_detached(b"\x30\x03abc", b"\x30\x00", b"\x07", SHA256, RSA, &[9; 300]).unwrap()
+    }
+
+    #[test]
+    fn what_is_written_is_read_back() {
+        let found = parse(&written(), &Limits::SMALL).unwrap();
+        assert_eq!(found.certificates, [b"\x30\x03abc"]);
+        let [signer] = found.signers.as_slice() else { panic!("{found:?}") };
+        assert_eq!((signer.serial.as_slice(), signer.signature.len()), (&b"\x07"[..], 300));
+        assert!(signer.attributes.is_none());
+    }
+
+    #[test]
+    fn every_cut_and_an_attached_content_are_refused() {
+        let bytes = written();
+        for end in 0..bytes.len() {
+            assert!(parse(&bytes[..end], &Limits::SMALL).is_err(), "cut at {end}");
+        }
+        assert!(parse(&[&bytes[..], &[0]].concat(), &Limits::SMALL).is_err());
+    }
+}
