@@ -8,7 +8,7 @@ mod common;
 use std::sync::OnceLock;
 
 use common::{identity, sign, verified};
-use ninekeys_core::android::{Package, SHARED_LIBRARY_ALIGNMENT, SchemeState, verify};
+use ninekeys_core::android::{Package, SHARED_LIBRARY_ALIGNMENT, Scheme, SchemeState, verify};
 use ninekeys_core::demo::CROSSING;
 use ninekeys_core::keys::{Algorithm, PrivateKey};
 use ninekeys_formats::limits::Limits;
@@ -44,13 +44,15 @@ fn is_clean(bytes: &[u8]) -> bool {
     let Ok(signatures) = verified else { return false };
     package.archive.faults.is_empty()
         && package.manifest.is_ok()
-        && !signatures.schemes.is_empty()
         && signatures.stripped.is_empty()
+        // a pair whose id changed is a scheme that is missing: a rule's finding, not a signature's fault
+        && signatures.has(Scheme::V2)
+        && signatures.has(Scheme::V3)
         && signatures.schemes.iter().all(|report| report.state == SchemeState::Verified)
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 64, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: 64, failure_persistence: None, ..ProptestConfig::default() })]
 
     #[test]
     fn what_is_signed_is_sound_aligned_and_keeps_every_content(entries in entries()) {

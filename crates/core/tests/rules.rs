@@ -154,6 +154,18 @@ fn number_and_signer_are_compared_with_the_last_release() {
 }
 
 #[test]
+fn a_build_that_only_newer_devices_could_read_lacks_a_scheme() {
+    use ninekeys_formats::signing_block::{V2, V3};
+    let bytes = good();
+    let block = Package::read(&bytes, &Limits::USUAL).unwrap().archive.block.unwrap();
+    let v3 = block.find(V3).unwrap().to_vec();
+    let only_v3 = case(common::with_block(&bytes, &[(V3, v3.clone())]));
+    assert_eq!(rules(&only_v3), [("signature-scheme-missing", Level::Error)]);
+    let both = [(V2, block.find(V2).unwrap().to_vec()), (V3, v3)];
+    assert_eq!(rules(&case(common::with_block(&bytes, &both))), []);
+}
+
+#[test]
 fn a_build_for_old_devices_needs_the_old_scheme() {
     let old = DemoBuild { min_sdk: 17, ..CROSSING };
     let input = old.apk();

@@ -314,6 +314,7 @@ pub fn move_into_place(from: &Path, target: &Path, replace: bool) -> Result<(), 
 }
 
 #[cfg(test)]
+#[expect(clippy::disallowed_methods, reason = "tests write their own files")]
 mod tests {
     use super::*;
 
@@ -350,5 +351,50 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let error = InputFile::open(folder.path()).unwrap_err();
         assert!(error.to_string().ends_with("could not be read: it is a folder"), "{error}");
+    }
+
+    #[test]
+    fn folders_made_on_the_way_go_again_unless_kept_or_used() {
+        let folder = tempfile::tempdir().unwrap();
+        let deep = folder.path().join("a/b/c");
+        drop(NewFolders::make(&deep).unwrap());
+        assert!(!folder.path().join("a").exists());
+        let made = NewFolders::make(&deep).unwrap();
+        write_whole(&folder.path().join("a/b/file"), b"x", Access::Usual, false).unwrap();
+        drop(made);
+        assert!(!deep.exists() && folder.path().join("a/b/file").is_file(), "what is used stays");
+        NewFolders::make(&deep).unwrap().keep();
+        assert!(deep.is_dir());
+        drop(NewFolders::make(&deep).unwrap());
+        assert!(deep.is_dir(), "what was there before stays");
+        let error = NewFolders::make(&folder.path().join("a/b/file/d")).unwrap_err();
+        assert!(error.to_string().contains("could not be made"), "{error}");
+    }
+
+    #[test]
+    fn a_finished_file_is_moved_and_never_over_another_unasked() {
+        let folder = tempfile::tempdir().unwrap();
+        let (from, to) = (folder.path().join("from"), folder.path().join("to"));
+        fs::write(&from, b"one").unwrap();
+        move_into_place(&from, &to, false).unwrap();
+        assert!(!from.exists() && fs::read(&to).unwrap() == b"one");
+        fs::write(&from, b"two").unwrap();
+        assert!(move_into_place(&from, &to, false).is_err());
+        assert_eq!(fs::read(&to).unwrap(), b"one");
+        move_into_place(&from, &to, true).unwrap();
+        assert_eq!(fs::read(&to).unwrap(), b"two");
+    }
+
+    #[test]
+    fn a_file_is_read_at_any_position_and_only_up_to_the_limit() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("bytes");
+        fs::write(&path, b"0123456789").unwrap();
+        let file = InputFile::open(&path).unwrap();
+        assert_eq!(file.bytes(3..6, 10).unwrap(), b"345");
+        assert!(file.bytes(8..11, 10).is_err());
+        assert_eq!(read_whole(&path, 10).unwrap(), b"0123456789");
+        let error = read_whole(&path, 9).unwrap_err();
+        assert!(error.to_string().contains("larger than"), "{error}");
     }
 }

@@ -31,7 +31,8 @@ pub(super) const RULES: &[Rule] = &[
         name: "signature-scheme-missing",
         level: Level::Error,
         about: "a scheme that some of the build's devices need is missing",
-        meaning: "Below SDK 24 a device reads only scheme v1; a build made for SDK 30 or later needs v2 or later.",
+        meaning: "Below SDK 24 a device reads only scheme v1, below SDK 28 not v3; a build made for SDK 30 or later \
+                  needs v2 or later.",
         remedy: "sign it again with the schemes its devices need, or raise its lowest SDK",
         subject: Subject::Build(scheme_missing),
     },
@@ -155,6 +156,12 @@ fn scheme_missing(look: &BuildLook<'_>, notes: &mut Notes) {
         let text = "devices below SDK 24 would find no signature in it";
         let seen = Observation::new(text).expected("scheme v1").found("only later schemes");
         notes.found(seen.place(format!("lowest SDK {}", manifest.min_sdk)));
+    }
+    let before_v3 = look.signatures.has(Scheme::V1) || look.signatures.has(Scheme::V2);
+    if (24..28).contains(&min) && !before_v3 {
+        let text = "devices from SDK 24 to 27 would find no signature in it: they do not read v3";
+        let seen = Observation::new(text).expected("scheme v1 or v2 beside v3").found("only v3");
+        notes.found(sign_again(look, seen.place(format!("lowest SDK {}", manifest.min_sdk))));
     }
     if target >= 30 && !later {
         let text = "a build made for SDK 30 or later needs a signature of scheme v2 or later";

@@ -14,7 +14,7 @@ pub mod write;
 
 use std::ops::Range;
 
-pub use fault::{ZipError, ZipFault};
+pub use fault::{EntryFault, ZipError, ZipFault};
 
 use crate::limits::Limits;
 use crate::signing_block::Located;
