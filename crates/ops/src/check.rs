@@ -70,6 +70,8 @@ pub struct CheckReport {
 /// A signer, for people.
 #[derive(Debug, Clone, Serialize)]
 pub struct SignerLine {
+    /// The schemes it signed.
+    pub schemes: Vec<Scheme>,
     /// The keystore in the cabinet that holds the key, if one does.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,
@@ -291,16 +293,24 @@ pub(crate) fn keystore_of_key(inventory: &Inventory, fingerprint: &str) -> Optio
     })
 }
 
+/// The signers, each once with the schemes it signed.
 pub(crate) fn signer_lines(signatures: &Signatures, inventory: Option<&Inventory>) -> Vec<SignerLine> {
-    let line = |signer: &ninekeys_core::android::SignerReport| SignerLine {
-        name: inventory.and_then(|inventory| keystore_of_key(inventory, &signer.key_fingerprint)),
-        subject: signer.certificate.subject.clone(),
-        certificate: signer.certificate_fingerprint.clone(),
-        key: signer.key_fingerprint.clone(),
-        algorithm: signer.certificate.key.to_string(),
-        not_after: signer.certificate.not_after,
-    };
-    signatures.signers.iter().map(line).collect()
+    let mut out: Vec<SignerLine> = Vec::new();
+    for signer in &signatures.signers {
+        match out.iter_mut().find(|line| line.certificate == signer.certificate_fingerprint) {
+            Some(line) => line.schemes.push(signer.scheme),
+            None => out.push(SignerLine {
+                schemes: vec![signer.scheme],
+                name: inventory.and_then(|inventory| keystore_of_key(inventory, &signer.key_fingerprint)),
+                subject: signer.certificate.subject.clone(),
+                certificate: signer.certificate_fingerprint.clone(),
+                key: signer.key_fingerprint.clone(),
+                algorithm: signer.certificate.key.to_string(),
+                not_after: signer.certificate.not_after,
+            }),
+        }
+    }
+    out
 }
 
 pub(crate) fn scheme_lines(signatures: &Signatures) -> Vec<SchemeLine> {

@@ -254,7 +254,8 @@ fn signatures(report: &InspectReport, apk: &ApkContent, paper: &mut Paper<'_>) -
     }
     for signer in &apk.signers {
         let end = Timestamp::from_second(signer.not_after).unwrap_or(Timestamp::MAX);
-        paper.put(&row("  signer", &signer.subject))?;
+        let schemes: Vec<String> = signer.schemes.iter().map(ToString::to_string).collect();
+        paper.put(&row("  signer", &format!("{}   {}", signer.subject, schemes.join(", "))))?;
         let held = signer.name.as_deref().unwrap_or("not in the cabinet");
         let text =
             format!("{}, until {} · {held}", signer.algorithm, words::day_and_distance(report.at, end));

@@ -232,7 +232,7 @@ fn the_runtime_library_of_java_verifies_every_entry() {
             env.run("check changed.apk")
                 .exit(1)
                 .says("the v1 signature is not valid")
-                .says("the v2 signature is not valid");
+                .says("the v2 and v3 signatures are not valid");
         }
     }
 }

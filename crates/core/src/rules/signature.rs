@@ -105,10 +105,18 @@ fn invalid(look: &BuildLook<'_>, notes: &mut Notes) {
         use SignatureFault as F;
         !matches!(fault, F::Unsupported(..) | F::UnsupportedV1(..) | F::Lineage(_))
     };
-    let own: Vec<_> = faults(look).filter(|(_, fault)| is_own(fault)).collect();
-    for (scheme, fault) in own.iter().take(MOST_FAULTS) {
-        let seen = Observation::new(format!("the {scheme} signature is not valid")).found(fault);
-        notes.found(seen.place(format!("signature scheme {scheme}")));
+    // the same fault in several schemes is one finding
+    let mut own: Vec<(&SignatureFault, Vec<String>)> = Vec::new();
+    for (scheme, fault) in faults(look).filter(|(_, fault)| is_own(fault)) {
+        match own.iter_mut().find(|(known, _)| *known == fault) {
+            Some((_, schemes)) => schemes.push(scheme.to_string()),
+            None => own.push((fault, vec![scheme.to_string()])),
+        }
+    }
+    for (fault, schemes) in own.iter().take(MOST_FAULTS) {
+        let many = if schemes.len() == 1 { "signature is" } else { "signatures are" };
+        let seen = Observation::new(format!("the {} {many} not valid", schemes.join(" and "))).found(fault);
+        notes.found(seen.place(format!("signature scheme {}", schemes.join(", "))));
     }
     if own.len() > MOST_FAULTS {
         notes.found(Observation::new(format!("and {} faults more", own.len() - MOST_FAULTS)));
