@@ -49,7 +49,7 @@ fn an_interrupted_signing_cleans_up_and_says_so() {
         .finish();
     env.file("large.apk", &build);
     let mut stopped = 0;
-    for delay in (20..400).step_by(20) {
+    for delay in (20..3000).step_by(20) {
         let mut child = env
             .command(["sign", "large.apk", "--to", "out"])
             .stdout(Stdio::null())
