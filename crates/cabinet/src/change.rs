@@ -4,8 +4,8 @@ use ninekeys_core::env::Env;
 use ninekeys_core::model::{Facts, Inventory, Item, ItemId, State};
 use ninekeys_formats::secret::{Secret, SecretBytes};
 
-use crate::cabinet::{load_inventory, to_stored};
 use crate::history::Touched;
+use crate::items::{load_inventory, to_stored};
 use crate::seal::CabinetKey;
 use crate::store::Store;
 use crate::{CabinetError, MemberRow, NewMember};

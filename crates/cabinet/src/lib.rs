@@ -12,6 +12,7 @@ mod cabinet;
 mod change;
 mod error;
 mod history;
+mod items;
 mod member;
 mod seal;
 mod sqlite;

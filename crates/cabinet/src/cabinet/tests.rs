@@ -2,7 +2,7 @@ use std::sync::atomic::AtomicBool;
 
 use ninekeys_core::env::Silent;
 use ninekeys_core::keys::SystemKeys;
-use ninekeys_core::model::{DeviceFacts, Facts, IdentityFacts, IdentityPurpose};
+use ninekeys_core::model::{DeviceFacts, Facts, IdentityFacts, IdentityPurpose, ItemId, State};
 use ninekeys_formats::secret::{Secret, SecretText};
 use tempfile::TempDir;
 

@@ -2,6 +2,7 @@
 
 mod algorithm;
 mod package;
+mod report;
 mod rotation;
 mod sign;
 mod v1;
@@ -9,6 +10,7 @@ mod verify;
 
 pub use algorithm::V2Algorithm;
 pub use package::{ManifestFault, Misaligned, Package, SHARED_LIBRARY_ALIGNMENT, STORED_ALIGNMENT};
+pub use report::{Scheme, SchemeReport, SchemeState, SignatureFault, Signatures, SignerReport};
 pub use rotation::{LineageFault, LineageKey, RangeFault, check_ranges, verify_lineage};
 pub use sign::{Allowed, Identity, LaidOut, Opened, Ready, Refusal, SignError, Signed};
-pub use verify::{Scheme, SchemeReport, SchemeState, SignatureFault, Signatures, SignerReport, verify};
+pub use verify::verify;

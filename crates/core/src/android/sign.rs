@@ -11,14 +11,15 @@ use ninekeys_formats::manifest::{Manifest, Sdk};
 use ninekeys_formats::signing_block::signer::{v2_signed_data, v2_value, v3_signed_data, v3_value};
 use ninekeys_formats::signing_block::{self, LAST_SDK};
 use ninekeys_formats::source::Source;
-use ninekeys_formats::zip::rewrite::{Assembly, Layout, Piece, end_record, lay_out};
+use ninekeys_formats::zip::rewrite::{Assembly, Layout, Piece, lay_out};
+use ninekeys_formats::zip::write::end_record;
 use ninekeys_formats::zip::{ZipError, ZipFault};
 use thiserror::Error;
 
 use super::algorithm::V2Algorithm;
 use super::package::{ManifestFault, Package, boundary};
+use super::report::Scheme;
 use super::v1::{self, V1Error};
-use super::verify::Scheme;
 use crate::digest::{DigestError, Section, Sink, chunked, hex};
 use crate::env::Env;
 use crate::keys::{KeyError, Signer};

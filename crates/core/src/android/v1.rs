@@ -17,7 +17,7 @@ use ninekeys_formats::zip::{Archive, Entry, ZipError};
 use ninekeys_formats::{cms, jar};
 use rayon::prelude::*;
 
-use super::verify::{Scheme, SignatureFault, SignerReport};
+use super::report::{Scheme, SignatureFault, SignerReport};
 use crate::digest::{DigestError, sha256, sha256_hex};
 use crate::env::Env;
 use crate::keys::{KeyError, PublicKey, SignatureKind, Signer, verify};

@@ -140,18 +140,6 @@ fn directory_entry(entry: &Entry, header_at: u64) -> Vec<u8> {
     out
 }
 
-/// An end record without comment, for a directory of `size` bytes at `at`.
-pub fn end_record(count: u16, size: u32, at: u32) -> Vec<u8> {
-    let mut out = Vec::with_capacity(22);
-    out.extend_from_slice(b"PK\x05\x06\0\0\0\0");
-    out.extend_from_slice(&count.to_le_bytes());
-    out.extend_from_slice(&count.to_le_bytes());
-    out.extend_from_slice(&size.to_le_bytes());
-    out.extend_from_slice(&at.to_le_bytes());
-    out.extend_from_slice(&[0, 0]);
-    out
-}
-
 /// Pieces over an original, readable at any position as one run of bytes.
 pub struct Assembly<'a> {
     original: &'a dyn Source,

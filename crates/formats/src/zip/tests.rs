@@ -40,7 +40,7 @@ fn a_copy_is_aligned_and_keeps_every_content() {
     let archive = Archive::open(&bytes, &Limits::USUAL).unwrap();
     let boundary = |e: &Entry| if e.name.ends_with(b".so") { 16384 } else { 4 };
     let layout = lay_out(&archive, &[], |_| true, boundary);
-    let end = rewrite::end_record(layout.count, layout.directory.len() as u32, layout.body as u32);
+    let end = write::end_record(layout.count, layout.directory.len() as u32, layout.body as u32);
     let pieces = layout.pieces.into_iter().chain([Piece::Bytes(layout.directory), Piece::Bytes(end)]);
     let copy = Assembly::new(&bytes, pieces);
     let copy = copy.bytes(0..copy.len(), u64::MAX).unwrap();

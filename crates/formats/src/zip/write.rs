@@ -1,8 +1,7 @@
-//! Small archives made in memory: demo builds and test material.
+//! Parts of archives that are written anew, and small archives made in memory: demo builds and test material.
 
 use flate2::{Compress, Compression, FlushCompress, Status};
 
-use super::rewrite::end_record;
 use super::{DEFLATED, Entry, FLAG_UTF8, STORED};
 
 /// The date that every entry gets, so that the same input gives the same bytes: 1 January 1980.
@@ -70,6 +69,18 @@ impl Writer {
         body.extend_from_slice(&end_record(count, directory.len() as u32, at));
         body
     }
+}
+
+/// An end record without comment, for a directory of `size` bytes at `at`.
+pub fn end_record(count: u16, size: u32, at: u32) -> Vec<u8> {
+    let mut out = Vec::with_capacity(22);
+    out.extend_from_slice(b"PK\x05\x06\0\0\0\0");
+    out.extend_from_slice(&count.to_le_bytes());
+    out.extend_from_slice(&count.to_le_bytes());
+    out.extend_from_slice(&size.to_le_bytes());
+    out.extend_from_slice(&at.to_le_bytes());
+    out.extend_from_slice(&[0, 0]);
+    out
 }
 
 /// A compressed entry of its own, and its data.
