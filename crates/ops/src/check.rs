@@ -240,8 +240,9 @@ fn only_destination(app: Option<(&str, &App)>) -> Option<Destination> {
     }
 }
 
-/// The highest release of the same app to the same destination that is not this very build and not one that it takes the place of.
-/// When the ledger has this build, only what was released before it counts.
+/// The highest release of the same app to the same destination that is not this very build and not one that it
+/// takes the place of. When the ledger has this build, only what was released before it counts. The package is
+/// what makes it the same app: names are a project's own, and one cabinet serves many projects.
 fn last_release<'a>(
     releases: &[&'a ReleaseFacts],
     app: Option<(&str, &App)>,
@@ -255,8 +256,9 @@ fn last_release<'a>(
         signatures.content.as_deref() == Some(release.content.as_str())
             && signatures.signers.iter().any(|signer| signer.key_fingerprint == release.signer)
     };
-    let of_app = |release: &&&ReleaseFacts| {
-        app.is_some_and(|(name, _)| release.app == name) || manifest.is_some_and(|m| release.id == m.package)
+    let of_app = |release: &&&ReleaseFacts| match manifest {
+        Some(manifest) => release.id == manifest.package,
+        None => app.is_some_and(|(name, _)| release.app == name),
     };
     let same_way = |release: &&&ReleaseFacts| destination.is_none_or(|wanted| release.destination == wanted);
     let own: Vec<&ReleaseFacts> = releases.iter().filter(of_app).filter(same_way).copied().collect();

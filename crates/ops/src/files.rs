@@ -285,7 +285,7 @@ fn sync_folder(folder: &Path) -> io::Result<()> {
     }
 }
 
-/// Brings a temporary file that another writer filled (a database) under its name.
+/// A private folder beside `target`, for a file that another writer fills (a database); it goes when dropped.
 ///
 /// # Errors
 /// [`FileError`].

@@ -183,10 +183,18 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<SignReport, SignError> {
         superseded: request.replace.then_some(file.as_str()),
     };
     let check = prove(ctx, &output, &background, &subject)?;
-    output.finish(request.replace)?;
+    let signer = key.public().fingerprint();
+    let release = Release {
+        app: app.0,
+        file: &file,
+        destination,
+        manifest: &manifest,
+        signed: &signed,
+        signer: &signer,
+    };
+    let finish = || output.finish(request.replace);
+    record(ctx, cabinet, &release, &check, keystore, entry, finish)?;
     folders.keep();
-    let release = Release { app: app.0, file: &file, destination, manifest: &manifest, signed: &signed };
-    record(ctx, cabinet, &release, &check, keystore, entry, &key)?;
     Ok(SignReport {
         output: request.to.strip_prefix(".").unwrap_or(&request.to).join(&file).display().to_string(),
         size: check.size,
@@ -194,7 +202,7 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<SignReport, SignError> {
         destination,
         keystore: keystore.name.clone(),
         alias: entry.alias.clone(),
-        key_fingerprint: key.public().fingerprint(),
+        key_fingerprint: signer,
         schemes: signed.schemes.iter().map(ToString::to_string).collect(),
         was_signed,
         realigned,
@@ -336,9 +344,11 @@ struct Release<'a> {
     destination: Destination,
     manifest: &'a Manifest,
     signed: &'a Signed,
+    signer: &'a str,
 }
 
-/// Writes the release into the ledger. The very same bytes for the same place are one release.
+/// Writes the release into the ledger and gives the output its name, in one change: when either fails, neither is
+/// done. The very same bytes for the same place are one release.
 fn record(
     ctx: &Ctx<'_>,
     mut cabinet: Cabinet,
@@ -346,11 +356,11 @@ fn record(
     check: &CheckReport,
     keystore: &Item,
     entry: &KeystoreEntry,
-    key: &PrivateKey,
+    finish: impl FnOnce() -> Result<(), FileError>,
 ) -> Result<(), SignError> {
     let by = cabinet.unlocked_by().unwrap_or_default().to_owned();
     let content = &release.signed.content;
-    let signer = key.public().fingerprint();
+    let signer = release.signer;
     let mut short = sha256_hex(format!("{content}{signer}").as_bytes());
     short.truncate(12);
     let name = format!("{}~{short}", release.file.strip_suffix(".apk").unwrap_or(release.file));
@@ -364,7 +374,7 @@ fn record(
         size: check.size,
         content: content.clone(),
         signed_with: keystore.name.clone(),
-        signer,
+        signer: signer.into(),
         certificate: Some(entry.certificate),
         profile: None,
         schemes: release.signed.schemes.iter().map(ToString::to_string).collect(),
@@ -376,7 +386,7 @@ fn record(
         if !known {
             change.put(NewItem::new(name.clone(), Facts::Release(facts), None))?;
         }
-        Ok::<(), CabinetError>(())
-    })?;
-    Ok(())
+        // last, so that only a failing commit could leave a name without a row
+        finish().map_err(SignError::from)
+    })
 }

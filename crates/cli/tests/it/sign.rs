@@ -137,3 +137,19 @@ fn a_version_code_that_is_not_higher_is_refused_for_the_store() {
         .says("code 13 is above 12 (the last release)");
     env.run("check crossing-2.4.0-12-store.apk --for store").exit(0);
 }
+
+#[test]
+fn two_projects_of_one_cabinet_do_not_count_each_others_releases() {
+    let env = TestEnv::with_key(PROGRAM);
+    env.run("sign crossing.apk --for store").exit(0);
+    let project = "title = \"Other\"\ncabinet = \"../ninekeys.cabinet\"\nunlock-file = \"../unlock.txt\"\n\n\
+                   [app.crossing]\ntitle = \"Crossing\"\nandroid = { package = \"example.other\", destinations = [\"store\"] }\n";
+    env.file("other/ninekeys.toml", project.as_bytes());
+    let build = ninekeys_core::demo::DemoBuild { package: "example.other", code: 3, ..builds::crossing() };
+    env.file("other.apk", &build.apk());
+    // an app of the same name and another package: code 3 is not compared with 12
+    env.run("sign other.apk --project other --to other").exit(0).says("crossing-2.4.0-3-store.apk");
+    env.run("sign other.apk --project other --to again").exit(0);
+    let ledger = env.run("releases --format json").exit(0).json();
+    assert_eq!(ledger["releases"].as_array().unwrap().len(), 2);
+}
