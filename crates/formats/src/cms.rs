@@ -2,11 +2,11 @@
 //! written in DER.
 
 use der::asn1::ObjectIdentifier;
-use der::{Decode, Encode, Reader, SliceReader, Tag};
+use der::{Decode, Encode, Tag};
 
 use crate::cursor::{Fault, ParseError};
 use crate::limits::Limits;
-use crate::x509::content;
+use crate::tlv::{content, inside, malformed, tlv};
 
 const DATA: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.7.1");
 const SIGNED_DATA: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.7.2");
@@ -71,29 +71,6 @@ pub fn parse(bytes: &[u8], limits: &Limits) -> Result<SignedData, ParseError> {
         return Err(ParseError { what: "CMS signers and certificates", at: 0, fault });
     }
     Ok(found)
-}
-
-/// The elements of a constructed value, one after the other.
-fn elements(content: &[u8]) -> der::Result<Vec<&[u8]>> {
-    let mut reader = SliceReader::new(content)?;
-    let mut out = Vec::new();
-    while !reader.is_finished() {
-        out.push(reader.tlv_bytes()?);
-    }
-    Ok(out)
-}
-
-/// The elements of one element, which has to have the tag byte `tag`.
-fn inside(tlv: &[u8], tag: u8) -> der::Result<Vec<&[u8]>> {
-    if tlv.first() != Some(&tag) {
-        return Err(Tag::Sequence.value_error().into());
-    }
-    let any = der::asn1::AnyRef::from_der(tlv)?;
-    elements(any.value())
-}
-
-fn malformed() -> der::Error {
-    Tag::Sequence.value_error().into()
 }
 
 fn read(bytes: &[u8]) -> der::Result<SignedData> {
@@ -202,12 +179,6 @@ pub fn write_detached(
         ],
     )?;
     tlv(0x30, &[&SIGNED_DATA.to_der()?, &tlv(0xa0, &[&signed])?])
-}
-
-fn tlv(tag: u8, parts: &[&[u8]]) -> der::Result<Vec<u8>> {
-    let content = parts.concat();
-    let length = der::Length::try_from(content.len())?.to_der()?;
-    Ok([&[tag], length.as_slice(), &content].concat())
 }
 
 #[cfg(test)]

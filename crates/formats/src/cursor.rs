@@ -142,6 +142,30 @@ impl<'a> Cursor<'a> {
         self.array(what).map(u64::from_le_bytes)
     }
 
+    /// A big-endian 16-bit number.
+    ///
+    /// # Errors
+    /// [`Fault::Short`] when fewer than two bytes are left.
+    pub fn u16_be(&mut self, what: &'static str) -> Result<u16, ParseError> {
+        self.array(what).map(u16::from_be_bytes)
+    }
+
+    /// A big-endian 32-bit number.
+    ///
+    /// # Errors
+    /// [`Fault::Short`] when fewer than four bytes are left.
+    pub fn u32_be(&mut self, what: &'static str) -> Result<u32, ParseError> {
+        self.array(what).map(u32::from_be_bytes)
+    }
+
+    /// A big-endian 64-bit number.
+    ///
+    /// # Errors
+    /// [`Fault::Short`] when fewer than eight bytes are left.
+    pub fn u64_be(&mut self, what: &'static str) -> Result<u64, ParseError> {
+        self.array(what).map(u64::from_be_bytes)
+    }
+
     /// A structure behind a little-endian 32-bit length: `lp(x)` in the signing block's grammar.
     ///
     /// # Errors

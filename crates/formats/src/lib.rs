@@ -12,19 +12,24 @@
 //! | [`signing_block`] | the APK signing block and what scheme v2 puts into it |
 //! | [`axml`], [`manifest`] | binary XML, and what an Android manifest says in it |
 //! | [`jar`], [`cms`] | the files of scheme v1 in `META-INF` |
+//! | [`keystore`] | PKCS#12 and JKS: their structure; what is encrypted in them stays so |
 //! | [`x509`], [`pem`] | certificates |
+//! | [`ber`] | bringing BER into the one form that the readers take |
 
 pub mod axml;
+pub mod ber;
 pub mod cms;
 pub mod cursor;
 #[doc(hidden)]
 pub mod fuzzing;
 pub mod jar;
+pub mod keystore;
 pub mod limits;
 pub mod manifest;
 pub mod pem;
 pub mod secret;
 pub mod signing_block;
 pub mod source;
+mod tlv;
 pub mod x509;
 pub mod zip;

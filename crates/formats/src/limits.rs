@@ -21,6 +21,10 @@ pub struct Limits {
     pub certificate: u64,
     /// Signers in one signature scheme.
     pub signers: u64,
+    /// Bytes of a keystore.
+    pub keystore: u64,
+    /// Keys and certificates in one keystore.
+    pub keystore_entries: u64,
 }
 
 impl Limits {
@@ -34,6 +38,8 @@ impl Limits {
         depth: 100,
         certificate: 64 << 10,
         signers: 10,
+        keystore: 8 << 20,
+        keystore_entries: 1_000,
     };
 
     /// Tight bounds for tests and fuzzing.
@@ -46,6 +52,8 @@ impl Limits {
         depth: 16,
         certificate: 16 << 10,
         signers: 10,
+        keystore: 64 << 10,
+        keystore_entries: 16,
     };
 
     /// `said` when it is within `limit`.

@@ -19,6 +19,11 @@ impl<T: Zeroize> Secret<T> {
         Secret(value)
     }
 
+    /// Lends the value to be changed in place, for the time of one call.
+    pub fn change<R>(&mut self, by: impl FnOnce(&mut T) -> R) -> R {
+        by(&mut self.0)
+    }
+
     /// Lends the value for the time of one call.
     pub fn lend<R>(&self, to: impl FnOnce(&T) -> R) -> R {
         to(&self.0)

@@ -7,6 +7,7 @@ use x509_cert::time::Validity;
 
 use crate::cursor::{Fault, ParseError};
 use crate::limits::Limits;
+use crate::tlv::content;
 
 /// rsaEncryption (RFC 8017).
 pub const RSA: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.1.1");
@@ -64,6 +65,8 @@ pub struct Certificate {
     pub issuer_der: Vec<u8>,
     /// Subject, RFC 4514.
     pub subject: String,
+    /// Subject, exactly as it stands.
+    pub subject_der: Vec<u8>,
     /// Whether issuer and subject are the same bytes.
     pub self_issued: bool,
     /// First second of its validity.
@@ -126,6 +129,7 @@ fn read(bytes: &[u8]) -> der::Result<Certificate> {
         issuer: Name::from_der(issuer)?.to_string(),
         issuer_der: issuer.to_vec(),
         subject: Name::from_der(subject)?.to_string(),
+        subject_der: subject.to_vec(),
         self_issued: issuer == subject,
         not_before: seconds(&validity.not_before),
         not_after: seconds(&validity.not_after),
@@ -138,13 +142,6 @@ fn read(bytes: &[u8]) -> der::Result<Certificate> {
 
 fn seconds(time: &x509_cert::time::Time) -> i64 {
     i64::try_from(time.to_unix_duration().as_secs()).unwrap_or(i64::MAX)
-}
-
-/// The content of one element with that tag.
-pub(crate) fn content(tlv: &[u8], tag: Tag) -> der::Result<&[u8]> {
-    let any = der::asn1::AnyRef::from_der(tlv)?;
-    der::Tagged::tag(&any).assert_eq(tag)?;
-    Ok(any.value())
 }
 
 /// The kind of key in a SubjectPublicKeyInfo.

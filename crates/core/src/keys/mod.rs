@@ -5,6 +5,7 @@
 //! deterministic ECDSA (RFC 6979), so that the same input gives the same bytes.
 
 mod make;
+mod pair;
 mod verify;
 
 use std::fmt;
@@ -19,6 +20,7 @@ use spki::EncodePublicKey;
 use thiserror::Error;
 
 pub use make::{KeyMaker, SystemKeys};
+pub use pair::belongs_to;
 pub use verify::verify;
 
 /// What can go wrong with a key.
@@ -30,6 +32,12 @@ pub enum KeyError {
     /// The bytes are not a private key that can be used here.
     #[error("not a usable private key (PKCS#8): {0}")]
     Private(String),
+    /// A key that nobody should sign with any more, and that the provider does not sign with.
+    #[error("RSA keys below 2048 bits sign nothing any more, and this one has {0}")]
+    TooShort(u32),
+    /// A key of a kind that makes no signature here.
+    #[error("keys of kind {0} cannot be signed with")]
+    NoSignatures(String),
     /// The bytes are not a public key.
     #[error("not a public key (SubjectPublicKeyInfo)")]
     Public,
@@ -96,6 +104,8 @@ pub enum SignatureKind {
     RsaSha1,
     /// RSASSA-PKCS1-v1_5 with SHA-256.
     RsaSha256,
+    /// RSASSA-PKCS1-v1_5 with SHA-384: verified in certificates, never made.
+    RsaSha384,
     /// RSASSA-PKCS1-v1_5 with SHA-512.
     RsaSha512,
     /// RSASSA-PSS with SHA-256, salt of 32 bytes.
@@ -115,7 +125,7 @@ impl SignatureKind {
         match self {
             Self::RsaSha1 => &digest::SHA1_FOR_LEGACY_USE_ONLY,
             Self::RsaSha256 | Self::PssSha256 | Self::EcdsaSha256 => &digest::SHA256,
-            Self::EcdsaSha384 => &digest::SHA384,
+            Self::RsaSha384 | Self::EcdsaSha384 => &digest::SHA384,
             Self::RsaSha512 | Self::PssSha512 | Self::EcdsaSha512 => &digest::SHA512,
         }
     }
@@ -126,6 +136,7 @@ impl fmt::Display for SignatureKind {
         f.write_str(match self {
             Self::RsaSha1 => "RSA PKCS#1 v1.5 with SHA-1",
             Self::RsaSha256 => "RSA PKCS#1 v1.5 with SHA-256",
+            Self::RsaSha384 => "RSA PKCS#1 v1.5 with SHA-384",
             Self::RsaSha512 => "RSA PKCS#1 v1.5 with SHA-512",
             Self::PssSha256 => "RSA-PSS with SHA-256",
             Self::PssSha512 => "RSA-PSS with SHA-512",
@@ -210,8 +221,12 @@ impl PrivateKey {
             let parameters = info.algorithm.parameters.as_ref();
             parameters.and_then(|any| any.decode_as::<der::asn1::ObjectIdentifier>().ok())
         };
-        use ninekeys_formats::x509::{EC, P256, P384, RSA};
+        use ninekeys_formats::x509::{DSA, EC, P256, P384, RSA};
         let (inner, public) = match info.algorithm.oid {
+            RSA if pair::rsa_bits(info.private_key.as_bytes()).is_some_and(|bits| bits < 2048) => {
+                let bits = pair::rsa_bits(info.private_key.as_bytes()).unwrap_or(0);
+                return Err(KeyError::TooShort(bits));
+            }
             RSA => {
                 let pair = rsa::KeyPair::from_pkcs8(der).map_err(|e| KeyError::Private(e.to_string()))?;
                 let public = provider::KeyPair::public_key(&pair).as_der().map_err(|_| KeyError::Public)?;
@@ -227,7 +242,9 @@ impl PrivateKey {
                 let public = spki_der(key.verifying_key())?;
                 (Inner::P384(Box::new(key)), public)
             }
-            other => return Err(KeyError::Private(format!("no signatures with keys of kind {other}"))),
+            EC => return Err(KeyError::NoSignatures("EC on another curve than P-256 and P-384".into())),
+            DSA => return Err(KeyError::NoSignatures("DSA".into())),
+            other => return Err(KeyError::NoSignatures(other.to_string())),
         };
         Ok(PrivateKey { inner, public: PublicKey::from_der(&public)? })
     }

@@ -23,6 +23,7 @@ pub fn verify(key: &PublicKey, kind: SignatureKind, message: &[u8], signature: &
         (KeyShape::Rsa { bits }, _) if !(2048..=8192).contains(bits) => return None,
         (KeyShape::Rsa { .. }, K::RsaSha1) => &provider::RSA_PKCS1_2048_8192_SHA1_FOR_LEGACY_USE_ONLY,
         (KeyShape::Rsa { .. }, K::RsaSha256) => &provider::RSA_PKCS1_2048_8192_SHA256,
+        (KeyShape::Rsa { .. }, K::RsaSha384) => &provider::RSA_PKCS1_2048_8192_SHA384,
         (KeyShape::Rsa { .. }, K::RsaSha512) => &provider::RSA_PKCS1_2048_8192_SHA512,
         (KeyShape::Rsa { .. }, K::PssSha256) => &provider::RSA_PSS_2048_8192_SHA256,
         (KeyShape::Rsa { .. }, K::PssSha512) => &provider::RSA_PSS_2048_8192_SHA512,
