@@ -89,6 +89,8 @@ pub(crate) enum Command {
     Show(commands::show::Args),
     /// Tell what is in a build, a certificate or an item
     Inspect(commands::inspect::Args),
+    /// Tell whether two things carry the same key
+    Compare(commands::compare::Args),
     /// Sign a build for its destination
     Sign(commands::sign::Args),
     /// Say everything that is wrong with a build, before the store does
@@ -123,6 +125,16 @@ pub(crate) enum CabinetCommand {
 pub(crate) enum KeystoreCommand {
     /// Make a keystore with its first key
     Create(commands::keystore_create::Args),
+    /// Make another key in a keystore
+    AddKey(commands::keystore_add_key::Args),
+    /// Change names, aliases, apps or the password; the keys stay the same
+    Change(commands::keystore_change::Args),
+    /// Take the keys out of a PKCS#12 or JKS file
+    Import(commands::keystore_import::Args),
+    /// Write a PKCS#12 file, or a certificate alone
+    Export(commands::keystore_export::Args),
+    /// Encrypt a private key to a store's public key
+    HandOver(commands::keystore_hand_over::Args),
 }
 
 /// `ninekeys app …`
@@ -160,6 +172,8 @@ mod tests {
             for argument in command.get_arguments() {
                 let id = argument.get_id().as_str();
                 let secret = id.contains("password") || id.contains("passphrase");
+                // where a secret goes is no secret
+                let secret = secret && id != "note_password";
                 let indirect =
                     ["_file", "_fd", "_env"].iter().any(|end| id.ends_with(end)) || id.starts_with("ask_");
                 assert!(!secret || indirect, "{} takes {id} from the command line", command.get_name());

@@ -9,16 +9,20 @@ use ninekeys_cabinet::CabinetError;
 use ninekeys_core::android::{ManifestFault, SignError as CoreSignError};
 use ninekeys_core::certificate::CertificateError;
 use ninekeys_core::digest::DigestError;
+use ninekeys_core::hand_over::HandOverError;
+use ninekeys_core::keys::KeyError;
+use ninekeys_core::keystore::KeystoreError as FormatError;
 use ninekeys_formats::zip::ZipError;
 use ninekeys_ops::app_add::AppAddError;
 use ninekeys_ops::backup::BackupError;
 use ninekeys_ops::board::BoardError;
 use ninekeys_ops::check::CheckError;
+use ninekeys_ops::compare::CompareError;
 use ninekeys_ops::demo::DemoError;
 use ninekeys_ops::init::InitError;
 use ninekeys_ops::inspect::InspectError;
 use ninekeys_ops::inventory::InventoryError;
-use ninekeys_ops::keystore_create::KeystoreCreateError;
+use ninekeys_ops::keystores::KeystoreError;
 use ninekeys_ops::passphrase::PassphraseError;
 use ninekeys_ops::project::ProjectError;
 use ninekeys_ops::releases::ReleasesError;
@@ -233,13 +237,16 @@ impl Classify for CertificateError {
     }
 }
 
-impl Classify for KeystoreCreateError {
+impl Classify for KeystoreError {
     fn class(&self) -> Class {
         match self {
             Self::Open(inner) => inner.class(),
             Self::Project(inner) => inner.class(),
+            Self::File(inner) => file_class(inner),
             Self::Certificate(inner) => inner.class(),
             Self::Cabinet(inner) => inner.class(),
+            Self::Format(inner) => inner.class(),
+            Self::HandOver(inner) => inner.class(),
             Self::UnknownApp(app) => class(Exit::Usage, &["app", "add", app, "--package", "PACKAGE"]),
             Self::NotAndroid(_) => class(Exit::Usage, &["board"]),
             Self::Name(_) | Self::Alias(_) | Self::NoYears => {
@@ -255,9 +262,72 @@ impl Classify for KeystoreCreateError {
                 Exit::Usage,
                 &["keystore", "create", "NAME", "--common-name", "NAME", "--password-file", "FILE"],
             ),
+            Self::NobodyToAskForKey(alias) => {
+                let own = format!("{alias}=PASSWORD-FILE");
+                class(Exit::Locked, &["keystore", "import", "FILE", "--key-password-file", &own])
+            }
+            Self::NobodyToAskForFile(file) => {
+                class(Exit::Locked, &["keystore", "import", file, "--password-file", "PASSWORD-FILE"])
+            }
+            Self::ForeignAlias(_) => class(Exit::Refused, &[]),
+            Self::NotAKeystore { .. } => class(Exit::Usage, &["inventory"]),
+            Self::NoAlias { .. } | Self::SeveralAliases { .. } => class(Exit::Usage, &[]),
+            Self::AliasTaken { place, .. } => class(Exit::Refused, &["show", place]),
+            Self::NothingToChange => class(Exit::Usage, &["keystore", "change", "--help"]),
+            Self::NoKeys(_) => class(Exit::Refused, &[]),
+            Self::OneCertificate(_) => class(Exit::Usage, &["keystore", "export", "--help"]),
             Self::Key(_) | Self::Unreadable(_) => class(Exit::Defect, &[]),
         }
     }
+}
+
+impl Classify for FormatError {
+    fn class(&self) -> Class {
+        match self {
+            Self::WrongStorePassword => {
+                class(Exit::Locked, &["keystore", "import", "FILE", "--ask-password"])
+            }
+            Self::WrongKeyPassword(alias) => {
+                let own = format!("{alias}=PASSWORD-FILE");
+                class(Exit::Locked, &["keystore", "import", "FILE", "--key-password-file", &own])
+            }
+            Self::Unknown
+            | Self::Jceks
+            | Self::Damaged(_)
+            | Self::Changed
+            | Self::CertificateChanged(_)
+            | Self::Unsupported(_)
+            | Self::NoCertificate(_)
+            | Self::NotItsCertificate(_)
+            | Self::Certificate(..)
+            | Self::NoKey(_) => class(Exit::Damaged, &[]),
+            Self::TooCostly(_) => class(Exit::Refused, &[]),
+            Self::NotAscii => {
+                class(Exit::Refused, &["keystore", "export", "KEYSTORE", "--to", "FILE", "--make-up"])
+            }
+            Self::AliasesAlike(..) => class(
+                Exit::Refused,
+                &["keystore", "change", "KEYSTORE", "--alias", "ALIAS", "--new-alias", "ALIAS"],
+            ),
+            Self::Provider | Self::Random(_) => class(Exit::Defect, &[]),
+        }
+    }
+}
+
+impl Classify for HandOverError {
+    fn class(&self) -> Class {
+        match self {
+            Self::NotARecipient => class(Exit::Damaged, &[]),
+            Self::Kind(_) => class(Exit::Refused, &[]),
+            Self::Provider | Self::Random(_) => class(Exit::Defect, &[]),
+        }
+    }
+}
+
+/// A file that is there already is a refusal; everything else about files is damage.
+fn file_class(error: &FileError) -> Class {
+    let exists = error.cause.kind() == io::ErrorKind::AlreadyExists;
+    if exists { class(Exit::Refused, &[]) } else { error.class() }
 }
 
 impl Classify for ZipError {
@@ -308,6 +378,19 @@ fn refusal_class(refusal: &ninekeys_core::android::Refusal) -> Class {
     }
 }
 
+fn key_class(error: &KeyError) -> Class {
+    match error {
+        KeyError::TooShort(_) | KeyError::NoSignatures(_) => {
+            class(Exit::Refused, &["explain", "key-too-weak"])
+        }
+        KeyError::Generator
+        | KeyError::Private(_)
+        | KeyError::Public
+        | KeyError::Sign(_)
+        | KeyError::UnknownAlgorithm(_) => class(Exit::Defect, &[]),
+    }
+}
+
 impl Classify for CheckError {
     fn class(&self) -> Class {
         match self {
@@ -346,7 +429,7 @@ impl Classify for SignError {
                 class(Exit::Refused, &["sign", "BUILD", "--key", first])
             }
             Self::NotAKeystore { .. } => class(Exit::Usage, &["inventory"]),
-            Self::Key(_) => class(Exit::Defect, &[]),
+            Self::Key(inner) => key_class(inner),
             Self::Exists(_) => class(Exit::Refused, &["sign", "BUILD", "--replace"]),
             Self::OverInput => class(Exit::Refused, &["sign", "BUILD", "--to", "FOLDER"]),
             Self::NotReady(report) => {
@@ -359,12 +442,30 @@ impl Classify for SignError {
     }
 }
 
+impl Classify for CompareError {
+    fn class(&self) -> Class {
+        match self {
+            Self::File(inner) => inner.class(),
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+            Self::Keystore(_, inner) => (inner.class().0, Vec::new()),
+            Self::Zip(_, inner) => inner.class(),
+            Self::Digest(inner) => inner.class(),
+            Self::NotFound(_) => class(Exit::Damaged, &["inventory"]),
+            Self::NoKey(_) => class(Exit::Damaged, &[]),
+            Self::NobodyToAsk(_) => class(Exit::Locked, &["compare", "A", "B", "--password-file", "FILE"]),
+            Self::Ask(_) => class(Exit::Usage, &[]),
+        }
+    }
+}
+
 impl Classify for InspectError {
     fn class(&self) -> Class {
         match self {
             Self::File(inner) => inner.class(),
             Self::Zip(inner) => inner.class(),
             Self::Certificate(_) | Self::Unknown => class(Exit::Damaged, &[]),
+            Self::Keystore(inner) => (inner.class().0, Vec::new()),
             Self::NoItem(inner) => inner.class(),
             Self::Background(inner) => inner.class(),
             Self::Digest(inner) => inner.class(),
@@ -489,10 +590,7 @@ mod tests {
         assert_eq!(SignError::Open(locked()).class().0, Exit::Locked);
         assert_eq!(InventoryError::Open(locked()).class().0, Exit::Locked);
         let taken = CabinetError::NameTaken("k".into());
-        assert_eq!(
-            KeystoreCreateError::Cabinet(taken).class(),
-            (Exit::Refused, vec!["show".into(), "k".into()])
-        );
+        assert_eq!(KeystoreError::Cabinet(taken).class(), (Exit::Refused, vec!["show".into(), "k".into()]));
         let stopped = CoreSignError::Digest(DigestError::Stopped);
         assert_eq!(SignError::Core(stopped).class().0 as i32, 130);
     }

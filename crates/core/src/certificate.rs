@@ -162,6 +162,13 @@ pub fn self_signed(
     certificate.to_der().map_err(encoding)
 }
 
+/// Whether a certificate is that of a debug key: build tools make one on every machine, always for this subject and
+/// under a password that everybody knows.
+pub fn is_debug_subject(subject: &str) -> bool {
+    let has = |wanted: &str| subject.split([',', '+']).any(|part| part.trim().eq_ignore_ascii_case(wanted));
+    has("CN=Android Debug") && has("O=Android")
+}
+
 /// Whether a certificate that names itself as its issuer is signed by its own key. Nothing for others, and for
 /// algorithms that cannot be verified.
 pub fn self_signature_holds(certificate: &ninekeys_formats::x509::Certificate) -> Option<bool> {

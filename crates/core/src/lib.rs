@@ -10,6 +10,7 @@
 //! | [`model`] | the words: the nine kinds of key, items and their facts, apps, destinations |
 //! | [`keys`] | private keys that sign, public keys that verify, and where new keys come from |
 //! | [`keystore`] | keystores opened and written |
+//! | [`hand_over`] | a private key, encrypted to a store |
 //! | [`certificate`] | self-signed certificates, fingerprints |
 //! | [`android`] | reading, signing and verifying packages |
 //! | [`digest`] | content digests on all cores |
@@ -25,6 +26,7 @@ pub mod demo;
 pub mod digest;
 pub mod env;
 pub mod findings;
+pub mod hand_over;
 pub mod keys;
 pub mod keystore;
 pub mod model;

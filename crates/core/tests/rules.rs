@@ -10,7 +10,7 @@ use ninekeys_core::android::{Opened, Package, verify};
 use ninekeys_core::demo::{CROSSING, DemoBuild};
 use ninekeys_core::findings::Level;
 use ninekeys_core::keys::Algorithm;
-use ninekeys_core::model::{Android, App, Destination, Policy, ReleaseFacts};
+use ninekeys_core::model::{Android, App, Destination, Policy, ReleaseFacts, Role};
 use ninekeys_core::rules::{BuildLook, KnownSigner, Verdict, check_build};
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::source::Source;
@@ -146,7 +146,11 @@ fn number_and_signer_are_compared_with_the_last_release() {
     assert_eq!(rules(&one), [("build-number-not-higher", Level::Error)]);
     one.above = Some(11);
     assert_eq!(rules(&one), []);
-    one.known = vec![KnownSigner { name: "crossing-signing".into(), fingerprint: "00".repeat(32) }];
+    one.known = vec![KnownSigner {
+        role: Role::Signing,
+        name: "crossing-signing".into(),
+        fingerprint: "00".repeat(32),
+    }];
     let verdict = verdict(&one);
     assert_eq!(verdict.findings[0].rule, "signer-changed");
     let mend = verdict.findings[0].mend.as_ref().unwrap();

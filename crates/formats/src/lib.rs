@@ -13,6 +13,7 @@
 //! | [`axml`], [`manifest`] | binary XML, and what an Android manifest says in it |
 //! | [`jar`], [`cms`] | the files of scheme v1 in `META-INF` |
 //! | [`keystore`] | PKCS#12 and JKS: their structure; what is encrypted in them stays so |
+//! | [`envelope`] | CMS EnvelopedData, as it is written |
 //! | [`x509`], [`pem`] | certificates |
 //! | [`ber`] | bringing BER into the one form that the readers take |
 
@@ -20,6 +21,7 @@ pub mod axml;
 pub mod ber;
 pub mod cms;
 pub mod cursor;
+pub mod envelope;
 #[doc(hidden)]
 pub mod fuzzing;
 pub mod jar;

@@ -5,6 +5,9 @@ use der::pem;
 /// The label of a certificate.
 pub const CERTIFICATE: &str = "CERTIFICATE";
 
+/// The label of a public key: SubjectPublicKeyInfo (RFC 7468, section 13).
+pub const PUBLIC_KEY: &str = "PUBLIC KEY";
+
 /// The DER bytes of every block with `label`; text around and between blocks is passed over, and a block
 /// that is damaged is left out.
 pub fn blocks(text: &[u8], label: &str) -> Vec<Vec<u8>> {

@@ -275,13 +275,10 @@ fn last_release<'a>(
 /// The keys of the cabinet that an app may be signed with.
 pub(crate) fn known_signers(inventory: Option<&Inventory>, app: Option<&str>) -> Vec<KnownSigner> {
     let (Some(inventory), Some(app)) = (inventory, app) else { return Vec::new() };
-    let known =
-        inventory.android_keys(app).filter_map(|(keystore, entry)| match &inventory.get(&entry.key)?.facts {
-            Facts::Key(key) => {
-                Some(KnownSigner { name: keystore.name.clone(), fingerprint: key.fingerprint.clone() })
-            }
-            _ => None,
-        });
+    let known = inventory.android_keys(app).filter_map(|(keystore, entry)| {
+        let fingerprint = crate::keystores::key_facts(inventory, entry)?.fingerprint.clone();
+        Some(KnownSigner { name: keystore.name.clone(), role: entry.role, fingerprint })
+    });
     known.collect()
 }
 

@@ -5,10 +5,13 @@ use std::path::Path;
 use jiff::Timestamp;
 use ninekeys_core::android::{Package, verify};
 use ninekeys_core::digest::{DigestError, hex, sha256_hex};
+use ninekeys_core::keystore::{self, Format, KeystoreError as FormatError};
 use ninekeys_formats::cursor::ParseError;
+use ninekeys_formats::keystore::recognise;
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::manifest::Manifest;
 use ninekeys_formats::pem;
+use ninekeys_formats::secret::SecretText;
 use ninekeys_formats::source::Source;
 use ninekeys_formats::x509::Certificate;
 use ninekeys_formats::zip::ZipError;
@@ -47,8 +50,25 @@ pub enum Content {
         /// The certificates, in file order.
         certificates: Vec<CertificateContent>,
     },
+    /// A keystore.
+    Keystore(Box<KeystoreContent>),
     /// An item of the cabinet.
     Item(Box<ShowReport>),
+}
+
+/// What is in a keystore.
+#[derive(Debug, Serialize)]
+pub struct KeystoreContent {
+    /// PKCS#12 or JKS.
+    pub format: Format,
+    /// How it is encrypted.
+    pub encryption: String,
+    /// Whether its password was given, and so everything is proved.
+    pub opened: bool,
+    /// Its keys: alias, and the certificate where it can be seen.
+    pub keys: Vec<(String, Option<CertificateContent>)>,
+    /// Certificates that belong to no key.
+    pub others: Vec<CertificateContent>,
 }
 
 /// What is in a package.
@@ -112,8 +132,11 @@ pub enum InspectError {
     /// It looks like a certificate and cannot be read as one.
     #[error("the certificate cannot be read: {0}")]
     Certificate(#[from] ParseError),
+    /// A keystore that cannot be read.
+    #[error(transparent)]
+    Keystore(#[from] FormatError),
     /// It is nothing that is known.
-    #[error("it is neither an APK nor a certificate (PEM or DER)")]
+    #[error("it is neither a build (APK, AAB), a keystore (PKCS#12, JKS) nor a certificate (PEM or DER)")]
     Unknown,
     /// Neither a file nor an item.
     #[error("there is no file of that name, and nothing in the cabinet either: {0}")]
@@ -130,7 +153,11 @@ pub enum InspectError {
 ///
 /// # Errors
 /// [`InspectError`].
-pub fn inspect(ctx: &Ctx<'_>, name: &Path) -> Result<InspectReport, InspectError> {
+pub fn inspect(
+    ctx: &Ctx<'_>,
+    name: &Path,
+    password: Option<&SecretText>,
+) -> Result<InspectReport, InspectError> {
     let path = ctx.path(name);
     let text = name.display().to_string();
     let report = |content| InspectReport { name: text.clone(), content, at: ctx.env.now };
@@ -151,6 +178,9 @@ pub fn inspect(ctx: &Ctx<'_>, name: &Path) -> Result<InspectReport, InspectError
     if source.len() <= CERTIFICATE_FILE {
         let failed = |error: ninekeys_formats::source::ReadError| FileError::new("read", &path, error.cause);
         let bytes = source.bytes(0..source.len(), CERTIFICATE_FILE).map_err(failed)?;
+        if recognise(&bytes).is_some() {
+            return Ok(report(Content::Keystore(Box::new(keystore(&bytes, password, &background)?))));
+        }
         if let Some(content) = certificates(&bytes, &background)? {
             return Ok(report(content));
         }
@@ -176,6 +206,31 @@ fn apk(ctx: &Ctx<'_>, source: &InputFile, background: &Background) -> Result<Apk
         schemes: check::scheme_lines(&signatures),
         signers: check::signer_lines(&signatures, background.inventory.as_ref()),
         block: block.map_or_else(Vec::new, |b| b.pairs.iter().map(|(id, _)| format!("{id:#010x}")).collect()),
+    })
+}
+
+/// A keystore, opened when there is a password, else as far as it shows itself.
+fn keystore(
+    bytes: &[u8],
+    password: Option<&SecretText>,
+    background: &Background,
+) -> Result<KeystoreContent, InspectError> {
+    let store = match password {
+        Some(password) => keystore::open(bytes, password, &Limits::USUAL)?,
+        None => keystore::peek(bytes, &Limits::USUAL)?,
+    };
+    let content = |parsed: Certificate| certificate(&parsed, background);
+    let lone = store.certificates.iter().filter_map(|der| Certificate::parse(der, &Limits::USUAL).ok());
+    Ok(KeystoreContent {
+        format: store.format,
+        encryption: store.encryption,
+        opened: password.is_some(),
+        keys: store
+            .keys
+            .iter()
+            .map(|k| (k.alias.clone(), k.certificate(&Limits::USUAL).map(content)))
+            .collect(),
+        others: lone.map(content).collect(),
     })
 }
 

@@ -99,10 +99,12 @@ pub fn show(ctx: &Ctx<'_>, name: &str) -> Result<ShowReport, ShowError> {
         .map(|other| Dependent { name: other.name.clone(), kind: other.facts.word() })
         .collect();
     dependents.sort_by(|a, b| a.name.cmp(&b.name));
+    // by the key and not by the name, which may have been another then
+    let keys = fingerprints(&all, item);
     let mut releases: Vec<String> = all
         .releases()
         .into_iter()
-        .filter(|release| release.signed_with == item.name)
+        .filter(|release| keys.contains(&release.signer.as_str()))
         .map(|release| release.file.clone())
         .collect();
     releases.reverse();
@@ -120,6 +122,18 @@ pub fn show(ctx: &Ctx<'_>, name: &str) -> Result<ShowReport, ShowError> {
         backed_up: cabinet.last_backup()?.is_some_and(|backup| backup.has(item)),
         at: ctx.env.now,
     })
+}
+
+/// The fingerprints of the keys that an item is or holds.
+fn fingerprints<'a>(all: &'a Inventory, item: &'a Item) -> Vec<&'a str> {
+    match &item.facts {
+        Facts::Key(key) => vec![&key.fingerprint],
+        Facts::Keystore(facts) => {
+            let keys = facts.entries.iter().filter_map(|entry| crate::keystores::key_facts(all, entry));
+            keys.map(|key| key.fingerprint.as_str()).collect()
+        }
+        _ => Vec::new(),
+    }
 }
 
 fn parts(all: &Inventory, item: &Item) -> Vec<Part> {

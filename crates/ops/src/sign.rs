@@ -8,7 +8,7 @@ use ninekeys_core::digest::{DigestError, Sink, from_hex, sha256_hex};
 use ninekeys_core::findings::Level;
 use ninekeys_core::keys::{KeyError, PrivateKey, Signer};
 use ninekeys_core::model::{
-    App, Destination, Facts, Inventory, Item, KeystoreEntry, Project, ReleaseFacts, Role,
+    App, Destination, Facts, Inventory, Item, KeystoreEntry, KeystoreFacts, Project, ReleaseFacts, Role,
 };
 use ninekeys_core::rules::file_stem;
 use ninekeys_formats::limits::Limits;
@@ -257,12 +257,20 @@ fn choose_key<'a>(
         let Facts::Keystore(facts) = &item.facts else {
             return Err(SignError::NotAKeystore { name: item.name.clone(), found: item.facts.word() });
         };
-        let own = facts.entries.iter().find(|entry| entry.apps.iter().any(|name| name == app));
-        let entry = own.or(facts.entries.first());
-        return entry.map(|entry| (item, entry)).ok_or(SignError::NoKey { app: app.into(), role: "signing" });
+        return match named_entry(facts, app, destination) {
+            Some(entry) => Ok((item, entry)),
+            None => Err(SignError::NoKey { app: app.into(), role: "signing" }),
+        };
     }
+    // the same key in several keystores is one key
     let of = |role: Role| -> Vec<_> {
-        inventory.android_keys(app).filter(|(_, entry)| entry.role == role).collect()
+        let mut out: Vec<(&Item, &KeystoreEntry)> = Vec::new();
+        for (item, entry) in inventory.android_keys(app).filter(|(_, entry)| entry.role == role) {
+            if !out.iter().any(|(_, known)| known.key == entry.key) {
+                out.push((item, entry));
+            }
+        }
+        out
     };
     let upload = if destination == Destination::Store { of(Role::Upload) } else { Vec::new() };
     let found = if upload.is_empty() { of(Role::Signing) } else { upload };
@@ -274,6 +282,17 @@ fn choose_key<'a>(
             names: many.iter().map(|(item, _)| item.name.clone()).collect(),
         }),
     }
+}
+
+/// The key of a keystore that was named: one for the app, of the kind that the destination wants if there is one.
+fn named_entry<'a>(
+    facts: &'a KeystoreFacts,
+    app: &str,
+    destination: Destination,
+) -> Option<&'a KeystoreEntry> {
+    let wanted = if destination == Destination::Store { Role::Upload } else { Role::Signing };
+    let own = || facts.entries.iter().filter(|entry| entry.apps.iter().any(|name| name == app));
+    own().find(|entry| entry.role == wanted).or_else(|| own().next()).or(facts.entries.first())
 }
 
 /// The private key and its certificate's DER.

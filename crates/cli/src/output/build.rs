@@ -5,7 +5,7 @@ use std::io;
 use jiff::Timestamp;
 use ninekeys_core::findings::{Finding, Level};
 use ninekeys_ops::check::CheckReport;
-use ninekeys_ops::inspect::{ApkContent, CertificateContent, Content, InspectReport};
+use ninekeys_ops::inspect::{ApkContent, CertificateContent, Content, InspectReport, KeystoreContent};
 use ninekeys_ops::sign::SignReport;
 
 use super::line::{Line, Paper, Sign};
@@ -203,6 +203,7 @@ impl Report for InspectReport {
                 }
                 Ok(())
             }
+            Content::Keystore(keystore) => print_keystore(self, keystore, paper),
             Content::Item(item) => item.text(paper),
         }
     }
@@ -265,6 +266,37 @@ fn signatures(report: &InspectReport, apk: &ApkContent, paper: &mut Paper<'_>) -
     }
     if !apk.block.is_empty() {
         paper.put(&row("  signing block", &apk.block.join(" ")))?;
+    }
+    Ok(())
+}
+
+fn print_keystore(
+    report: &InspectReport,
+    keystore: &KeystoreContent,
+    paper: &mut Paper<'_>,
+) -> io::Result<()> {
+    let many = words::count(keystore.keys.len(), "key");
+    let head = Line::new().bold(&report.name);
+    paper.put(&head.text(format!("   {}, {}, {many}", keystore.format, keystore.encryption)))?;
+    for (alias, certificate) in &keystore.keys {
+        paper.blank()?;
+        paper.put(&Line::new().dim("  alias").to(18).bold(alias))?;
+        match certificate {
+            Some(certificate) => print_certificate(report, certificate, paper)?,
+            None => paper.put(&Line::new().to(18).text("its certificate is seen only with the password"))?,
+        }
+    }
+    for certificate in &keystore.others {
+        paper.blank()?;
+        print_certificate(report, certificate, paper)?;
+    }
+    if !keystore.opened {
+        paper.blank()?;
+        let line = Line::new()
+            .text("  ")
+            .sign(Sign::Warn)
+            .text(" looked at without its password: nothing is proved   ");
+        paper.put(&line.command(&["inspect", &report.name, "--password-file", "FILE"]).hang(4))?;
     }
     Ok(())
 }

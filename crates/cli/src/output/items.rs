@@ -51,6 +51,8 @@ fn item_row(report: &InventoryReport, row: &Row) -> Vec<Line> {
     let mark = if row.state == State::Retired { Sign::NotNeeded } else { Sign::from(row.mark) };
     vec![
         Line::new().sign(mark).text(" ").bold(&row.name),
+        // a key that is called as its keystore needs no second name
+        Line::new().dim(row.alias.as_deref().filter(|alias| *alias != row.name).unwrap_or("")),
         Line::new().text(&row.kind),
         Line::new().text(row.algorithm.as_deref().unwrap_or("")),
         Line::new().text(row.apps.join(", ")),

@@ -4,6 +4,7 @@ mod board;
 mod build;
 mod cabinet;
 mod items;
+mod keystores;
 mod line;
 mod made;
 mod words;

@@ -37,7 +37,7 @@ fn certificates_are_read_in_both_forms_and_matched_with_the_cabinet() {
     env.file("c.cer", &der[..der.len() - 4]);
     env.run("inspect c.cer").exit(3).says("the certificate cannot be read");
     env.file("d.bin", b"nothing of ours");
-    env.run("inspect d.bin").exit(3).says("neither an APK nor a certificate");
+    env.run("inspect d.bin").exit(3).says("neither a build (APK, AAB), a keystore");
 }
 
 #[test]

@@ -16,10 +16,20 @@ const HASH: usize = 20;
 
 /// Opens a JKS file.
 pub(super) fn open(bytes: &[u8], password: &SecretText, limits: &Limits) -> Result<OpenStore, KeystoreError> {
+    let (store, Sealed { covered, digest }) = peek(bytes, limits)?;
+    let right = sha1(&wide(password), &[BETWEEN, bytes.get(..covered).unwrap_or_default()]) == digest;
+    if right { Ok(store) } else { Err(why_not(&store.keys, password, limits)) }
+}
+
+/// What the password proves: the digest, and how many bytes it is over.
+pub(super) struct Sealed {
+    covered: usize,
+    digest: Vec<u8>,
+}
+
+/// What a JKS file shows without its password: all but the private keys.
+pub(super) fn peek(bytes: &[u8], limits: &Limits) -> Result<(OpenStore, Sealed), KeystoreError> {
     let store = jks::parse(bytes, limits)?;
-    let covered = bytes.get(..store.covered).unwrap_or_default();
-    let wide = wide(password);
-    let right = sha1(&wide, &[BETWEEN, covered]) == store.digest;
     let mut keys = Vec::new();
     let mut certificates = Vec::new();
     for entry in store.entries {
@@ -34,10 +44,9 @@ pub(super) fn open(bytes: &[u8], password: &SecretText, limits: &Limits) -> Resu
         }
     }
     keys.sort_by(|a, b| a.alias.cmp(&b.alias));
-    if !right {
-        return Err(why_not(&keys, password, limits));
-    }
-    Ok(OpenStore { format: Format::Jks, encryption: "a stream of SHA-1".into(), keys, certificates })
+    let encryption = "a stream of SHA-1".into();
+    let sealed = Sealed { covered: store.covered, digest: store.digest };
+    Ok((OpenStore { format: Format::Jks, encryption, keys, certificates }, sealed))
 }
 
 /// The digest covers the password and the file alike. Where a key opens with the same password, or a certificate

@@ -161,6 +161,20 @@ pub fn open(bytes: &[u8], password: &SecretText, limits: &Limits) -> Result<Open
     }
 }
 
+/// What a keystore shows to somebody who has no password: aliases and certificates, as far as they stand in clear.
+/// Nothing of it is proved.
+///
+/// # Errors
+/// [`KeystoreError`] when its structure does not hold.
+pub fn peek(bytes: &[u8], limits: &Limits) -> Result<OpenStore, KeystoreError> {
+    match recognise(bytes) {
+        Some(Kind::Pkcs12) => pkcs12::peek(bytes, limits),
+        Some(Kind::Jks) => jks::peek(bytes, limits).map(|(store, _)| store),
+        Some(Kind::Jceks) => Err(KeystoreError::Jceks),
+        None => Err(KeystoreError::Unknown),
+    }
+}
+
 impl StoredKey {
     /// The certificate that the file gives to it, without opening the key.
     pub fn certificate(&self, limits: &Limits) -> Option<Certificate> {

@@ -48,14 +48,21 @@ pub(super) fn open(bytes: &[u8], password: &SecretText, limits: &Limits) -> Resu
             }
         }
     }
-    let keys = bags.iter().filter_map(|bag| match &bag.content {
-        BagContent::ShroudedKey(encrypted) => Some(derive::name(&encrypted.scheme)),
-        _ => None,
-    });
-    encryption.extend(keys);
-    encryption.sort();
-    encryption.dedup();
-    Ok(sort_out(bags, encryption.join(", ")))
+    Ok(sort_out(bags, encryption))
+}
+
+/// What a PKCS#12 file shows without its password: often the aliases, seldom the certificates.
+pub(super) fn peek(bytes: &[u8], limits: &Limits) -> Result<OpenStore, KeystoreError> {
+    let pfx = format::parse(bytes, limits)?;
+    let mut bags = Vec::new();
+    let mut encryption = Vec::new();
+    for safe in format::safes(&pfx.contents, limits)? {
+        match safe {
+            Safe::Plain(contents) => bags.extend(format::bags(&contents, limits)?),
+            Safe::Encrypted(encrypted) => encryption.push(derive::name(&encrypted.scheme)),
+        }
+    }
+    Ok(sort_out(bags, encryption))
 }
 
 /// Whether the MAC is right; without one, nothing speaks against the file.
@@ -97,16 +104,26 @@ fn opens_anything(safes: &[Safe], password: &SecretText, limits: &Limits) -> boo
     })
 }
 
+/// A certificate on its way to its key.
+struct Lone {
+    key_id: Option<Vec<u8>>,
+    name: Option<String>,
+    der: Vec<u8>,
+}
+
 /// Keys with the certificates that may be theirs: first the one with the same id, then all others.
-fn sort_out(bags: Vec<Bag>, encryption: String) -> OpenStore {
+fn sort_out(bags: Vec<Bag>, mut encryption: Vec<String>) -> OpenStore {
     let mut keys = Vec::new();
-    let mut certificates: Vec<(Option<Vec<u8>>, Option<String>, Vec<u8>)> = Vec::new();
+    let mut certificates: Vec<Lone> = Vec::new();
     for bag in bags {
         let protected = match bag.content {
             BagContent::Key(secret) => Protected::Plain(secret),
-            BagContent::ShroudedKey(encrypted) => Protected::Pkcs12(encrypted),
+            BagContent::ShroudedKey(encrypted) => {
+                encryption.push(derive::name(&encrypted.scheme));
+                Protected::Pkcs12(encrypted)
+            }
             BagContent::Certificate(der) => {
-                certificates.push((bag.key_id, bag.name, der));
+                certificates.push(Lone { key_id: bag.key_id, name: bag.name, der });
                 continue;
             }
             BagContent::Other(_) => continue,
@@ -115,13 +132,13 @@ fn sort_out(bags: Vec<Bag>, encryption: String) -> OpenStore {
     }
     let only = keys.len() == 1;
     let keys = keys.into_iter().enumerate().map(|(index, (name, id, protected))| {
-        let own = |(other, _, _): &&(Option<Vec<u8>>, Option<String>, Vec<u8>)| id.is_some() && *other == id;
+        let own = |one: &&Lone| id.is_some() && one.key_id == id;
         let others = certificates.iter().filter(|one| !own(one));
         let ordered: Vec<Vec<u8>> =
-            certificates.iter().filter(own).chain(others).map(|(_, _, der)| der.clone()).collect();
+            certificates.iter().filter(own).chain(others).map(|one| one.der.clone()).collect();
         let claimed = certificates.iter().any(|one| own(&one)) || (only && !ordered.is_empty());
         // a name may stand on the certificate alone
-        let on_certificate = certificates.iter().find(own).and_then(|(_, name, _)| name.clone());
+        let on_certificate = certificates.iter().find(own).and_then(|one| one.name.clone());
         let alias = name.or(on_certificate).filter(|name| !name.is_empty());
         let alias = alias.unwrap_or_else(|| format!("key-{}", index + 1));
         StoredKey { alias, protected, certificates: ordered, claimed }
@@ -129,7 +146,10 @@ fn sort_out(bags: Vec<Bag>, encryption: String) -> OpenStore {
     let mut keys: Vec<StoredKey> = keys.collect();
     keys.sort_by(|a, b| a.alias.cmp(&b.alias));
     let lone =
-        if keys.is_empty() { certificates.into_iter().map(|(_, _, der)| der).collect() } else { Vec::new() };
+        if keys.is_empty() { certificates.into_iter().map(|one| one.der).collect() } else { Vec::new() };
+    encryption.sort();
+    encryption.dedup();
+    let encryption = encryption.join(", ");
     OpenStore { format: Format::Pkcs12, encryption, keys, certificates: lone }
 }
 

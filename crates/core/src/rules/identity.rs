@@ -5,9 +5,9 @@ use ninekeys_formats::x509::{Certificate, KeyShape};
 
 use super::{BuildLook, Notes, Rule, Subject};
 use crate::android::{SchemeState, SignatureFault, SignerReport};
-use crate::certificate::{LEAST_YEARS_FOR_SIGNING, end_of_validity};
+use crate::certificate::{LEAST_YEARS_FOR_SIGNING, end_of_validity, is_debug_subject};
 use crate::findings::{Level, Observation};
-use crate::model::Destination;
+use crate::model::{Destination, Role};
 
 pub(super) const RULES: &[Rule] = &[
     Rule {
@@ -67,6 +67,24 @@ pub(super) const RULES: &[Rule] = &[
                   the app's.",
         remedy: "sign with the key and lineage that the last release was signed with",
         subject: Subject::Build(lineage_invalid),
+    },
+    Rule {
+        name: "debug-key",
+        level: Level::Error,
+        about: "the build is signed with a debug key",
+        meaning: "Build tools make a debug key on every machine, under a password that everybody knows. Stores refuse it, \
+                  and an app that was once released with it can be replaced by anybody's.",
+        remedy: "sign it with the app's own key; what was released with a debug key has to be released as a new app",
+        subject: Subject::Build(debug_key),
+    },
+    Rule {
+        name: "keys-swapped",
+        level: Level::Error,
+        about: "the build is signed with the app's other key: the upload key for people, or the signing key for the store",
+        meaning: "The upload key proves to a store who uploads; the signing key is what devices know the app by. With the \
+                  wrong one of the two a store refuses the upload, or a device the update.",
+        remedy: "sign it again for its destination: the right key is taken by itself",
+        subject: Subject::Build(keys_swapped),
     },
 ];
 
@@ -169,7 +187,11 @@ fn validity_short(look: &BuildLook<'_>, notes: &mut Notes) {
 fn signer_changed(look: &BuildLook<'_>, notes: &mut Notes) {
     let signers = signers(look, notes);
     let expected: Vec<(&str, &str)> = match look.last {
-        Some(last) => vec![(last.signed_with.as_str(), last.signer.as_str())],
+        Some(last) => {
+            // what it is called now, if it is still there
+            let now = look.known_signers.iter().find(|known| known.fingerprint == last.signer);
+            vec![(now.map_or(last.signed_with.as_str(), |known| &known.name), last.signer.as_str())]
+        }
         None => look.known_signers.iter().map(|k| (k.name.as_str(), k.fingerprint.as_str())).collect(),
     };
     let Some((name, fingerprint)) = expected.first() else { return notes.skip() };
@@ -190,6 +212,53 @@ fn signer_changed(look: &BuildLook<'_>, notes: &mut Notes) {
             .expected(format!("key {} ({name}{since})", short(fingerprint)))
             .found(format!("key {}, {}", short(&signer.key_fingerprint), subject(&signer.certificate)));
         notes.found(seen.mend(["sign", look.path, "--key", name]));
+    }
+}
+
+fn debug_key(look: &BuildLook<'_>, notes: &mut Notes) {
+    let signers = signers(look, notes);
+    if look.destination == Some(Destination::Development) {
+        return notes.skip();
+    }
+    for signer in signers.into_iter().filter(|signer| is_debug_subject(&signer.certificate.subject)) {
+        let seen = Observation::new("it is signed with a debug key, which anybody can have");
+        notes.found(seen.expected("the app's own key").found(subject(&signer.certificate)));
+    }
+}
+
+fn keys_swapped(look: &BuildLook<'_>, notes: &mut Notes) {
+    let signers = signers(look, notes);
+    let (wanted, other, says) = match look.destination {
+        Some(Destination::Store) => {
+            (Role::Upload, Role::Signing, "it is signed with the app's signing key, and goes to the store")
+        }
+        Some(Destination::Direct) => (
+            Role::Signing,
+            Role::Upload,
+            "it is signed with the app's upload key, and goes to people's devices",
+        ),
+        _ => return notes.skip(),
+    };
+    let held = |role: Role, fingerprint: &str| {
+        look.known_signers.iter().any(|known| known.role == role && known.fingerprint == fingerprint)
+    };
+    // an app that has only the one key uses it for both
+    let Some(right) = look.known_signers.iter().find(|known| known.role == wanted) else {
+        return notes.skip();
+    };
+    for signer in signers {
+        let fingerprint = signer.key_fingerprint.as_str();
+        if held(other, fingerprint) && !held(wanted, fingerprint) {
+            let seen = Observation::new(says)
+                .expected(format!(
+                    "the {}, key {} ({})",
+                    wanted.nine_key().word(),
+                    short(&right.fingerprint),
+                    right.name
+                ))
+                .found(format!("the {}, key {}", other.nine_key().word(), short(fingerprint)));
+            notes.found(seen.mend(["sign", look.path, "--key", &right.name]));
+        }
     }
 }
 

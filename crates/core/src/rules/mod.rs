@@ -12,7 +12,7 @@ use serde::Serialize;
 
 use crate::android::{Package, Signatures};
 use crate::findings::{Finding, Level, Observation};
-use crate::model::{App, Destination, Inventory, LastBackup, Policy, ReleaseFacts};
+use crate::model::{App, Destination, Inventory, LastBackup, Policy, ReleaseFacts, Role};
 
 /// A build under check and what it is compared with.
 pub struct BuildLook<'a> {
@@ -45,6 +45,8 @@ pub struct BuildLook<'a> {
 pub struct KnownSigner {
     /// The keystore's name.
     pub name: String,
+    /// Signing or upload.
+    pub role: Role,
     /// The key's fingerprint.
     pub fingerprint: String,
 }

@@ -1,0 +1,29 @@
+//! `ninekeys compare`
+
+use ninekeys_ops::Ctx;
+use ninekeys_ops::compare::{Sameness, compare};
+
+use super::key_args::PasswordArgs;
+use crate::failure::{Exit, Failure};
+use crate::output::Output;
+
+/// Tells whether two things carry the same key or the same certificate: keystores, certificates, signed builds, items
+/// of the cabinet. By fingerprint; a name says nothing. Ends with 1 when they share no key.
+#[derive(Debug, clap::Args)]
+pub(crate) struct Args {
+    /// A file, or the name of an item
+    one: String,
+    /// What it is compared with
+    other: String,
+    #[command(flatten)]
+    password: PasswordArgs,
+}
+
+pub(crate) fn run(args: &Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
+    let attempt = format!("compare {} with {}", args.one, args.other);
+    let password = args.password.given(&attempt)?;
+    let report = compare(ctx, &args.one, &args.other, password.as_ref());
+    let report = report.map_err(|error| Failure::of(&attempt, &error))?;
+    out.emit(&report);
+    Ok(if report.same == Sameness::Nothing { Exit::Findings } else { Exit::Done })
+}

@@ -1,0 +1,371 @@
+//! Keystores: made, changed, taken in, given out.
+
+use std::io;
+
+use ninekeys_core::model::Role;
+use ninekeys_ops::compare::{CompareReport, Sameness, Side};
+use ninekeys_ops::keystore_change::KeystoreChangeReport;
+use ninekeys_ops::keystore_create::{KeyMade, KeystoreAddKeyReport, KeystoreCreateReport};
+use ninekeys_ops::keystore_export::{Form, KeystoreExportReport, PasswordFrom};
+use ninekeys_ops::keystore_hand_over::KeystoreHandOverReport;
+use ninekeys_ops::keystore_import::{ImportedKey, KeystoreImportReport};
+
+use super::line::{Line, Paper, Sign};
+use super::{Report, words};
+
+/// Where values stand behind labels.
+const VALUE: usize = 16;
+
+fn row(label: &str, value: &str) -> Line {
+    Line::new().dim(label).to(VALUE).text(value).hang(VALUE)
+}
+
+fn warn(text: impl AsRef<str>) -> Line {
+    Line::new().text("  ").sign(Sign::Warn).to(VALUE).text(text).hang(VALUE)
+}
+
+impl Report for KeystoreCreateReport {
+    const SCHEMA: &'static str = "ninekeys.keystore-create/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        headline(&self.key, &self.key.name, paper)?;
+        let password = if self.generated_password {
+            "made up and sealed in the cabinet"
+        } else {
+            "yours, sealed in the cabinet"
+        };
+        paper.put(&row("  password", password))?;
+        if self.weak_password {
+            let text = "it is easy to guess: leave the password options out, and a strong one is made up";
+            paper.put(&warn(text))?;
+        }
+        copies(paper)
+    }
+}
+
+impl Report for KeystoreAddKeyReport {
+    const SCHEMA: &'static str = "ninekeys.keystore-add-key/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        headline(&self.key, &format!("{} in {}", self.key.alias, self.key.name), paper)?;
+        paper.put(&row(
+            "  keystore",
+            &format!("{} has {} now", self.key.name, words::count(self.keys, "key")),
+        ))?;
+        copies(paper)
+    }
+}
+
+fn headline(key: &KeyMade, name: &str, paper: &mut Paper<'_>) -> io::Result<()> {
+    let until = format!("valid until {}", words::day_and_distance(key.now, key.not_after));
+    let head = Line::new().sign(Sign::Fine).text(" ").bold(name);
+    let head = head.text(format!("   {}, {until}", key.algorithm));
+    let fingerprint = words::short(&key.certificate_fingerprint);
+    paper.put(&head.dim("   fingerprint ").text(fingerprint).hang(2))?;
+    paper.blank()?;
+    let titles: Vec<&str> = key.apps.iter().map(|(_, title)| title.as_str()).collect();
+    paper.put(&Line::new().text("  ").text(what_depends(key.role, &titles, &key.others)).hang(2))?;
+    if let Some(text) = tied_together(&titles) {
+        paper.put(&Line::new().text("  ").text(text).hang(2))?;
+    }
+    paper.put(&row("  subject", &key.subject))?;
+    paper.put(&row("  alias", &key.alias))
+}
+
+fn copies(paper: &mut Paper<'_>) -> io::Result<()> {
+    paper.put(&row("  copies", "1, in this cabinet; a backup is missing"))?;
+    paper.put(&Line::new().dim("  next").to(VALUE).command(&["cabinet", "backup", "FOLDER"]))
+}
+
+fn and(names: &[&str]) -> String {
+    match names {
+        [] => String::new(),
+        [one] => (*one).to_owned(),
+        [first @ .., last] => format!("{} and {last}", first.join(", ")),
+    }
+}
+
+/// What hangs on a key, in a sentence.
+fn what_depends(role: Role, titles: &[&str], others: &[String]) -> String {
+    let app = if titles.is_empty() { "the app it is used for".to_owned() } else { and(titles) };
+    let has = if titles.len() > 1 { "have" } else { "has" };
+    match (role, others) {
+        (Role::Signing, []) => {
+            format!(
+                "Every update of {app} must be signed with this key. It cannot be replaced if it is lost."
+            )
+        }
+        (Role::Signing, others) => format!(
+            "{app} {has} a signing key already ({}). What was released with that one must be updated with it; \
+             this one is for what was never released.",
+            others.join(", ")
+        ),
+        (Role::Upload, []) => format!(
+            "The store takes uploads of {app} that are signed with this key. If it is lost, the store can be \
+             asked to take another."
+        ),
+        (Role::Upload, others) => format!(
+            "{app} {has} an upload key already ({}). The store takes uploads with that one until it is asked to \
+             take this one.",
+            others.join(", ")
+        ),
+    }
+}
+
+/// What it means when an app gets several keys of a kind at once.
+fn several_at_once(apps: &str) -> String {
+    format!(
+        "Now there are several keys of one kind for {apps}: `sign` will ask which. What was released with one of them \
+         must be updated with that one; take the app off the others."
+    )
+}
+
+/// What one key for several apps means.
+fn tied_together(titles: &[&str]) -> Option<String> {
+    (titles.len() > 1).then(|| {
+        format!(
+            "One key for {} ties them together: whoever has it can publish updates of all of them, whoever loses \
+             it loses them all, and on a device they may share permissions and data.",
+            and(titles)
+        )
+    })
+}
+
+impl Report for KeystoreChangeReport {
+    const SCHEMA: &'static str = "ninekeys.keystore-change/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let head = Line::new().sign(Sign::Fine).text(" ").bold(&self.name);
+        let same = if self.key.is_some() {
+            "changed; the key is the same key"
+        } else {
+            "changed; its keys are the same keys"
+        };
+        paper.put(&head.text(format!("   {same}")))?;
+        paper.blank()?;
+        for (index, sentence) in self.changed.iter().enumerate() {
+            paper.put(&row(if index == 0 { "  changed" } else { "" }, sentence))?;
+        }
+        if let Some(key) = &self.key {
+            paper.put(&row("  key", &format!("{}   {}", key.alias, words::short(&key.key_fingerprint))))?;
+            let apps: Vec<&str> = key.apps.iter().map(String::as_str).collect();
+            if !apps.is_empty() {
+                paper.put(&row("  for", &format!("{} ({})", and(&apps), key.role.nine_key().word())))?;
+            }
+            if let Some(text) = tied_together(&apps) {
+                paper.put(&warn(text))?;
+            }
+            if !key.others.is_empty() {
+                paper.put(&warn(what_depends(key.role, &apps, &key.others)))?;
+            }
+        }
+        if self.weak_password {
+            paper.put(&warn("the password is easy to guess: --make-up makes a strong one up"))?;
+        }
+        paper.put(&Line::new().dim("  next").to(VALUE).command(&["show", &self.name]))
+    }
+}
+
+impl Report for KeystoreImportReport {
+    const SCHEMA: &'static str = "ninekeys.keystore-import/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let head = Line::new().sign(Sign::Fine).text(" ").bold(&self.name);
+        let many = words::count(self.keys.len(), "key");
+        paper.put(
+            &head.text(format!("   {many} out of {} ({}, {})", self.file, self.format, self.encryption)),
+        )?;
+        for key in &self.keys {
+            paper.blank()?;
+            imported(self, key, paper)?;
+        }
+        paper.blank()?;
+        let titles: Vec<&str> = self.apps.iter().map(|(_, title)| title.as_str()).collect();
+        if !titles.is_empty() {
+            let mut others: Vec<String> =
+                self.keys.iter().flat_map(|key| key.others.iter().cloned()).collect();
+            others.sort();
+            others.dedup();
+            let text = if others.contains(&self.name) {
+                several_at_once(&and(&titles))
+            } else {
+                what_depends(self.role, &titles, &others)
+            };
+            paper.put(&Line::new().text("  ").text(text).hang(2))?;
+        }
+        if let Some(text) = tied_together(&titles) {
+            paper.put(&Line::new().text("  ").text(text).hang(2))?;
+        }
+        if !self.left.is_empty() {
+            paper.put(&row("  left there", &self.left.join(", ")))?;
+        }
+        if self.weak_password {
+            paper.put(&warn("its password is easy to guess").to(VALUE + 32).command(&[
+                "keystore",
+                "change",
+                &self.name,
+                "--make-up",
+            ]))?;
+        }
+        let text =
+            format!("{} is still there: where nobody needs it, delete it once a backup is made", self.file);
+        paper.put(&row("  file", &text))?;
+        copies(paper)
+    }
+}
+
+fn imported(report: &KeystoreImportReport, key: &ImportedKey, paper: &mut Paper<'_>) -> io::Result<()> {
+    let head = Line::new().dim("  alias").to(VALUE).bold(&key.alias).text(format!("   {}", key.algorithm));
+    let until = words::day_and_distance(report.at, key.not_after);
+    paper.put(
+        &head
+            .text(format!(", valid until {until}   {}", words::short(&key.certificate_fingerprint)))
+            .hang(VALUE),
+    )?;
+    paper.put(&row("  subject", &key.subject))?;
+    if !key.same_as.is_empty() {
+        let text = format!(
+            "the cabinet holds this very key already, as {}; it is kept once",
+            key.same_as.join(", ")
+        );
+        paper.put(&warn(text))?;
+    }
+    if let Some(why) = &key.cannot_sign {
+        paper.put(&warn(format!("it is kept and can be exported, but not signed with: {why}")))?;
+    }
+    if key.debug_key {
+        paper.put(&warn(
+            "it is a debug key: everybody knows its password, and no store takes a release with it",
+        ))?;
+    }
+    if key.issuers_left > 0 {
+        let many = words::count(key.issuers_left, "certificate");
+        paper.put(&row("", &format!("{many} above its own stayed in the file")))?;
+    }
+    Ok(())
+}
+
+impl Report for KeystoreExportReport {
+    const SCHEMA: &'static str = "ninekeys.keystore-export/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let form = match self.form {
+            Form::Pkcs12 => "PKCS#12, private keys included",
+            Form::CertificatePem => "certificate, PEM; no private key",
+            Form::CertificateDer => "certificate, DER; no private key",
+        };
+        let head = Line::new().sign(Sign::Fine).text(" ").bold(&self.file);
+        paper.put(&head.text(format!("   {form}")))?;
+        paper.blank()?;
+        for (index, (alias, fingerprint)) in self.entries.iter().enumerate() {
+            let label = if index == 0 { "  holds" } else { "" };
+            let place = Line::new().dim(label).to(VALUE).bold(alias).text(format!(" of {}", self.name));
+            paper.put(&place.text(format!("   {}", words::whole(fingerprint))).hang(VALUE))?;
+        }
+        let Some(from) = self.password else { return Ok(()) };
+        let password = match from {
+            PasswordFrom::Keystore => "the keystore's own, as it is sealed in the cabinet",
+            PasswordFrom::Chosen => "yours, for this file",
+            PasswordFrom::Generated => "made up for this file",
+        };
+        paper.put(&row("  password", &format!("{password}; one for the store and every key")))?;
+        match &self.password_file {
+            Some(file) => paper.put(&row("", &format!("written into {file}, which only you can read")))?,
+            None if from != PasswordFrom::Chosen => {
+                let text = "nobody has seen it; to have it written down:";
+                let again = [
+                    "keystore",
+                    "export",
+                    &self.name,
+                    "--to",
+                    &self.file,
+                    "--note-password",
+                    "FILE",
+                    "--replace",
+                ];
+                let again: &[&str] = if from == PasswordFrom::Generated { &[] } else { &again };
+                let line = Line::new().to(VALUE).text(text).hang(VALUE);
+                if again.is_empty() {
+                    paper.put(&warn("nobody has seen it: export again with --note-password FILE"))?;
+                } else {
+                    paper.put(&line)?;
+                    paper.put(&Line::new().to(VALUE).command(again).hang(VALUE))?;
+                }
+            }
+            None => {}
+        }
+        if self.weak_password {
+            paper.put(&warn("it is easy to guess"))?;
+        }
+        paper.put(&warn(
+            "whoever has the file and its password can publish updates: do not leave it lying around",
+        ))
+    }
+}
+
+impl Report for KeystoreHandOverReport {
+    const SCHEMA: &'static str = "ninekeys.keystore-hand-over/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let head = Line::new().sign(Sign::Fine).text(" ").bold(&self.file);
+        let key =
+            format!("   the {} {} of {}, encrypted", self.role.nine_key().word(), self.alias, self.name);
+        paper.put(&head.text(key))?;
+        paper.blank()?;
+        let receiver = self.receiver.as_deref().unwrap_or("a public key without a name");
+        paper.put(&row("  receiver", &format!("{receiver}   {}", self.receiver_algorithm)))?;
+        paper.put(&row("  its key", &words::whole(&self.receiver_fingerprint)))?;
+        paper.put(&row("  hands over", &format!("the key {}", words::whole(&self.key_fingerprint))))?;
+        let text = "only the receiver can open the file. Compare its key's fingerprint with the one the store shows \
+                    before you send it: who holds this key can publish updates";
+        paper.put(&warn(text))?;
+        paper.put(&row("  history", "written down").to(VALUE + 16).command(&["cabinet", "history"]))
+    }
+}
+
+impl Report for CompareReport {
+    const SCHEMA: &'static str = "ninekeys.compare/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let (sign, says) = match self.same {
+            Sameness::Certificate => (Sign::Fine, "The same certificate, and so the same key"),
+            Sameness::Key => (Sign::Fine, "The same key, under another certificate"),
+            Sameness::Nothing => (Sign::Bad, "Not the same key"),
+        };
+        let head = Line::new().sign(sign).text(" ").bold(says);
+        paper.put(&head.text(format!("   {} and {}", self.one.name, self.other.name)).hang(2))?;
+        for (index, side) in [&self.one, &self.other].into_iter().enumerate() {
+            paper.blank()?;
+            compared_side(self, index, side, paper)?;
+        }
+        Ok(())
+    }
+}
+
+fn compared_side(report: &CompareReport, index: usize, side: &Side, paper: &mut Paper<'_>) -> io::Result<()> {
+    paper.put(&Line::new().text("  ").bold(&side.name).text(format!("   {}", side.kind)).hang(4))?;
+    for key in &side.keys {
+        let shared = report.pairs.iter().filter(|(one, other, _)| {
+            let label = if index == 0 { one } else { other };
+            *label == key.label
+        });
+        let sign = if shared.count() > 0 { Sign::Fine } else { Sign::NotNeeded };
+        paper.put(
+            &Line::new().text("    ").sign(sign).text(format!(" {}   {}", key.label, key.algorithm)).hang(6),
+        )?;
+        paper.put(
+            &Line::new()
+                .to(6)
+                .dim("key")
+                .to(VALUE + 4)
+                .text(words::whole(&key.key_fingerprint))
+                .hang(VALUE + 4),
+        )?;
+        let fingerprint = words::whole(&key.certificate_fingerprint);
+        paper.put(&Line::new().to(6).dim("certificate").to(VALUE + 4).text(fingerprint).hang(VALUE + 4))?;
+    }
+    for note in &side.notes {
+        paper.put(&Line::new().text("    ").sign(Sign::Warn).text(format!(" {note}")).hang(6))?;
+    }
+    Ok(())
+}

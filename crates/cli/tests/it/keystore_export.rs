@@ -1,0 +1,216 @@
+use std::process::Command;
+
+use crate::PROGRAM;
+use testkit::{TestEnv, data, has};
+
+fn run(env: &TestEnv, program: &str, words: &[&str]) -> String {
+    let output = Command::new(program).args(words).current_dir(env.folder()).output().unwrap();
+    let said =
+        String::from_utf8_lossy(&output.stdout).into_owned() + &String::from_utf8_lossy(&output.stderr);
+    assert!(output.status.success(), "{program} {words:?}\n{said}");
+    said
+}
+
+/// Two keys in one keystore, exported with a password in `pw`.
+fn exported() -> TestEnv {
+    let env = TestEnv::with_key(PROGRAM);
+    env.run("keystore add-key crossing-signing --alias Upload --kind upload --app crossing --common-name Up --algorithm rsa-2048")
+        .exit(0)
+        .says("crossing-signing has 2 keys now");
+    env.run("keystore export crossing-signing --to out.p12 --note-password pw")
+        .exit(0)
+        .says("written into pw");
+    env
+}
+
+#[test]
+fn what_is_exported_is_read_by_openssl_and_by_java_with_every_alias() {
+    let env = exported();
+    assert_eq!(
+        env.run("inspect out.p12 --password-file pw --format json").exit(0).json()["content"]["keys"]
+            .as_array()
+            .unwrap()
+            .len(),
+        2
+    );
+    if has("openssl", "version") {
+        let said =
+            run(&env, "openssl", &["pkcs12", "-in", "out.p12", "-passin", "file:pw", "-info", "-noenc"]);
+        assert!(said.contains("PBES2, PBKDF2, AES-256-CBC"), "{said}");
+        assert_eq!(said.matches("BEGIN PRIVATE KEY").count(), 2);
+        assert!(said.contains("MAC: sha256"), "{said}");
+    }
+    if has("javac", "-version") {
+        let classes = env.folder().display().to_string();
+        run(&env, "javac", &["-d", &classes, &data("independent/ReadStore.java").display().to_string()]);
+        let password = String::from_utf8(env.read("pw")).unwrap();
+        let said = run(&env, "java", &["-cp", &classes, "ReadStore", "PKCS12", "out.p12", password.trim()]);
+        assert!(said.contains("crossing-signing: EC key, 1 certificates, pair: true"), "{said}");
+        assert!(said.contains("upload: RSA key, 1 certificates, pair: true"), "{said}");
+    }
+}
+
+#[test]
+fn what_java_writes_is_imported_in_both_of_its_formats() {
+    if !has("javac", "-version") {
+        return;
+    }
+    let env = exported();
+    let classes = env.folder().display().to_string();
+    run(&env, "javac", &["-d", &classes, &data("independent/ReadStore.java").display().to_string()]);
+    let password = String::from_utf8(env.read("pw")).unwrap();
+    for kind in ["JKS", "PKCS12"] {
+        run(
+            &env,
+            "java",
+            &["-cp", &classes, "ReadStore", "PKCS12", "out.p12", password.trim(), kind, kind, "größe"],
+        );
+        env.file("own", "größe\n".as_bytes());
+        let import = format!("keystore import {kind} --name from-{kind} --password-file pw --alias upload");
+        if kind == "JKS" {
+            // JKS takes a password of any characters for a key
+            env.run(&import).exit(4).says("the key upload has a password of its own");
+            env.run(&format!("{import} --key-password-file upload=own"))
+                .exit(0)
+                .says("as crossing-signing/Upload");
+        } else {
+            env.run(&import).exit(0).says("as crossing-signing/Upload");
+        }
+        env.run(&format!("compare from-{kind} out.p12 --password-file pw"))
+            .exit(0)
+            .says("The same certificate");
+    }
+}
+
+#[test]
+fn a_certificate_alone_needs_no_passphrase_and_no_history() {
+    let env = exported();
+    let before = env.run("cabinet history --format json").exit(0).stdout;
+    std::fs::remove_file(env.path("unlock.txt")).unwrap();
+    env.run("keystore export crossing-signing --as certificate-pem --to all.pem")
+        .exit(0)
+        .says("no private key");
+    env.run("keystore export crossing-signing --as certificate-der --to one.der")
+        .exit(2)
+        .says("a DER file holds one certificate, and 2 were asked for");
+    env.run("keystore export crossing-signing --as certificate-der --to one.der --alias upload").exit(0);
+    assert_eq!(String::from_utf8(env.read("all.pem")).unwrap().matches("BEGIN CERTIFICATE").count(), 2);
+    env.run("compare one.der crossing-signing").exit(0).says("same certificate");
+    env.run("keystore export crossing-signing --to other.p12").exit(4);
+    assert_eq!(env.run("cabinet history --format json").exit(0).stdout, before);
+    if has("openssl", "version") {
+        assert!(
+            run(&env, "openssl", &["x509", "-in", "one.der", "-inform", "DER", "-noout", "-subject"])
+                .contains("Up")
+        );
+    }
+}
+
+#[test]
+fn the_file_is_its_owners_alone_never_replaced_unasked_and_written_down() {
+    let env = exported();
+    env.run("keystore export crossing-signing --to out.p12").exit(5).says("it exists already");
+    env.run("keystore export crossing-signing --to out.p12 --replace --make-up")
+        .exit(0)
+        .says("nobody has seen it");
+    env.run("cabinet history").exit(0).says("keystore export crossing-signing (crossing-signing, Upload)");
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::PermissionsExt;
+        for file in ["out.p12", "pw"] {
+            assert_eq!(
+                std::fs::metadata(env.path(file)).unwrap().permissions().mode() & 0o777,
+                0o600,
+                "{file}"
+            );
+        }
+    }
+    env.file("umlaut", "schlüsselbund\n".as_bytes());
+    env.run("keystore export crossing-signing --to new.p12 --password-file umlaut")
+        .exit(5)
+        .says("beyond ASCII, which the Java runtime does not take");
+    assert!(!env.path("new.p12").exists());
+}
+
+#[test]
+fn a_key_is_handed_over_to_rsa_and_ec_certificates_and_bare_keys() {
+    if !has("openssl", "version") {
+        return;
+    }
+    let env = exported();
+    for (kind, make) in [
+        ("rsa", vec!["-newkey", "rsa:3072"]),
+        ("ec", vec!["-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256"]),
+        ("ec384", vec!["-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-384"]),
+    ] {
+        let mut words = vec![
+            "req",
+            "-x509",
+            "-nodes",
+            "-keyout",
+            "store.key",
+            "-out",
+            "store.pem",
+            "-subj",
+            "/CN=The store",
+        ];
+        words.extend(make);
+        run(&env, "openssl", &words);
+        run(&env, "openssl", &["pkey", "-in", "store.key", "-pubout", "-out", "store.pub"]);
+        for (receiver, to) in [("store.pem", "h.p7m"), ("store.pem", "h.pem"), ("store.pub", "k.p7m")] {
+            let line = format!(
+                "keystore hand-over crossing-signing --alias upload --receiver {receiver} --to {to} --replace"
+            );
+            env.run(&line).exit(0).says("only the receiver can open the file");
+            let form = if to.ends_with(".pem") { "PEM" } else { "DER" };
+            let mut words =
+                vec!["cms", "-decrypt", "-inform", form, "-in", to, "-inkey", "store.key", "-out", "key.der"];
+            if receiver == "store.pem" {
+                words.extend(["-recip", "store.pem"]);
+            }
+            // without a certificate the receiver is named by its key: openssl then wants one that has that id
+            if receiver == "store.pub" {
+                run(
+                    &env,
+                    "openssl",
+                    &["req", "-x509", "-key", "store.key", "-out", "ski.pem", "-subj", "/CN=k"],
+                );
+                words.extend(["-recip", "ski.pem"]);
+            }
+            run(&env, "openssl", &words);
+            run(
+                &env,
+                "openssl",
+                &["pkey", "-inform", "DER", "-in", "key.der", "-pubout", "-out", "handed.pub"],
+            );
+            run(
+                &env,
+                "openssl",
+                &["pkcs12", "-in", "out.p12", "-passin", "file:pw", "-noenc", "-nocerts", "-out", "all.key"],
+            );
+            let handed = String::from_utf8(env.read("handed.pub")).unwrap();
+            let certificate = {
+                env.run("keystore export crossing-signing --as certificate-pem --alias upload --to up.pem --replace").exit(0);
+                run(&env, "openssl", &["x509", "-in", "up.pem", "-noout", "-pubkey"])
+            };
+            assert_eq!(handed.trim(), certificate.trim(), "{kind} {receiver} {to}");
+        }
+    }
+    env.run("cabinet history").exit(0).says("keystore hand-over crossing-signing (Upload) to the key");
+    env.file("nobody", b"nobody");
+    env.run("keystore hand-over crossing-signing --alias upload --receiver nobody --to x")
+        .exit(3)
+        .says("neither a certificate nor a public key");
+    run(
+        &env,
+        "openssl",
+        &[
+            "req", "-x509", "-nodes", "-newkey", "rsa:1024", "-keyout", "w.key", "-out", "w.pem", "-subj",
+            "/CN=w",
+        ],
+    );
+    env.run("keystore hand-over crossing-signing --alias upload --receiver w.pem --to x")
+        .exit(5)
+        .says("RSA 1024");
+    assert!(!env.path("x").exists());
+}

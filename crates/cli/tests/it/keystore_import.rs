@@ -1,0 +1,133 @@
+use crate::PROGRAM;
+use testkit::{TestEnv, data};
+
+/// A project with keystores that other programs wrote, and files with their passwords.
+fn with_keystores() -> TestEnv {
+    let env = TestEnv::with_project(PROGRAM);
+    for name in ["ferries.jks", "harbour-legacy.p12", "kiosk-modern.p12"] {
+        env.file(name, &std::fs::read(data("samples").join(name)).unwrap());
+    }
+    let passwords = [
+        ("store", "store-pass-1"),
+        ("crew", "crew-key-pass"),
+        ("harbour", "harbour-key-pass"),
+        ("legacy", "legacy-pass-1"),
+        ("modern", "modern-pass-1"),
+    ];
+    for (name, password) in passwords {
+        env.file(name, format!("{password}\n").as_bytes());
+    }
+    env
+}
+
+const BOTH: &str = "--key-password-file crew=crew --key-password-file harbour=harbour";
+
+#[test]
+fn a_jks_with_a_password_for_each_key_is_imported_whole_or_by_alias() {
+    let env = with_keystores();
+    env.run("keystore import ferries.jks --password-file store")
+        .exit(4)
+        .says("the key crew has a password of its own")
+        .says("--key-password-file crew=PASSWORD-FILE")
+        .says("changed   nothing");
+    env.run(&format!("keystore import ferries.jks --password-file store {BOTH}"))
+        .exit(0)
+        .says("2 keys out of ferries.jks (JKS")
+        .says("CN=crew release");
+    let one = "keystore import ferries.jks --password-file store --name only-crew --alias CREW";
+    env.run(&format!("{one} --key-password-file crew=harbour"))
+        .exit(4)
+        .says("the password of the key crew is wrong");
+    env.run(&format!("{one} --key-password-file crew=crew"))
+        .exit(0)
+        .says("left there    harbour")
+        .says("the cabinet holds this very key already, as ferries/crew");
+    let missing =
+        env.run("keystore import ferries.jks --password-file store --name x --alias nobody").exit(2);
+    missing.says("no key with the alias nobody; it has crew, harbour");
+}
+
+#[test]
+fn the_old_encryption_is_read_and_a_key_known_by_another_name_is_the_same() {
+    let env = with_keystores();
+    env.run(&format!("keystore import ferries.jks --password-file store {BOTH} --app crossing")).exit(0);
+    env.run("keystore import harbour-legacy.p12 --password-file legacy --app crossing")
+        .exit(0)
+        .says("3DES, RC2 with 40 bits")
+        .says("as ferries/harbour; it is kept once");
+    env.run("compare ferries harbour-legacy").exit(0).says("The same certificate, and so the same key");
+    env.run("compare ferries/crew harbour-legacy").exit(1).says("Not the same key");
+    env.run("compare ferries.jks harbour-legacy.p12 --password-file legacy").exit(4);
+    env.run("compare harbour-legacy.p12 ferries --password-file legacy").exit(0).says("✓ harbour");
+}
+
+#[test]
+fn wrong_passwords_and_damage_are_told_apart_and_change_nothing() {
+    let env = with_keystores();
+    let before = env.run("cabinet history --format json").exit(0).stdout;
+    env.run("keystore import kiosk-modern.p12 --password-file legacy")
+        .exit(4)
+        .says("the store password is wrong");
+    env.run("keystore import ferries.jks --password-file legacy").exit(4).says("the store password is wrong");
+    env.run("keystore import ferries.jks").exit(4).says("no terminal to ask for the password of ferries.jks");
+    for (name, password, at) in [("kiosk-modern.p12", "modern", 300), ("ferries.jks", "store", 1_800)] {
+        let mut bytes = env.read(name);
+        bytes[at] ^= 1;
+        env.file("damaged", &bytes);
+        env.run(&format!("keystore import damaged --password-file {password}")).exit(3).says("it is damaged");
+        env.file("cut", &bytes[..at]);
+        env.run(&format!("keystore import cut --password-file {password}")).exit(3).says("it is damaged");
+    }
+    env.file("letter", b"dear release engineer");
+    env.run("keystore import letter --password-file store").exit(3).says("neither PKCS#12 nor JKS");
+    env.file("jceks", b"\xce\xce\xce\xce\x00\x00\x00\x02\x00\x00\x00\x00");
+    env.run("keystore import jceks --password-file store")
+        .exit(3)
+        .says("have the Java runtime write it as PKCS#12");
+    assert_eq!(env.run("cabinet history --format json").exit(0).stdout, before);
+}
+
+#[test]
+fn keys_that_sign_nothing_are_kept_and_exported_and_say_so() {
+    if !testkit::has("openssl", "version") {
+        return;
+    }
+    let env = TestEnv::with_key(PROGRAM);
+    let openssl = |words: &str| {
+        let words: Vec<&str> = words.split(' ').collect();
+        let output =
+            std::process::Command::new("openssl").args(words).current_dir(env.folder()).output().unwrap();
+        assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    };
+    env.file("pw", b"brisk-lantern\n");
+    openssl("req -x509 -newkey rsa:1024 -nodes -keyout rsa.key -out rsa.pem -subj /CN=old -days 9999");
+    openssl("dsaparam -genkey -out dsa.key 2048");
+    openssl("req -x509 -new -key dsa.key -out dsa.pem -subj /CN=dsa -days 9999");
+    for kind in ["rsa", "dsa"] {
+        openssl(&format!(
+            "pkcs12 -export -inkey {kind}.key -in {kind}.pem -name pier -out {kind}.p12 -passout file:pw"
+        ));
+        let said = env.run(&format!("keystore import {kind}.p12 --password-file pw --app quayside")).exit(0);
+        said.says("it is kept and can be exported, but not signed with");
+        env.run(&format!("keystore export {kind} --to {kind}-out.p12")).exit(0);
+        openssl(&format!("pkcs12 -in {kind}-out.p12 -nodes -passin file:pw -out {kind}-back.pem"));
+        env.run(&format!("compare {kind}.pem {kind}")).exit(0).says("same certificate");
+        let refused = env.run(&format!("sign crossing.apk --key {kind}")).exit(5);
+        refused.says("explain key-too-weak").says("changed   nothing");
+    }
+}
+
+#[test]
+fn a_debug_key_is_recognised_and_refused_for_release() {
+    let env = TestEnv::with_project(PROGRAM);
+    env.file("crossing.apk", &testkit::builds::crossing().apk());
+    env.run(
+        "keystore create d --app crossing --common-name 'Android Debug' --organisation Android --country US",
+    )
+    .exit(0);
+    env.file("pw", b"brisk-lantern\n");
+    env.run("keystore export d --to d.p12 --password-file pw").exit(0);
+    env.run("keystore import d.p12 --name again --password-file pw").exit(0).says("it is a debug key");
+    env.run("sign crossing.apk --for direct").exit(5).says("debug-key");
+    env.run("sign crossing.apk --for development").exit(0);
+}

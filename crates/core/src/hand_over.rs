@@ -1,0 +1,147 @@
+//! Handing a private key over: encrypted to a store's public key, so that nobody on the way can read it.
+//!
+//! The message is CMS EnvelopedData (RFC 5652) with AES-256; its key goes to an RSA recipient by RSAES-OAEP
+//! (RFC 3560), to an EC recipient by an ephemeral key agreement (RFC 5753). What is inside is PKCS#8.
+
+use aws_lc_rs::agreement::{self, ECDH_P256, ECDH_P384, UnparsedPublicKey};
+use aws_lc_rs::cipher::{AES_256, EncryptionContext, PaddedBlockEncryptingKey, UnboundCipherKey};
+use aws_lc_rs::digest::{SHA1_FOR_LEGACY_USE_ONLY, digest};
+use aws_lc_rs::key_wrap::{AES_256 as WRAP_256, AesKek, KeyWrap};
+use aws_lc_rs::rsa::{OAEP_SHA256_MGF1SHA256, OaepPublicEncryptingKey, PublicEncryptingKey};
+use ninekeys_formats::envelope::{self, Recipient};
+use ninekeys_formats::limits::Limits;
+use ninekeys_formats::pem;
+use ninekeys_formats::secret::{Secret, SecretBytes};
+use ninekeys_formats::x509::{Certificate, KeyShape};
+use thiserror::Error;
+
+use crate::digest::sha256;
+use crate::env::Env;
+use crate::keys::{KeyError, PublicKey};
+
+/// Why a key was not handed over.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+pub enum HandOverError {
+    /// The recipient's file is neither a certificate nor a public key.
+    #[error("it is neither a certificate nor a public key (PEM or DER)")]
+    NotARecipient,
+    /// A key that nobody should encrypt to.
+    #[error(
+        "nothing is encrypted to a key of kind {0}; RSA of 2048 bits or more, EC P-256 and P-384 are taken"
+    )]
+    Kind(String),
+    /// The provider or the generator failed.
+    #[error("encryption failed")]
+    Provider,
+    /// The random generator.
+    #[error(transparent)]
+    Random(#[from] KeyError),
+}
+
+/// Who a key is handed over to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Receiver {
+    id: Recipient,
+    key: PublicKey,
+    /// The certificate's subject, where there is one.
+    pub subject: Option<String>,
+}
+
+impl Receiver {
+    /// Reads a certificate or a public key, PEM or DER.
+    ///
+    /// # Errors
+    /// [`HandOverError::NotARecipient`], [`HandOverError::Kind`].
+    pub fn read(bytes: &[u8], limits: &Limits) -> Result<Self, HandOverError> {
+        let block = |label| pem::blocks(bytes, label).into_iter().next();
+        let der =
+            block(pem::CERTIFICATE).or_else(|| block(pem::PUBLIC_KEY)).unwrap_or_else(|| bytes.to_vec());
+        let receiver = match Certificate::parse(&der, limits) {
+            Ok(certificate) => Receiver {
+                id: Recipient::Certificate {
+                    issuer: certificate.issuer_der.clone(),
+                    serial: certificate.serial.clone(),
+                },
+                key: PublicKey::from_der(&certificate.public_key)
+                    .map_err(|_| HandOverError::NotARecipient)?,
+                subject: Some(certificate.subject),
+            },
+            Err(_) => {
+                let key = PublicKey::from_der(&der).map_err(|_| HandOverError::NotARecipient)?;
+                let id = digest(&SHA1_FOR_LEGACY_USE_ONLY, &bits(&key)?).as_ref().to_vec();
+                Receiver { id: Recipient::Key { id }, key, subject: None }
+            }
+        };
+        match receiver.key.shape() {
+            KeyShape::Rsa { bits } if (2048..=8192).contains(bits) => Ok(receiver),
+            KeyShape::Ec { curve } if curve == "P-256" || curve == "P-384" => Ok(receiver),
+            other => Err(HandOverError::Kind(other.to_string())),
+        }
+    }
+
+    /// Kind and size of its key, and the key's fingerprint.
+    pub fn key(&self) -> &PublicKey {
+        &self.key
+    }
+}
+
+/// The bits of a public key, without what says of which kind it is.
+fn bits(key: &PublicKey) -> Result<Vec<u8>, HandOverError> {
+    let info = <spki::SubjectPublicKeyInfoRef<'_> as der::Decode<'_>>::from_der(key.as_der());
+    info.map(|info| info.subject_public_key.raw_bytes().to_vec()).map_err(|_| HandOverError::NotARecipient)
+}
+
+/// Encrypts a private key (PKCS#8) to the receiver.
+///
+/// # Errors
+/// [`HandOverError::Provider`], [`HandOverError::Random`].
+pub fn hand_over(to: &Receiver, secret: &SecretBytes, env: &Env<'_>) -> Result<Vec<u8>, HandOverError> {
+    let refused = |_| HandOverError::Provider;
+    let encoding = |_: der::Error| HandOverError::Provider;
+    let mut content_key = Secret::new(vec![0; 32]);
+    content_key.change(|key| env.keys.fill(key))?;
+    let recipient = match to.key.shape() {
+        KeyShape::Rsa { .. } => transport(to, &content_key)?,
+        _ => agreement(to, &content_key)?,
+    };
+    let mut iv = [0; 16];
+    env.keys.fill(&mut iv)?;
+    let key = content_key.lend(|key| UnboundCipherKey::new(&AES_256, key)).map_err(refused)?;
+    let key = PaddedBlockEncryptingKey::cbc_pkcs7(key).map_err(refused)?;
+    let mut content = secret.lend(Clone::clone);
+    key.less_safe_encrypt(&mut content, EncryptionContext::Iv128((&iv).into())).map_err(refused)?;
+    envelope::write(&to.id, &recipient, &iv, &content).map_err(encoding)
+}
+
+fn transport(to: &Receiver, content_key: &SecretBytes) -> Result<Vec<u8>, HandOverError> {
+    let key = PublicEncryptingKey::from_der(to.key.as_der()).map_err(|_| HandOverError::Provider)?;
+    let key = OaepPublicEncryptingKey::new(key).map_err(|_| HandOverError::Provider)?;
+    let mut out = vec![0; key.ciphertext_size()];
+    let length = content_key
+        .lend(|content| key.encrypt(&OAEP_SHA256_MGF1SHA256, content, &mut out, None).map(|out| out.len()))
+        .map_err(|_| HandOverError::Provider)?;
+    out.truncate(length);
+    envelope::write_transport(&to.id, &out).map_err(|_| HandOverError::Provider)
+}
+
+fn agreement(to: &Receiver, content_key: &SecretBytes) -> Result<Vec<u8>, HandOverError> {
+    let failed = HandOverError::Provider;
+    let curve = match to.key.shape() {
+        KeyShape::Ec { curve } if curve == "P-256" => &ECDH_P256,
+        _ => &ECDH_P384,
+    };
+    let ephemeral = agreement::PrivateKey::generate(curve).map_err(|_| failed.clone())?;
+    let point = ephemeral.compute_public_key().map_err(|_| failed.clone())?;
+    let shared_info = envelope::shared_info().map_err(|_| failed.clone())?;
+    let peer = UnparsedPublicKey::new(curve, bits(&to.key)?);
+    // the derivation of X9.63: SHA-256 over secret, a counter from 1, and the shared info; one block is enough
+    let kek = agreement::agree(&ephemeral, peer, failed.clone(), |shared| {
+        let mut input = Secret::new([shared, &1u32.to_be_bytes(), &shared_info].concat());
+        Ok(input.change(|input| Secret::new(sha256(input).to_vec())))
+    })?;
+    let kek = kek.lend(|kek| AesKek::new(&WRAP_256, kek)).map_err(|_| failed.clone())?;
+    let mut out = [0; 40];
+    let wrapped = content_key.lend(|key| kek.wrap(key, &mut out).map(|out| out.to_vec()));
+    let wrapped = wrapped.map_err(|_| failed.clone())?;
+    envelope::write_agreement(&to.id, point.as_ref(), &wrapped).map_err(|_| failed)
+}

@@ -1,0 +1,297 @@
+//! `compare`: do two things carry the same key? By fingerprint, never by name.
+
+use std::path::Path;
+
+use ninekeys_cabinet::CabinetError;
+use ninekeys_core::android::{Package, SchemeState, verify};
+use ninekeys_core::digest::{DigestError, from_hex, sha256_hex};
+use ninekeys_core::keystore::{self, KeystoreError as FormatError, OpenStore};
+use ninekeys_core::model::{Facts, Inventory, Item, NotFound};
+use ninekeys_formats::keystore::recognise;
+use ninekeys_formats::limits::Limits;
+use ninekeys_formats::pem;
+use ninekeys_formats::secret::SecretText;
+use ninekeys_formats::source::Source;
+use ninekeys_formats::x509::Certificate;
+use ninekeys_formats::zip::ZipError;
+use serde::Serialize;
+use thiserror::Error;
+
+use crate::check::file_name;
+use crate::ctx::{AskError, Ctx, OpenError};
+use crate::files::{FileError, InputFile};
+
+/// What two things have in common, the least first.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Sameness {
+    /// No key.
+    Nothing,
+    /// A key, under another certificate.
+    Key,
+    /// A certificate, and so its key.
+    Certificate,
+}
+
+/// What was compared.
+#[derive(Debug, Serialize)]
+pub struct CompareReport {
+    /// The most that they have in common.
+    pub same: Sameness,
+    /// The first.
+    pub one: Side,
+    /// The second.
+    pub other: Side,
+    /// What they share: label in the first, label in the second, and what.
+    pub pairs: Vec<(String, String, Sameness)>,
+}
+
+/// One of the two.
+#[derive(Debug, Serialize)]
+pub struct Side {
+    /// As it was named.
+    pub name: String,
+    /// What it is.
+    pub kind: String,
+    /// The keys it carries.
+    pub keys: Vec<Carried>,
+    /// What has to be known of it: a signature that does not hold, certificates that were not proved.
+    pub notes: Vec<String>,
+}
+
+/// A key that something carries.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Carried {
+    /// The alias, the scheme, or the certificate's subject.
+    pub label: String,
+    /// Kind and size.
+    pub algorithm: String,
+    /// RFC 4514.
+    pub subject: String,
+    /// SHA-256 of the public key.
+    pub key_fingerprint: String,
+    /// SHA-256 of the certificate.
+    pub certificate_fingerprint: String,
+}
+
+/// Why they were not compared.
+#[derive(Debug, Error)]
+pub enum CompareError {
+    /// A file.
+    #[error(transparent)]
+    File(#[from] FileError),
+    /// The cabinet could not be opened.
+    #[error(transparent)]
+    Open(#[from] OpenError),
+    /// The cabinet could not be read.
+    #[error(transparent)]
+    Cabinet(#[from] CabinetError),
+    /// Neither a file nor an item.
+    #[error("there is no file {0}, and nothing in the cabinet either")]
+    NotFound(String),
+    /// It carries no key.
+    #[error(
+        "{0} carries no key: it is neither a keystore, a certificate, a signed build nor an item with a key"
+    )]
+    NoKey(String),
+    /// A keystore.
+    #[error("{0}: {1}")]
+    Keystore(String, #[source] FormatError),
+    /// A keystore that shows nothing without its password.
+    #[error("{0} shows its certificates only to its password, and there is no terminal to ask for it on")]
+    NobodyToAsk(String),
+    /// The person.
+    #[error(transparent)]
+    Ask(#[from] AskError),
+    /// An archive that cannot be read.
+    #[error("{0}: {1}")]
+    Zip(String, #[source] ZipError),
+    /// Reading failed, or the user stopped.
+    #[error(transparent)]
+    Digest(#[from] DigestError),
+}
+
+/// Compares two things: files by their content, anything else by its name in the cabinet.
+///
+/// # Errors
+/// [`CompareError`].
+pub fn compare(
+    ctx: &Ctx<'_>,
+    one: &str,
+    other: &str,
+    password: Option<&SecretText>,
+) -> Result<CompareReport, CompareError> {
+    let one = side(ctx, one, password)?;
+    let other = side(ctx, other, password)?;
+    let mut pairs = Vec::new();
+    for a in &one.keys {
+        for b in &other.keys {
+            let same = sameness(a, b);
+            if same > Sameness::Nothing {
+                pairs.push((a.label.clone(), b.label.clone(), same));
+            }
+        }
+    }
+    let same = pairs.iter().map(|(_, _, same)| *same).max().unwrap_or(Sameness::Nothing);
+    Ok(CompareReport { same, one, other, pairs })
+}
+
+fn sameness(a: &Carried, b: &Carried) -> Sameness {
+    if a.certificate_fingerprint == b.certificate_fingerprint {
+        Sameness::Certificate
+    } else if a.key_fingerprint == b.key_fingerprint {
+        Sameness::Key
+    } else {
+        Sameness::Nothing
+    }
+}
+
+fn side(ctx: &Ctx<'_>, name: &str, password: Option<&SecretText>) -> Result<Side, CompareError> {
+    let path = ctx.path(Path::new(name));
+    if !path.exists() {
+        return item_side(ctx, name);
+    }
+    let source = InputFile::open(&path)?;
+    let head = source.bytes(0..source.len().min(4), 4).unwrap_or_default();
+    let side = if head.starts_with(b"PK") {
+        build_side(ctx, name, &source)?
+    } else {
+        let limit = Limits::USUAL.keystore;
+        let bytes =
+            source.bytes(0..source.len(), limit).map_err(|e| FileError::new("read", &path, e.cause))?;
+        match recognise(&bytes) {
+            Some(_) => keystore_side(ctx, name, &bytes, password)?,
+            None => certificate_side(name, &bytes),
+        }
+    };
+    if side.keys.is_empty() { Err(CompareError::NoKey(file_name(&path))) } else { Ok(side) }
+}
+
+fn carried(label: String, certificate: &Certificate) -> Carried {
+    Carried {
+        label,
+        algorithm: certificate.key.to_string(),
+        subject: certificate.subject.clone(),
+        key_fingerprint: sha256_hex(&certificate.public_key),
+        certificate_fingerprint: sha256_hex(&certificate.der),
+    }
+}
+
+fn certificate_side(name: &str, bytes: &[u8]) -> Side {
+    let blocks = pem::blocks(bytes, pem::CERTIFICATE);
+    let ders = if blocks.is_empty() { vec![bytes.to_vec()] } else { blocks };
+    let certificates = ders.iter().filter_map(|der| Certificate::parse(der, &Limits::USUAL).ok());
+    let keys = certificates.map(|certificate| carried(certificate.subject.clone(), &certificate)).collect();
+    Side { name: name.into(), kind: "certificate".into(), keys, notes: Vec::new() }
+}
+
+fn keystore_side(
+    ctx: &Ctx<'_>,
+    name: &str,
+    bytes: &[u8],
+    password: Option<&SecretText>,
+) -> Result<Side, CompareError> {
+    let failed = |error| CompareError::Keystore(name.into(), error);
+    let mut notes = Vec::new();
+    let shown = |store: &OpenStore| -> Vec<Carried> {
+        let certificate = |key: &keystore::StoredKey| key.certificate(&Limits::USUAL);
+        let keys = store.keys.iter().filter_map(|key| Some(carried(key.alias.clone(), &certificate(key)?)));
+        keys.collect()
+    };
+    let store = match password {
+        Some(password) => keystore::open(bytes, password, &Limits::USUAL).map_err(failed)?,
+        None => {
+            let store = keystore::peek(bytes, &Limits::USUAL).map_err(failed)?;
+            if shown(&store).is_empty() {
+                let asked = ctx.ask.secret(&format!("Password of {name}"))?;
+                let asked = asked.ok_or_else(|| CompareError::NobodyToAsk(name.into()))?;
+                keystore::open(bytes, &asked, &Limits::USUAL).map_err(failed)?
+            } else {
+                notes.push(
+                    "its certificates were read without its password: nothing proves that they are its own"
+                        .into(),
+                );
+                store
+            }
+        }
+    };
+    let kind = format!("{} keystore", store.format);
+    Ok(Side { name: name.into(), kind, keys: shown(&store), notes })
+}
+
+fn build_side(ctx: &Ctx<'_>, name: &str, source: &InputFile) -> Result<Side, CompareError> {
+    let failed = |error| CompareError::Zip(name.into(), error);
+    let package = Package::read(source, &Limits::USUAL).map_err(failed)?;
+    let signatures = verify(source, &package, &Limits::USUAL, &ctx.env)?;
+    let mut keys: Vec<Carried> = Vec::new();
+    for signer in &signatures.signers {
+        let label = signer.scheme.to_string();
+        let same = |known: &&mut Carried| known.certificate_fingerprint == signer.certificate_fingerprint;
+        match keys.iter_mut().find(same) {
+            Some(known) => known.label = format!("{}, {label}", known.label),
+            None => keys.push(carried(label, &signer.certificate)),
+        }
+    }
+    let broken = signatures.schemes.iter().filter(|report| report.state != SchemeState::Verified);
+    let notes =
+        broken.map(|report| format!("its signature of scheme {} does not hold", report.scheme)).collect();
+    Ok(Side { name: name.into(), kind: "signed build".into(), keys, notes })
+}
+
+fn item_side(ctx: &Ctx<'_>, name: &str) -> Result<Side, CompareError> {
+    let inventory = match ctx.open() {
+        Ok(cabinet) => cabinet.inventory()?,
+        Err(OpenError::Project(_)) => return Err(CompareError::NotFound(name.into())),
+        Err(error) => return Err(error.into()),
+    };
+    let item = match inventory.find(name) {
+        Ok(item) => item,
+        Err(NotFound::Unknown(_)) => return Err(CompareError::NotFound(name.into())),
+        Err(error) => return Err(CabinetError::from(error).into()),
+    };
+    let keys = item_keys(&inventory, item);
+    if keys.is_empty() {
+        return Err(CompareError::NoKey(item.name.clone()));
+    }
+    Ok(Side {
+        name: item.name.clone(),
+        kind: format!("{} in the cabinet", item.facts.word()),
+        keys,
+        notes: Vec::new(),
+    })
+}
+
+fn item_keys(inventory: &Inventory, item: &Item) -> Vec<Carried> {
+    let of_certificate = |id, label: &str| match inventory.get(id).map(|item| &item.facts) {
+        Some(Facts::Certificate(facts)) => {
+            let certificate = Certificate::parse(&from_hex(&facts.der)?, &Limits::USUAL).ok()?;
+            Some(carried(label.into(), &certificate))
+        }
+        _ => None,
+    };
+    match &item.facts {
+        Facts::Keystore(facts) => {
+            facts.entries.iter().filter_map(|e| of_certificate(&e.certificate, &e.alias)).collect()
+        }
+        Facts::Certificate(facts) => of_certificate(&item.id, &facts.subject).into_iter().collect(),
+        Facts::Identity(facts) => of_certificate(&facts.certificate, &item.name).into_iter().collect(),
+        Facts::Key(facts) => {
+            let certificates = inventory.iter().filter(
+                |other| matches!(&other.facts, Facts::Certificate(certificate) if certificate.key == item.id),
+            );
+            let mut all: Vec<Carried> =
+                certificates.filter_map(|other| of_certificate(&other.id, &item.name)).collect();
+            if all.is_empty() {
+                all.push(Carried {
+                    label: item.name.clone(),
+                    algorithm: facts.algorithm.clone(),
+                    subject: String::new(),
+                    key_fingerprint: facts.fingerprint.clone(),
+                    certificate_fingerprint: String::new(),
+                });
+            }
+            all
+        }
+        _ => Vec::new(),
+    }
+}

@@ -1,0 +1,195 @@
+//! `keystore export`: a PKCS#12 file that other programs read, or a certificate alone.
+
+use std::path::{Path, PathBuf};
+
+use ninekeys_cabinet::{Cabinet, CabinetError};
+use ninekeys_core::digest::from_hex;
+use ninekeys_core::keystore::{Outgoing, write_pkcs12};
+use ninekeys_core::model::{CertificateFacts, Inventory, Item, KeystoreEntry};
+use ninekeys_formats::pem;
+use ninekeys_formats::secret::{Secret, SecretBytes, SecretText};
+use serde::Serialize;
+
+use crate::ctx::Ctx;
+use crate::files::{self, Access};
+use crate::keystores::{self, KeystoreError, NewPassword};
+
+/// What a keystore becomes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Form {
+    /// PKCS#12, with the private keys.
+    Pkcs12,
+    /// Certificates alone, PEM.
+    CertificatePem,
+    /// One certificate alone, DER.
+    CertificateDer,
+}
+
+/// What is to be exported.
+#[derive(Debug)]
+pub struct Request {
+    /// The keystore.
+    pub name: String,
+    /// The aliases wanted; all when none is named.
+    pub aliases: Vec<String>,
+    /// The file.
+    pub to: PathBuf,
+    /// What the file will be.
+    pub form: Form,
+    /// Another password than the keystore's own.
+    pub password: Option<NewPassword>,
+    /// A file that the password is written into.
+    pub password_to: Option<PathBuf>,
+    /// Whether files that are there are replaced.
+    pub replace: bool,
+}
+
+/// What was exported.
+#[derive(Debug, Serialize)]
+pub struct KeystoreExportReport {
+    /// The keystore.
+    pub name: String,
+    /// The file.
+    pub file: String,
+    /// What the file is.
+    pub form: Form,
+    /// What is in it: alias and fingerprint of the certificate.
+    pub entries: Vec<(String, String)>,
+    /// Where its password is from.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub password: Option<PasswordFrom>,
+    /// Where the password was written to.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub password_file: Option<String>,
+    /// Whether a chosen password is easy to guess.
+    pub weak_password: bool,
+}
+
+/// Where an exported file's password is from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum PasswordFrom {
+    /// The keystore's own.
+    Keystore,
+    /// Chosen for this file.
+    Chosen,
+    /// Made up for this file.
+    Generated,
+}
+
+/// Exports. Certificates are no secret: for them alone the cabinet is not unlocked and no history is written.
+///
+/// # Errors
+/// [`KeystoreError`]; then no file is there that was not.
+pub fn keystore_export(ctx: &Ctx<'_>, request: Request) -> Result<KeystoreExportReport, KeystoreError> {
+    let mut cabinet = ctx.open()?;
+    let inventory = cabinet.inventory()?;
+    let (item, facts) = keystores::find(&inventory, &request.name)?;
+    let mut entries = Vec::new();
+    if request.aliases.is_empty() {
+        entries.extend(facts.entries.iter());
+    }
+    for alias in &request.aliases {
+        entries.push(keystores::entry(&item.name, facts, Some(alias))?);
+    }
+    let mut with_certificate = Vec::new();
+    for entry in entries {
+        let gone = || CabinetError::Tampered(format!("the certificate of {} is gone", entry.alias));
+        with_certificate.push((entry, keystores::certificate_of(&inventory, entry).ok_or_else(gone)?));
+    }
+    let path = ctx.path(&request.to);
+    let mut report = KeystoreExportReport {
+        name: item.name.clone(),
+        file: request.to.display().to_string(),
+        form: request.form,
+        entries: with_certificate.iter().map(|(e, c)| (e.alias.clone(), c.fingerprint.clone())).collect(),
+        password: None,
+        password_file: None,
+        weak_password: false,
+    };
+    if request.form != Form::Pkcs12 {
+        let bytes = certificates(&with_certificate, request.form)?;
+        files::write_whole(&path, &bytes, Access::Usual, request.replace)?;
+        return Ok(report);
+    }
+    ctx.unlock(&mut cabinet)?;
+    let (password, from, weak) = password(ctx, &cabinet, item, request.password)?;
+    report.password = Some(from);
+    report.weak_password = weak;
+    let bytes = pkcs12(ctx, &cabinet, &inventory, &with_certificate, &password)?;
+    if let Some(file) = &request.password_to {
+        let text = password.lend(|text| Secret::new(format!("{text}\n").into_bytes()));
+        text.lend(|text| files::write_whole(&ctx.path(file), text, Access::Owner, request.replace))?;
+        report.password_file = Some(file.display().to_string());
+    }
+    record(ctx, &mut cabinet, &item.name, &report.entries, &path, &bytes, request.replace)?;
+    Ok(report)
+}
+
+fn certificates(
+    entries: &[(&KeystoreEntry, &CertificateFacts)],
+    form: Form,
+) -> Result<Vec<u8>, KeystoreError> {
+    let der = |facts: &CertificateFacts| from_hex(&facts.der).unwrap_or_default();
+    match (form, entries) {
+        (Form::CertificateDer, [(_, facts)]) => Ok(der(facts)),
+        (Form::CertificateDer, many) => Err(KeystoreError::OneCertificate(many.len())),
+        _ => {
+            let encoded =
+                entries.iter().filter_map(|(_, facts)| pem::encode(pem::CERTIFICATE, &der(facts)).ok());
+            Ok(encoded.collect::<String>().into_bytes())
+        }
+    }
+}
+
+fn password(
+    ctx: &Ctx<'_>,
+    cabinet: &Cabinet,
+    item: &Item,
+    chosen: Option<NewPassword>,
+) -> Result<(SecretText, PasswordFrom, bool), KeystoreError> {
+    let Some(chosen) = chosen else {
+        let own = cabinet.secret(item)?.lend(|bytes| String::from_utf8_lossy(bytes).into_owned());
+        return Ok((Secret::new(own), PasswordFrom::Keystore, false));
+    };
+    let from = match chosen {
+        NewPassword::Generated => PasswordFrom::Generated,
+        _ => PasswordFrom::Chosen,
+    };
+    let (password, weak) = keystores::choose_password(ctx, chosen, &[&item.name])?;
+    Ok((password, from, weak))
+}
+
+fn pkcs12(
+    ctx: &Ctx<'_>,
+    cabinet: &Cabinet,
+    inventory: &Inventory,
+    entries: &[(&KeystoreEntry, &CertificateFacts)],
+    password: &SecretText,
+) -> Result<Vec<u8>, KeystoreError> {
+    let mut parts: Vec<(&str, SecretBytes, Vec<u8>)> = Vec::new();
+    for (entry, facts) in entries {
+        let gone = || CabinetError::Tampered(format!("the key of {} is gone", entry.alias));
+        let secret = cabinet.secret(inventory.get(&entry.key).ok_or_else(gone)?)?;
+        parts.push((&entry.alias, secret, from_hex(&facts.der).ok_or_else(gone)?));
+    }
+    let keys: Vec<Outgoing<'_>> =
+        parts.iter().map(|(alias, secret, certificate)| Outgoing { alias, secret, certificate }).collect();
+    Ok(write_pkcs12(&keys, password, &ctx.env)?)
+}
+
+/// The history's row and the file, in one change: when either fails, neither is done.
+fn record(
+    ctx: &Ctx<'_>,
+    cabinet: &mut Cabinet,
+    name: &str,
+    entries: &[(String, String)],
+    path: &Path,
+    bytes: &[u8],
+    replace: bool,
+) -> Result<(), KeystoreError> {
+    let aliases: Vec<&str> = entries.iter().map(|(alias, _)| alias.as_str()).collect();
+    let what = format!("keystore export {name} ({})", aliases.join(", "));
+    cabinet.change(&what, &ctx.env, |_| Ok(files::write_whole(path, bytes, Access::Owner, replace)?))
+}

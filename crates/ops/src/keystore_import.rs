@@ -1,0 +1,271 @@
+//! `keystore import`: keys out of a PKCS#12 or JKS file, sealed in the cabinet.
+
+use std::path::{Path, PathBuf};
+
+use jiff::Timestamp;
+use ninekeys_cabinet::{Cabinet, CabinetError, NewItem};
+use ninekeys_core::certificate::is_debug_subject;
+use ninekeys_core::digest::sha256_hex;
+use ninekeys_core::keys::{KeyError, PrivateKey};
+use ninekeys_core::keystore::{
+    Format, KeystoreError as FormatError, OpenStore, StoredKey, UnlockedKey, open,
+};
+use ninekeys_core::model::{Facts, Inventory, KeystoreFacts, Role, check_name};
+use ninekeys_core::password;
+use ninekeys_formats::limits::Limits;
+use ninekeys_formats::secret::{Secret, SecretText};
+use serde::Serialize;
+
+use crate::ctx::Ctx;
+use crate::files;
+use crate::keystores::{self, KeystoreError, NewKey};
+
+/// The keystore to be imported.
+#[derive(Debug)]
+pub struct Request {
+    /// The file.
+    pub file: PathBuf,
+    /// What it is called in the cabinet; after the file when nothing is said.
+    pub name: Option<String>,
+    /// The aliases wanted; all when none is named.
+    pub aliases: Vec<String>,
+    /// What the keys are for.
+    pub role: Role,
+    /// The apps that they are for.
+    pub apps: Vec<String>,
+    /// The store's password; asked for when it is not given.
+    pub password: Option<SecretText>,
+    /// Keys' own passwords, by alias.
+    pub key_passwords: Vec<(String, SecretText)>,
+}
+
+/// What was imported.
+#[derive(Debug, Serialize)]
+pub struct KeystoreImportReport {
+    /// What it is called in the cabinet.
+    pub name: String,
+    /// The file.
+    pub file: String,
+    /// What the file was.
+    pub format: Format,
+    /// How it was encrypted.
+    pub encryption: String,
+    /// The keys.
+    pub keys: Vec<ImportedKey>,
+    /// Aliases that were there and not asked for.
+    pub left: Vec<String>,
+    /// What the keys are for.
+    pub role: Role,
+    /// The apps they are for: name and title.
+    pub apps: Vec<(String, String)>,
+    /// Whether the store's password is easy to guess.
+    pub weak_password: bool,
+    /// The time of the import.
+    pub at: Timestamp,
+}
+
+/// One imported key.
+#[derive(Debug, Serialize)]
+pub struct ImportedKey {
+    /// Its alias.
+    pub alias: String,
+    /// Kind and size.
+    pub algorithm: String,
+    /// The certificate's subject, RFC 4514.
+    pub subject: String,
+    /// When the certificate ends.
+    pub not_after: Timestamp,
+    /// SHA-256 of the public key.
+    pub key_fingerprint: String,
+    /// SHA-256 of the certificate.
+    pub certificate_fingerprint: String,
+    /// Where the cabinet held the same key already: KEYSTORE/ALIAS.
+    pub same_as: Vec<String>,
+    /// Keystores with another key of this kind for one of the apps.
+    pub others: Vec<String>,
+    /// Why nothing can be signed with it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub cannot_sign: Option<String>,
+    /// Whether it is a debug key.
+    pub debug_key: bool,
+    /// How many certificates above its own were left in the file.
+    pub issuers_left: usize,
+}
+
+/// Imports keys. Nothing is sealed before all of them are open.
+///
+/// # Errors
+/// [`KeystoreError`]; then the cabinet is as it was.
+pub fn keystore_import(ctx: &Ctx<'_>, request: Request) -> Result<KeystoreImportReport, KeystoreError> {
+    let path = ctx.path(&request.file);
+    let bytes = files::read_whole(&path, Limits::USUAL.keystore)?;
+    let name = match request.name {
+        Some(name) => name,
+        None => name_after(&path),
+    };
+    check_name(&name)?;
+    let apps = keystores::apps(ctx, &request.apps)?;
+    let mut cabinet = ctx.open()?;
+    let inventory = cabinet.inventory()?;
+    if inventory.iter().any(|item| item.name.eq_ignore_ascii_case(&name)) {
+        return Err(CabinetError::NameTaken(name).into());
+    }
+    if ninekeys_formats::keystore::recognise(&bytes).is_none() {
+        return Err(FormatError::Unknown.into());
+    }
+    let password = match request.password {
+        Some(password) => password,
+        None => {
+            let asked = ctx.ask.secret(&format!("Password of {}", request.file.display()))?;
+            asked.ok_or_else(|| KeystoreError::NobodyToAskForFile(request.file.display().to_string()))?
+        }
+    };
+    let store = open(&bytes, &password, &Limits::USUAL)?;
+    let (wanted, left) = choose(&store, &request.aliases, &request.file.display().to_string())?;
+    let mut opened = Vec::new();
+    for key in wanted {
+        if key.alias.chars().count() > 100 || key.alias.chars().any(char::is_control) {
+            let shown = key.alias.chars().take(40).collect();
+            return Err(KeystoreError::ForeignAlias(shown));
+        }
+        opened.push((key.alias.clone(), unlock(ctx, key, &password, &request.key_passwords)?));
+    }
+    ctx.unlock(&mut cabinet)?;
+    let weak_password = password::judge(&password, &[&name]).map_or(true, |strength| strength.weak);
+    let names: Vec<String> = apps.iter().map(|(name, _)| name.clone()).collect();
+    let keys =
+        opened.iter().map(|(alias, key)| describe(&inventory, alias, key, request.role, &names)).collect();
+    let made = Made { name: &name, role: request.role, apps: &names, password: &password, weak_password };
+    put(ctx, &mut cabinet, made, opened)?;
+    Ok(KeystoreImportReport {
+        file: request.file.display().to_string(),
+        format: store.format,
+        encryption: store.encryption,
+        keys,
+        left,
+        role: request.role,
+        apps,
+        weak_password,
+        at: ctx.env.now,
+        name,
+    })
+}
+
+/// A file's name without its ending, as far as it can be an item's.
+fn name_after(path: &Path) -> String {
+    let stem = path.file_stem().map(|stem| stem.to_string_lossy().into_owned()).unwrap_or_default();
+    let plain = |c: char| if c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.') { c } else { '-' };
+    let name: String = stem.chars().map(plain).take(64).collect();
+    name.trim_start_matches(['-', '_', '.']).to_owned()
+}
+
+/// The keys that were asked for, and the aliases of those that were not.
+fn choose<'a>(
+    store: &'a OpenStore,
+    wanted: &[String],
+    file: &str,
+) -> Result<(Vec<&'a StoredKey>, Vec<String>), KeystoreError> {
+    if store.keys.is_empty() {
+        let many = store.certificates.len();
+        let plural = if many == 1 { "" } else { "s" };
+        return Err(KeystoreError::NoKeys(format!("{many} certificate{plural}")));
+    }
+    let is = |key: &StoredKey, wanted: &String| key.alias.to_lowercase() == wanted.to_lowercase();
+    for alias in wanted {
+        if !store.keys.iter().any(|key| is(key, alias)) {
+            return Err(KeystoreError::NoAlias {
+                place: file.into(),
+                alias: alias.clone(),
+                known: store.keys.iter().map(|key| key.alias.clone()).collect(),
+            });
+        }
+    }
+    let asked = |key: &&StoredKey| wanted.is_empty() || wanted.iter().any(|alias| is(key, alias));
+    let (chosen, left): (Vec<&StoredKey>, Vec<&StoredKey>) = store.keys.iter().partition(asked);
+    Ok((chosen, left.into_iter().map(|key| key.alias.clone()).collect()))
+}
+
+/// Opens a key: with the password that was given for it, else with the store's, else with one that is asked for.
+fn unlock(
+    ctx: &Ctx<'_>,
+    key: &StoredKey,
+    store: &SecretText,
+    given: &[(String, SecretText)],
+) -> Result<UnlockedKey, KeystoreError> {
+    let own = given.iter().find(|(alias, _)| alias.to_lowercase() == key.alias.to_lowercase());
+    if let Some((_, password)) = own {
+        return Ok(key.unlock(password, &Limits::USUAL)?);
+    }
+    match key.unlock(store, &Limits::USUAL) {
+        Err(FormatError::WrongKeyPassword(alias)) => {
+            let asked = ctx.ask.secret(&format!("Password of the key {alias}"))?;
+            let asked = asked.ok_or(KeystoreError::NobodyToAskForKey(alias))?;
+            Ok(key.unlock(&asked, &Limits::USUAL)?)
+        }
+        other => Ok(other?),
+    }
+}
+
+fn describe(
+    inventory: &Inventory,
+    alias: &str,
+    key: &UnlockedKey,
+    role: Role,
+    apps: &[String],
+) -> ImportedKey {
+    let fingerprint = sha256_hex(&key.certificate.public_key);
+    let same = keystores::key_with(inventory, &fingerprint).map_or_else(Vec::new, |id| {
+        let entries = inventory.keystores().into_iter().flat_map(|(item, facts)| {
+            facts.entries.iter().filter(move |entry| entry.key == id).map(move |entry| (item, entry))
+        });
+        entries.map(|(item, entry)| format!("{}/{}", item.name, entry.alias)).collect()
+    });
+    let cannot_sign = match key.secret.lend(|der| PrivateKey::from_pkcs8(der)) {
+        Ok(_) => None,
+        Err(error @ (KeyError::TooShort(_) | KeyError::NoSignatures(_))) => Some(error.to_string()),
+        Err(_) => Some("the provider does not take it for a key to sign with".into()),
+    };
+    ImportedKey {
+        alias: alias.into(),
+        algorithm: key.certificate.key.to_string(),
+        subject: key.certificate.subject.clone(),
+        not_after: Timestamp::from_second(key.certificate.not_after).unwrap_or(Timestamp::MAX),
+        others: keystores::others(inventory, apps, role, &fingerprint),
+        key_fingerprint: fingerprint,
+        certificate_fingerprint: sha256_hex(&key.certificate.der),
+        same_as: same,
+        cannot_sign,
+        debug_key: is_debug_subject(&key.certificate.subject),
+        issuers_left: key.issuers,
+    }
+}
+
+/// What is put in.
+struct Made<'a> {
+    name: &'a str,
+    role: Role,
+    apps: &'a [String],
+    password: &'a SecretText,
+    weak_password: bool,
+}
+
+fn put(
+    ctx: &Ctx<'_>,
+    cabinet: &mut Cabinet,
+    made: Made<'_>,
+    opened: Vec<(String, UnlockedKey)>,
+) -> Result<(), KeystoreError> {
+    let Made { name, role, apps, password, weak_password } = made;
+    cabinet.change(&format!("keystore import {name}"), &ctx.env, |change| {
+        let mut entries = Vec::new();
+        for (alias, key) in opened {
+            let UnlockedKey { secret, certificate, .. } = key;
+            let new = NewKey { alias: &alias, role, apps, secret, certificate: &certificate };
+            entries.push(keystores::put_key(change, name, new)?);
+        }
+        let facts = KeystoreFacts { entries, weak_password };
+        let sealed = password.lend(|text| Secret::new(text.clone().into_bytes()));
+        change.put(NewItem::new(name, Facts::Keystore(facts), Some(sealed)))?;
+        Ok(())
+    })
+}
