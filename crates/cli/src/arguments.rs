@@ -2,6 +2,7 @@
 
 use std::path::PathBuf;
 
+use clap::builder::{PossibleValuesParser, TypedValueParser};
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use jiff::Timestamp;
 
@@ -33,6 +34,16 @@ pub(crate) enum Format {
     Text,
     /// For programs
     Json,
+    /// SARIF 2.1.0, for code review
+    Sarif,
+    /// JUnit XML, for test reports
+    Junit,
+}
+
+/// What every command prints; the other formats are those of single commands.
+fn everywhere() -> impl TypedValueParser<Value = Format> {
+    let known = ["text", "json"];
+    PossibleValuesParser::new(known).map(|word| if word == "json" { Format::Json } else { Format::Text })
 }
 
 /// Understood by every command.
@@ -40,7 +51,7 @@ pub(crate) enum Format {
 #[command(next_help_heading = "Everywhere")]
 pub(crate) struct Global {
     /// How the answer is printed
-    #[arg(long, global = true, value_enum, default_value = "text")]
+    #[arg(long, global = true, value_parser = everywhere(), default_value = "text")]
     pub(crate) format: Format,
     /// Say nothing when all is well
     #[arg(short, long, global = true)]

@@ -123,6 +123,11 @@ impl Failure {
         self
     }
 
+    /// What was tried and why it was not done, in one line.
+    pub(crate) fn sentence(&self) -> String {
+        format!("cannot {}: {}", self.attempt, self.because)
+    }
+
     /// For people.
     pub(crate) fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
         let row = |label: &str| Line::new().dim(label).to(12).hang(12);
@@ -374,6 +379,10 @@ fn refusal_class(refusal: &ninekeys_core::android::Refusal) -> Class {
         R::Debuggable => class(Exit::Refused, &["explain", "build-debuggable"]),
         R::TestOnly => class(Exit::Refused, &["explain", "build-test-only"]),
         R::TooLarge | R::Certificate => class(Exit::Refused, &[]),
+        R::LeavesOut { .. } => class(Exit::Refused, &["sign", "BUILD", "--schemes", "v1,v2,v3"]),
+        R::BundleScheme | R::NothingToStandOn => class(Exit::Refused, &["sign", "BUILD"]),
+        R::BundleForPeople => class(Exit::Refused, &["explain", "package-wanted"]),
+        R::RotationLevel(_) | R::NotTheLineages => class(Exit::Refused, &[]),
         R::Key(_) => class(Exit::Refused, &["inventory"]),
     }
 }
@@ -431,6 +440,7 @@ impl Classify for SignError {
             Self::NotAKeystore { .. } => class(Exit::Usage, &["inventory"]),
             Self::Key(inner) => key_class(inner),
             Self::Exists(_) => class(Exit::Refused, &["sign", "BUILD", "--replace"]),
+            Self::Idsig => class(Exit::Defect, &[]),
             Self::OverInput => class(Exit::Refused, &["sign", "BUILD", "--to", "FOLDER"]),
             Self::NotReady(report) => {
                 let mend = report.verdict.findings.iter().find_map(|finding| finding.mend.clone());

@@ -7,7 +7,7 @@ use std::sync::atomic::AtomicBool;
 
 use divan::Bencher;
 use divan::counter::BytesCount;
-use ninekeys_core::android::{Identity, Opened, Package};
+use ninekeys_core::android::{Identity, Opened, Package, Signing};
 use ninekeys_core::demo::CROSSING;
 use ninekeys_core::digest::{Hash, Section, chunked, sha256};
 use ninekeys_core::env::{Env, Silent};
@@ -56,7 +56,7 @@ fn laying_out_a_package(bencher: Bencher<'_, '_>) {
     bencher.bench(|| {
         let allowed = Opened::open(&apk, &Limits::USUAL).unwrap().allow(Destination::Direct).unwrap();
         let identity = Identity { signer: &key, certificate: &[], alias: "bench" };
-        allowed.lay_out(identity, &env).unwrap().realigned()
+        allowed.lay_out(Signing::usual(identity), &env).unwrap().realigned()
     });
 }
 

@@ -3,6 +3,7 @@
 use ninekeys_formats::axml::Value;
 use ninekeys_formats::axml::write::{Node, write};
 use ninekeys_formats::manifest::id;
+use ninekeys_formats::protoxml;
 use ninekeys_formats::zip::write::Writer;
 
 /// What a demo build says of itself.
@@ -49,6 +50,10 @@ pub const QUAYSIDE_DEBUG: DemoBuild = DemoBuild {
 impl DemoBuild {
     /// The manifest in binary XML.
     pub fn manifest(&self) -> Vec<u8> {
+        write(&self.document())
+    }
+
+    fn document(&self) -> Node {
         let sdk = Node::new("uses-sdk")
             .platform(id::MIN_SDK, "minSdkVersion", Value::Number(self.min_sdk))
             .platform(id::TARGET_SDK, "targetSdkVersion", Value::Number(self.target_sdk));
@@ -59,13 +64,24 @@ impl DemoBuild {
         if self.test_only {
             application = application.platform(id::TEST_ONLY, "testOnly", Value::Boolean(true));
         }
-        let root = Node::new("manifest")
+        Node::new("manifest")
             .platform(id::VERSION_CODE, "versionCode", Value::Number(self.code))
             .platform(id::VERSION_NAME, "versionName", Value::Text(self.version.into()))
             .plain("package", self.package)
             .child(sdk)
-            .child(application);
-        write(&root)
+            .child(application)
+    }
+
+    /// The bundle, unsigned: what the package has, in its base module, the manifest as protobuf.
+    pub fn aab(&self) -> Vec<u8> {
+        Writer::new()
+            .deflated("BundleConfig.pb", b"\x0a\x08\x12\x061.17.2")
+            .deflated("base/manifest/AndroidManifest.xml", &protoxml::write::write(&self.document()))
+            .deflated("base/dex/classes.dex", &noise(2, 40_000))
+            .deflated("base/lib/arm64-v8a/libtide.so", &noise(3, 120_000))
+            .deflated("base/res/raw/horn.ogg", &noise(5, 30_001))
+            .deflated("base/resources.pb", &noise(1, 4_000))
+            .finish()
     }
 
     /// The package, unsigned: a manifest, code, resources and libraries that do nothing, some of them stored

@@ -142,6 +142,27 @@ fn chunk(hash: Hash, bytes: &[u8]) -> Vec<u8> {
     context.finish().as_ref().to_vec()
 }
 
+/// SHA-256 over all of a source, in lower-case hexadecimal: what any other program says of the file.
+///
+/// # Errors
+/// [`DigestError`] when reading fails or the user wants to stop.
+pub fn source_sha256(source: &dyn Source, env: &Env<'_>) -> Result<String, DigestError> {
+    let mut context = Context::new(&SHA256);
+    let mut buffer = Vec::new();
+    let mut at = 0;
+    while at < source.len() {
+        if env.stopped() {
+            return Err(DigestError::Stopped);
+        }
+        let size = CHUNK.min(source.len() - at);
+        buffer.resize(usize::try_from(size).unwrap_or(0), 0);
+        source.read_at(at, &mut buffer)?;
+        context.update(&buffer);
+        at += size;
+    }
+    Ok(hex(context.finish().as_ref()))
+}
+
 /// SHA-256 of some bytes.
 pub fn sha256(bytes: &[u8]) -> [u8; 32] {
     let mut out = [0; 32];

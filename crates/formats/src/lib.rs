@@ -10,7 +10,8 @@
 //! |---|---|
 //! | [`zip`] | archives: strict reading, raw copying with alignment |
 //! | [`signing_block`] | the APK signing block and what scheme v2 puts into it |
-//! | [`axml`], [`manifest`] | binary XML, and what an Android manifest says in it |
+//! | [`idsig`] | the file beside a package that holds scheme v4 |
+//! | [`axml`], [`protoxml`], [`manifest`] | XML in binary and in protobuf form, and what an Android manifest says in it |
 //! | [`jar`], [`cms`] | the files of scheme v1 in `META-INF` |
 //! | [`keystore`] | PKCS#12 and JKS: their structure; what is encrypted in them stays so |
 //! | [`envelope`] | CMS EnvelopedData, as it is written |
@@ -24,11 +25,13 @@ pub mod cursor;
 pub mod envelope;
 #[doc(hidden)]
 pub mod fuzzing;
+pub mod idsig;
 pub mod jar;
 pub mod keystore;
 pub mod limits;
 pub mod manifest;
 pub mod pem;
+pub mod protoxml;
 pub mod secret;
 pub mod signing_block;
 pub mod source;

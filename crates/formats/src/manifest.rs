@@ -3,9 +3,12 @@
 use crate::axml::{self, Element, Value};
 use crate::cursor::{Fault, ParseError};
 use crate::limits::Limits;
+use crate::protoxml;
 
 /// Name of the manifest in a package.
 pub const ENTRY: &[u8] = b"AndroidManifest.xml";
+/// The same in a bundle.
+pub const BUNDLE_ENTRY: &[u8] = b"base/manifest/AndroidManifest.xml";
 
 /// Resource ids of the attributes that are read and written.
 pub mod id {
@@ -89,7 +92,18 @@ impl Manifest {
     /// # Errors
     /// [`ParseError`] when the document is malformed, or has no root `manifest` with a package name.
     pub fn parse(bytes: &[u8], limits: &Limits) -> Result<Manifest, ParseError> {
-        let elements = axml::parse(bytes, limits)?;
+        Manifest::of_elements(&axml::parse(bytes, limits)?)
+    }
+
+    /// Reads a manifest in protobuf form, as bundles have it.
+    ///
+    /// # Errors
+    /// As [`Manifest::parse`].
+    pub fn parse_protobuf(bytes: &[u8], limits: &Limits) -> Result<Manifest, ParseError> {
+        Manifest::of_elements(&protoxml::parse(bytes, limits)?)
+    }
+
+    fn of_elements(elements: &[Element]) -> Result<Manifest, ParseError> {
         let missing = |what| ParseError { what, at: 0, fault: Fault::Malformed };
         let root = elements.first().filter(|e| e.name == "manifest").ok_or(missing("manifest element"))?;
         let Some(Value::Text(package)) = root.by_name("package") else {

@@ -1,13 +1,17 @@
 //! `check`: everything that can be wrong with a build, before the store says so.
 
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 use jiff::Timestamp;
 use ninekeys_cabinet::CabinetError;
-use ninekeys_core::android::{Package, Scheme, SchemeState, Signatures, verify};
+use ninekeys_core::android::{Package, PackageKind, Scheme, SchemeState, Signatures, check_idsig, verify};
 use ninekeys_core::digest::DigestError;
+use ninekeys_core::env::{Env, Silent};
 use ninekeys_core::model::{App, Destination, Facts, Inventory, Policy, Project, ReleaseFacts};
 use ninekeys_core::rules::{BuildLook, KnownSigner, Verdict, check_build};
+use ninekeys_formats::idsig::ENDING;
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::manifest::Manifest;
 use ninekeys_formats::source::Source;
@@ -16,8 +20,11 @@ use serde::Serialize;
 use thiserror::Error;
 
 use crate::ctx::{Ctx, OpenError};
-use crate::files::{FileError, InputFile};
+use crate::files::{self, FileError, InputFile};
 use crate::project::ProjectError;
+
+/// The most of a file of scheme v4: the tree over 4 GiB, and room to spare.
+const MOST_IDSIG: u64 = 48 << 20;
 
 /// The build to be checked.
 #[derive(Debug)]
@@ -43,6 +50,8 @@ pub struct CheckReport {
     pub size: u64,
     /// Its platform.
     pub platform: &'static str,
+    /// APK or AAB.
+    pub form: PackageKind,
     /// Where it goes, if that is known.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub destination: Option<Destination>,
@@ -145,14 +154,58 @@ impl Background {
     }
 }
 
-/// Checks one build.
+/// What came of one build among several.
+pub struct Checked {
+    /// The build, as it was named.
+    pub build: PathBuf,
+    /// The report, or why there is none.
+    pub outcome: Result<CheckReport, CheckError>,
+}
+
+/// Checks builds, several at once on all cores; the answers come in the order of the requests.
 ///
 /// # Errors
-/// [`CheckError`]. What is wrong with the build is no error but the report.
-pub fn check(ctx: &Ctx<'_>, request: &Request) -> Result<CheckReport, CheckError> {
-    let path = ctx.path(&request.build);
-    let source = InputFile::open(&path)?;
+/// [`CheckError`] when project file or cabinet cannot be read. What is wrong with one build stops no other.
+pub fn check(ctx: &Ctx<'_>, requests: &[Request]) -> Result<Vec<Checked>, CheckError> {
+    let places: Vec<PathBuf> = requests.iter().map(|request| ctx.path(&request.build)).collect();
+    if let [only] = places.as_slice() {
+        // a file that cannot be read is said before anything about the cabinet
+        InputFile::open(only)?;
+    }
     let background = Background::read(ctx)?;
+    // one bar cannot show several builds
+    let env = if requests.len() > 1 { Env { progress: &Silent, ..ctx.env } } else { ctx.env };
+    let next = AtomicUsize::new(0);
+    let work = || {
+        let mut done = Vec::new();
+        loop {
+            let index = next.fetch_add(1, Ordering::Relaxed);
+            let (Some(request), Some(path)) = (requests.get(index), places.get(index)) else { return done };
+            done.push((index, check_file(&env, path, request, &background)));
+        }
+    };
+    let threads = std::thread::available_parallelism().map_or(1, usize::from).min(requests.len());
+    let mut done: Vec<(usize, Result<CheckReport, CheckError>)> = std::thread::scope(|scope| {
+        let running: Vec<_> = (1..threads).map(|_| scope.spawn(work)).collect();
+        let mut done = work();
+        for thread in running {
+            done.extend(thread.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)));
+        }
+        done
+    });
+    done.sort_by_key(|(index, _)| *index);
+    let outcomes = done.into_iter().map(|(_, outcome)| outcome);
+    let builds = requests.iter().map(|request| request.build.clone());
+    Ok(builds.zip(outcomes).map(|(build, outcome)| Checked { build, outcome }).collect())
+}
+
+fn check_file(
+    env: &Env<'_>,
+    path: &Path,
+    request: &Request,
+    background: &Background,
+) -> Result<CheckReport, CheckError> {
+    let source = InputFile::open(path)?;
     let project = background.project.as_ref();
     let named = match &request.app {
         Some(wanted) => {
@@ -162,14 +215,24 @@ pub fn check(ctx: &Ctx<'_>, request: &Request) -> Result<CheckReport, CheckError
         None => None,
     };
     let subject = BuildSubject {
-        file: file_name(&path),
+        file: file_name(path),
         path: request.build.display().to_string(),
         destination: request.destination,
         app: named,
         above: request.above,
         superseded: None,
+        idsig: idsig_beside(path)?,
     };
-    check_source(ctx, &source, &background, &subject)
+    Ok(check_source(env, &source, background, &subject)?.report)
+}
+
+/// The file of scheme v4 beside a package, if there is one.
+fn idsig_beside(path: &Path) -> Result<Option<Vec<u8>>, FileError> {
+    let mut name = path.as_os_str().to_owned();
+    name.push(".");
+    name.push(ENDING);
+    let beside = PathBuf::from(name);
+    if beside.is_file() { files::read_whole(&beside, MOST_IDSIG).map(Some) } else { Ok(None) }
 }
 
 /// A build that is checked, and what is known of it beforehand.
@@ -181,17 +244,29 @@ pub(crate) struct BuildSubject<'a> {
     pub(crate) above: Option<u64>,
     /// A release that this build takes the place of: its file name.
     pub(crate) superseded: Option<&'a str>,
+    /// The file of scheme v4 beside it.
+    pub(crate) idsig: Option<Vec<u8>>,
+}
+
+/// What a check came to, for those who go on with the build.
+pub(crate) struct CheckedSource {
+    pub(crate) report: CheckReport,
+    pub(crate) signatures: Signatures,
+    pub(crate) folders: BTreeMap<String, u64>,
 }
 
 /// Checks bytes that may not bear their name yet; `sign` proves its output with this.
 pub(crate) fn check_source(
-    ctx: &Ctx<'_>,
+    env: &Env<'_>,
     source: &dyn Source,
     background: &Background,
     subject: &BuildSubject<'_>,
-) -> Result<CheckReport, CheckError> {
+) -> Result<CheckedSource, CheckError> {
     let package = Package::read(source, &Limits::USUAL)?;
-    let signatures = verify(source, &package, &Limits::USUAL, &ctx.env)?;
+    let mut signatures = verify(source, &package, &Limits::USUAL, env)?;
+    if let Some(idsig) = &subject.idsig {
+        check_idsig(source, idsig, &mut signatures, &Limits::USUAL, env)?;
+    }
     let manifest = package.manifest.as_ref().ok();
     let project = background.project.as_ref();
     let by_package = || manifest.and_then(|m| project?.app_of_package(&m.package));
@@ -212,14 +287,15 @@ pub(crate) fn check_source(
         last,
         above: subject.above,
         known_signers: &known,
-        now: ctx.env.now,
+        now: env.now,
     };
     let verdict = check_build(&look);
-    Ok(CheckReport {
+    let report = CheckReport {
         ready: verdict.is_ready(),
         file: subject.file.clone(),
         size: package.size,
         platform: "android",
+        form: package.kind,
         destination,
         app: app.map(|(_, app)| app.title.clone()),
         signers: signer_lines(&signatures, background.inventory.as_ref()),
@@ -228,8 +304,10 @@ pub(crate) fn check_source(
         last_release: last.cloned(),
         verdict,
         manifest: manifest.cloned(),
-        at: ctx.env.now,
-    })
+        at: env.now,
+    };
+    let folders = package.folders();
+    Ok(CheckedSource { report, signatures, folders })
 }
 
 /// The destination of an app that has only one.

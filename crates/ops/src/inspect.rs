@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use jiff::Timestamp;
-use ninekeys_core::android::{Package, verify};
+use ninekeys_core::android::{Package, PackageKind, verify};
 use ninekeys_core::digest::{DigestError, hex, sha256_hex};
 use ninekeys_core::keystore::{self, Format, KeystoreError as FormatError};
 use ninekeys_formats::cursor::ParseError;
@@ -41,7 +41,7 @@ pub struct InspectReport {
 #[derive(Debug, Serialize)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Content {
-    /// An Android package.
+    /// An Android package: APK or bundle.
     Apk(Box<ApkContent>),
     /// One certificate or several.
     Certificates {
@@ -74,6 +74,8 @@ pub struct KeystoreContent {
 /// What is in a package.
 #[derive(Debug, Serialize)]
 pub struct ApkContent {
+    /// APK or AAB.
+    pub form: PackageKind,
     /// Its size in bytes.
     pub size: u64,
     /// How many entries it has.
@@ -198,6 +200,7 @@ fn apk(ctx: &Ctx<'_>, source: &InputFile, background: &Background) -> Result<Apk
     let signatures = verify(source, &package, &Limits::USUAL, &ctx.env)?;
     let block = package.archive.block.as_ref();
     Ok(ApkContent {
+        form: package.kind,
         size: package.size,
         entries: package.archive.entries.len(),
         manifest: package.manifest.as_ref().ok().cloned(),

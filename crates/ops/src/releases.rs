@@ -1,8 +1,10 @@
-//! `releases`: the ledger of what was signed with what.
+//! `releases`: the ledger of what was signed with what, and how sizes changed.
+
+use std::collections::BTreeSet;
 
 use jiff::Timestamp;
 use ninekeys_cabinet::CabinetError;
-use ninekeys_core::model::ReleaseFacts;
+use ninekeys_core::model::{Destination, ReleaseFacts};
 use serde::Serialize;
 use thiserror::Error;
 
@@ -15,6 +17,53 @@ pub struct ReleasesReport {
     pub releases: Vec<ReleaseFacts>,
     /// The time of the look.
     pub at: Timestamp,
+}
+
+/// How sizes changed, for each app and destination.
+#[derive(Debug, Serialize)]
+pub struct ReleasesCompareReport {
+    /// One comparison an app and destination.
+    pub comparisons: Vec<Comparison>,
+    /// The time of the look.
+    pub at: Timestamp,
+}
+
+/// The last release against the one before it.
+#[derive(Debug, Serialize)]
+pub struct Comparison {
+    /// The app's name.
+    pub app: String,
+    /// Where both went.
+    pub destination: Destination,
+    /// The file name of the last one.
+    pub file: String,
+    /// The file name of the one before; nothing when there is none.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub before: Option<String>,
+    /// Size before and now, in bytes.
+    pub size: (u64, u64),
+    /// What stands at the top level, the largest change first.
+    pub folders: Vec<FolderChange>,
+    /// Whether a row is of a version that did not keep what is at the top level.
+    pub unknown: bool,
+}
+
+/// One folder or file at the top level. Sizes are as they stand in the build, compressed, in bytes.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct FolderChange {
+    /// Its name; a folder's ends with a stroke.
+    pub name: String,
+    /// Its size before; 0 when it is new.
+    pub before: u64,
+    /// Its size now; 0 when it is gone.
+    pub now: u64,
+}
+
+impl FolderChange {
+    /// How much larger it is.
+    pub fn change(&self) -> i64 {
+        i64::try_from(self.now).unwrap_or(i64::MAX) - i64::try_from(self.before).unwrap_or(i64::MAX)
+    }
 }
 
 /// Why it could not be read.
@@ -38,4 +87,47 @@ pub fn releases(ctx: &Ctx<'_>, app: Option<&str>) -> Result<ReleasesReport, Rele
     let mut releases: Vec<ReleaseFacts> = inventory.releases().into_iter().filter(wanted).cloned().collect();
     releases.reverse();
     Ok(ReleasesReport { releases, at: ctx.env.now })
+}
+
+/// Compares the last release of every app and destination with the one before it. A build that was signed again
+/// under the same name is the same release.
+///
+/// # Errors
+/// [`ReleasesError`].
+pub fn compare_releases(ctx: &Ctx<'_>, app: Option<&str>) -> Result<ReleasesCompareReport, ReleasesError> {
+    let ReleasesReport { releases, at } = releases(ctx, app)?;
+    let ways: BTreeSet<(&str, Destination)> =
+        releases.iter().map(|release| (release.app.as_str(), release.destination)).collect();
+    let comparisons = ways.into_iter().filter_map(|(app, destination)| {
+        let mut own = releases.iter().filter(|r| r.app == app && r.destination == destination);
+        let last = own.next()?;
+        Some(comparison(last, own.find(|release| release.file != last.file)))
+    });
+    Ok(ReleasesCompareReport { comparisons: comparisons.collect(), at })
+}
+
+fn comparison(last: &ReleaseFacts, before: Option<&ReleaseFacts>) -> Comparison {
+    let size_in = |release: Option<&ReleaseFacts>, name: &str| {
+        release.and_then(|release| release.folders.get(name).copied()).unwrap_or(0)
+    };
+    let names: BTreeSet<&String> =
+        last.folders.keys().chain(before.iter().flat_map(|release| release.folders.keys())).collect();
+    let mut folders: Vec<FolderChange> = names
+        .into_iter()
+        .map(|name| FolderChange {
+            name: name.clone(),
+            before: size_in(before, name),
+            now: size_in(Some(last), name),
+        })
+        .collect();
+    folders.sort_by(|a, b| b.change().abs().cmp(&a.change().abs()).then_with(|| a.name.cmp(&b.name)));
+    Comparison {
+        app: last.app.clone(),
+        destination: last.destination,
+        file: last.file.clone(),
+        before: before.map(|release| release.file.clone()),
+        size: (before.map_or(0, |release| release.size), last.size),
+        folders,
+        unknown: last.folders.is_empty() || before.is_some_and(|release| release.folders.is_empty()),
+    }
 }

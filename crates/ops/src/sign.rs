@@ -1,22 +1,27 @@
 //! `sign`: a build, signed for its destination, proved, named and written into the ledger.
 
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use ninekeys_cabinet::{Cabinet, CabinetError, NewItem};
-use ninekeys_core::android::{Identity, LaidOut, Opened, Ready, SignError as CoreError, Signed};
-use ninekeys_core::digest::{DigestError, Sink, from_hex, sha256_hex};
+use ninekeys_core::android::{
+    Allowed, Identity, LaidOut, Opened, PackageKind, Scheme, SchemeReport, SchemeState, Schemes,
+    SignError as CoreError, Signatures, Signed, Signing, check_idsig, make_idsig,
+};
+use ninekeys_core::digest::{DigestError, Sink, from_hex, sha256_hex, source_sha256};
 use ninekeys_core::findings::Level;
 use ninekeys_core::keys::{KeyError, PrivateKey, Signer};
 use ninekeys_core::model::{
     App, Destination, Facts, Inventory, Item, KeystoreEntry, KeystoreFacts, Project, ReleaseFacts, Role,
 };
 use ninekeys_core::rules::file_stem;
+use ninekeys_formats::idsig;
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::manifest::Manifest;
 use serde::Serialize;
 use thiserror::Error;
 
-use crate::check::{self, Background, BuildSubject, CheckError, CheckReport};
+use crate::check::{self, Background, BuildSubject, CheckError, CheckReport, CheckedSource};
 use crate::ctx::{Ctx, OpenError};
 use crate::files::{Access, FileError, InputFile, NewFolders, OutputFile};
 use crate::project::ProjectError;
@@ -36,6 +41,10 @@ pub struct Request {
     pub to: PathBuf,
     /// Whether an output of the same name is replaced.
     pub replace: bool,
+    /// The schemes, when they are not chosen by the build's devices.
+    pub schemes: Option<Schemes>,
+    /// Whether the file of scheme v4 is made beside the output.
+    pub idsig: bool,
 }
 
 /// What was signed.
@@ -55,6 +64,11 @@ pub struct SignReport {
     pub alias: String,
     /// SHA-256 of the signer's public key.
     pub key_fingerprint: String,
+    /// SHA-256 over the output.
+    pub sha256: String,
+    /// The file of scheme v4 beside it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub idsig: Option<String>,
     /// The signature schemes.
     pub schemes: Vec<String>,
     /// Whether an earlier signature was dropped.
@@ -93,7 +107,7 @@ pub enum SignError {
     #[error("the project file names no destination for {0}")]
     NoDestination(String),
     /// A destination that an Android build does not have.
-    #[error("an APK is signed for development, direct or store, not for {0}")]
+    #[error("an Android build is signed for development, direct or store, not for {0}")]
     Destination(Destination),
     /// No key for the app.
     #[error("the cabinet holds no {role} key for {app}")]
@@ -128,6 +142,9 @@ pub enum SignError {
     /// The input would be overwritten.
     #[error("the output would take the place of the build itself")]
     OverInput,
+    /// The file of scheme v4 does not hold.
+    #[error("the file of scheme v4 does not hold")]
+    Idsig,
     /// The output could not be checked.
     #[error("the signed output could not be checked: {0}")]
     Check(#[source] Box<CheckError>),
@@ -142,6 +159,27 @@ fn errors(report: &CheckReport) -> String {
     texts.join("; ")
 }
 
+/// What is to be made, and where.
+struct Plan<'p> {
+    app: (&'p str, &'p App),
+    destination: Destination,
+    manifest: Manifest,
+    was_signed: bool,
+    file: String,
+    target: PathBuf,
+    /// The file of scheme v4 and its place, where it is wanted.
+    idsig: Option<(String, PathBuf)>,
+}
+
+/// What was made, under temporary names.
+struct Made {
+    output: OutputFile,
+    idsig: Option<OutputFile>,
+    signed: Signed,
+    proof: Proof,
+    realigned: usize,
+}
+
 /// Signs, proves, names and records. The cabinet is unlocked before any long work.
 ///
 /// # Errors
@@ -150,64 +188,124 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<SignReport, SignError> {
     let input_path = ctx.path(&request.build);
     let input = InputFile::open(&input_path)?;
     let project = ctx.project_file()?.project;
-    let named = match &request.app {
-        Some(wanted) => Some(project.app(wanted).ok_or_else(|| SignError::UnknownApp(wanted.clone()))?),
-        None => None,
-    };
     let opened = Opened::open(&input, &Limits::USUAL)?;
-    let (app, destination) = place(&opened, &project, named, request.destination)?;
-    let manifest = opened.manifest().clone();
-    let was_signed = opened.is_signed();
-    let allowed = opened.allow(destination)?;
-    let file = format!("{}.apk", file_stem(app.0, &manifest, destination));
-    let target = ctx.path(&request.to).join(&file);
-    refuse_target(&input_path, &target, request.replace)?;
+    let plan = plan(ctx, request, &project, &opened)?;
+    let allowed = opened.allow(plan.destination)?;
+    let targets = std::iter::once(&plan.target).chain(plan.idsig.iter().map(|(_, path)| path));
+    targets.into_iter().try_for_each(|target| refuse_target(&input_path, target, request.replace))?;
 
     let cabinet = ctx.open_unlocked()?;
     let inventory = cabinet.inventory()?;
-    let (keystore, entry) = choose_key(&inventory, app.0, destination, request.key.as_deref())?;
+    let (keystore, entry) = choose_key(&inventory, plan.app.0, plan.destination, request.key.as_deref())?;
     let (key, certificate) = load_key(&cabinet, &inventory, entry)?;
 
     let folders = NewFolders::make(&ctx.path(&request.to))?;
     let identity = Identity { signer: &key, certificate: &certificate, alias: &entry.alias };
-    let laid_out = allowed.lay_out(identity, &ctx.env)?;
-    let realigned = laid_out.realigned();
-    let (output, signed) = write_output(ctx, laid_out, &target, identity)?;
+    let signing = Signing { schemes: request.schemes, ..Signing::usual(identity) };
     let background = Background { project: Some(project.clone()), inventory: Some(inventory.clone()) };
-    let subject = BuildSubject {
-        file: file.clone(),
-        path: request.build.display().to_string(),
-        destination: Some(destination),
-        app: Some(app),
-        above: None,
-        superseded: request.replace.then_some(file.as_str()),
-    };
-    let check = prove(ctx, &output, &background, &subject)?;
+    let Made { output, idsig, signed, proof, realigned } =
+        make(ctx, request, &plan, allowed, &signing, &background)?;
+    let mut schemes: Vec<String> = signed.schemes.iter().map(ToString::to_string).collect();
+    schemes.extend(idsig.is_some().then(|| Scheme::V4.to_string()));
     let signer = key.public().fingerprint();
-    let release = Release {
-        app: app.0,
-        file: &file,
-        destination,
-        manifest: &manifest,
-        signed: &signed,
-        signer: &signer,
+    let release = Release { plan: &plan, signed: &signed, schemes: &schemes, signer: &signer, proof: &proof };
+    let finish = || {
+        output.finish(request.replace)?;
+        idsig.map_or(Ok(()), |idsig| idsig.finish(request.replace))
     };
-    let finish = || output.finish(request.replace);
-    record(ctx, cabinet, &release, &check, keystore, entry, finish)?;
+    record(ctx, cabinet, &release, keystore, entry, finish)?;
     folders.keep();
+    let folder = request.to.strip_prefix(".").unwrap_or(&request.to);
+    let shown = |file: &str| folder.join(file).display().to_string();
+    let Proof { check, sha256, .. } = proof;
     Ok(SignReport {
-        output: request.to.strip_prefix(".").unwrap_or(&request.to).join(&file).display().to_string(),
+        output: shown(&plan.file),
         size: check.size,
-        app: app.1.title.clone(),
-        destination,
+        app: plan.app.1.title.clone(),
+        destination: plan.destination,
         keystore: keystore.name.clone(),
         alias: entry.alias.clone(),
         key_fingerprint: signer,
-        schemes: signed.schemes.iter().map(ToString::to_string).collect(),
-        was_signed,
+        sha256,
+        idsig: plan.idsig.as_ref().map(|(file, _)| shown(file)),
+        schemes,
+        was_signed: plan.was_signed,
         realigned,
         check,
     })
+}
+
+/// Finds out what the build is, where it goes, and what the output is called.
+fn plan<'p>(
+    ctx: &Ctx<'_>,
+    request: &Request,
+    project: &'p Project,
+    opened: &Opened<'_>,
+) -> Result<Plan<'p>, SignError> {
+    let named = match &request.app {
+        Some(wanted) => Some(project.app(wanted).ok_or_else(|| SignError::UnknownApp(wanted.clone()))?),
+        None => None,
+    };
+    let (app, destination) = place(opened, project, named, request.destination)?;
+    let manifest = opened.manifest().clone();
+    let file = format!("{}.{}", file_stem(app.0, &manifest, destination), opened.kind().ending());
+    let target = ctx.path(&request.to).join(&file);
+    let idsig = request.idsig.then(|| {
+        let file = format!("{file}.{}", idsig::ENDING);
+        let place = target.with_file_name(&file);
+        (file, place)
+    });
+    Ok(Plan { app, destination, manifest, was_signed: opened.is_signed(), file, target, idsig })
+}
+
+/// Writes the output and what stands beside it under temporary names, and proves both.
+fn make(
+    ctx: &Ctx<'_>,
+    request: &Request,
+    plan: &Plan<'_>,
+    allowed: Allowed<'_>,
+    signing: &Signing<'_>,
+    background: &Background,
+) -> Result<Made, SignError> {
+    let laid_out = allowed.lay_out(*signing, &ctx.env)?;
+    let realigned = laid_out.realigned();
+    let (output, signed) = write_output(ctx, laid_out, &plan.target)?;
+    let subject = BuildSubject {
+        file: plan.file.clone(),
+        path: request.build.display().to_string(),
+        destination: Some(plan.destination),
+        app: Some(plan.app),
+        above: None,
+        superseded: request.replace.then_some(plan.file.as_str()),
+        idsig: None,
+    };
+    let proof = prove(ctx, &output, background, &subject)?;
+    let idsig = match &plan.idsig {
+        Some((_, target)) => Some(write_idsig(ctx, &output, &proof, signing, target)?),
+        None => None,
+    };
+    Ok(Made { output, idsig, signed, proof, realigned })
+}
+
+/// The tree over the output and its signature, under a temporary name, verified as `check` would.
+fn write_idsig(
+    ctx: &Ctx<'_>,
+    output: &OutputFile,
+    proof: &Proof,
+    signing: &Signing<'_>,
+    target: &Path,
+) -> Result<OutputFile, SignError> {
+    let written = output.reread()?;
+    let bytes = make_idsig(&written, &proof.signatures, signing, &ctx.env)?;
+    let mut signatures = proof.signatures.clone();
+    check_idsig(&written, &bytes, &mut signatures, &Limits::USUAL, &ctx.env).map_err(CoreError::from)?;
+    let holds = |report: &SchemeReport| report.scheme == Scheme::V4 && report.state == SchemeState::Verified;
+    if !signatures.schemes.iter().any(holds) {
+        return Err(SignError::Idsig);
+    }
+    let file = OutputFile::begin(target, Access::Usual)?;
+    file.put(0, &bytes)?;
+    Ok(file)
 }
 
 /// Finds out which app a build is and where it goes.
@@ -222,8 +320,10 @@ fn place<'p>(
         .or_else(|| project.app_of_package(package))
         .ok_or_else(|| SignError::UnknownPackage(package.clone()))?;
     let first = app.1.android.as_ref().and_then(|android| android.destinations.first());
+    // a bundle is for the store, wherever the app's builds usually go
+    let bundle = (opened.kind() == PackageKind::Bundle).then_some(Destination::Store);
     let destination =
-        wanted.or(first.copied()).ok_or_else(|| SignError::NoDestination(app.1.title.clone()))?;
+        wanted.or(bundle).or(first.copied()).ok_or_else(|| SignError::NoDestination(app.1.title.clone()))?;
     if matches!(destination, Destination::Devices | Destination::InHouse) {
         return Err(SignError::Destination(destination));
     }
@@ -314,39 +414,54 @@ fn load_key(
 /// Streams the entries, signs, and puts the tail behind them, all under a temporary name.
 fn write_output(
     ctx: &Ctx<'_>,
-    laid_out: LaidOut<'_>,
+    laid_out: LaidOut<'_, '_>,
     target: &Path,
-    identity: Identity<'_>,
 ) -> Result<(OutputFile, Signed), SignError> {
     let output = OutputFile::begin(target, Access::Usual)?;
-    let ready: Ready = match laid_out.digest(identity.signer, &output as &dyn Sink, &ctx.env) {
+    let ready = match laid_out.digest(&output as &dyn Sink, &ctx.env) {
         Ok(ready) => ready,
         Err(CoreError::Digest(DigestError::Write(cause))) => {
             return Err(FileError::new("written", target, cause).into());
         }
         Err(error) => return Err(error.into()),
     };
-    let signed = ready.sign(identity.signer, identity.certificate)?;
+    let signed = ready.sign()?;
     output.put(signed.at, &signed.tail)?;
     Ok((output, signed))
 }
 
-/// Checks what was written by the code of `check`, while the disk settles. Only what is ready passes.
+/// What was proved of the output.
+struct Proof {
+    check: CheckReport,
+    signatures: Signatures,
+    folders: BTreeMap<String, u64>,
+    sha256: String,
+}
+
+/// Checks what was written by the code of `check`, and hashes it for the ledger, while the disk settles. Only what is
+/// ready passes.
 fn prove(
     ctx: &Ctx<'_>,
     output: &OutputFile,
     background: &Background,
     subject: &BuildSubject<'_>,
-) -> Result<CheckReport, SignError> {
+) -> Result<Proof, SignError> {
     let written = output.reread()?;
-    let (proof, settled) = std::thread::scope(|scope| {
+    let env = ctx.env;
+    let (proof, settled, hashed) = std::thread::scope(|scope| {
         let settling = scope.spawn(|| output.settle());
-        let proof = check::check_source(ctx, &written, background, subject);
-        (proof, settling.join())
+        let hashing = scope.spawn(|| source_sha256(&written, &env));
+        let proof = check::check_source(&ctx.env, &written, background, subject);
+        (proof, settling.join(), hashing.join())
     });
     settled.unwrap_or_else(|panic| std::panic::resume_unwind(panic))?;
-    let check = proof.map_err(stopped_or_unchecked)?;
-    if check.ready { Ok(check) } else { Err(SignError::NotReady(Box::new(check))) }
+    let proof = proof.map_err(stopped_or_unchecked)?;
+    if !proof.report.ready {
+        return Err(SignError::NotReady(Box::new(proof.report)));
+    }
+    let sha256 = hashed.unwrap_or_else(|panic| std::panic::resume_unwind(panic)).map_err(CoreError::from)?;
+    let CheckedSource { report: check, signatures, folders } = proof;
+    Ok(Proof { check, signatures, folders, sha256 })
 }
 
 fn stopped_or_unchecked(error: CheckError) -> SignError {
@@ -358,12 +473,11 @@ fn stopped_or_unchecked(error: CheckError) -> SignError {
 
 /// What goes into the ledger.
 struct Release<'a> {
-    app: &'a str,
-    file: &'a str,
-    destination: Destination,
-    manifest: &'a Manifest,
+    plan: &'a Plan<'a>,
     signed: &'a Signed,
+    schemes: &'a [String],
     signer: &'a str,
+    proof: &'a Proof,
 }
 
 /// Writes the release into the ledger and gives the output its name, in one change: when either fails, neither is
@@ -372,7 +486,6 @@ fn record(
     ctx: &Ctx<'_>,
     mut cabinet: Cabinet,
     release: &Release<'_>,
-    check: &CheckReport,
     keystore: &Item,
     entry: &KeystoreEntry,
     finish: impl FnOnce() -> Result<(), FileError>,
@@ -382,25 +495,29 @@ fn record(
     let signer = release.signer;
     let mut short = sha256_hex(format!("{content}{signer}").as_bytes());
     short.truncate(12);
-    let name = format!("{}~{short}", release.file.strip_suffix(".apk").unwrap_or(release.file));
+    let Plan { app, destination, manifest, file, .. } = release.plan;
+    let stem = file.rsplit_once('.').map_or(file.as_str(), |(stem, _)| stem);
+    let name = format!("{stem}~{short}");
     let facts = ReleaseFacts {
-        app: release.app.into(),
-        id: release.manifest.package.clone(),
-        version: release.manifest.version_name.clone().unwrap_or_default(),
-        code: release.manifest.version_code.unwrap_or(0),
-        destination: release.destination,
-        file: release.file.into(),
-        size: check.size,
+        app: app.0.into(),
+        id: manifest.package.clone(),
+        version: manifest.version_name.clone().unwrap_or_default(),
+        code: manifest.version_code.unwrap_or(0),
+        destination: *destination,
+        file: file.clone(),
+        size: release.proof.check.size,
         content: content.clone(),
         signed_with: keystore.name.clone(),
         signer: signer.into(),
         certificate: Some(entry.certificate),
         profile: None,
-        schemes: release.signed.schemes.iter().map(ToString::to_string).collect(),
+        schemes: release.schemes.to_vec(),
         signed: ctx.env.now,
         by,
+        sha256: release.proof.sha256.clone(),
+        folders: release.proof.folders.clone(),
     };
-    cabinet.change(&format!("sign {}", release.file), &ctx.env, |change| {
+    cabinet.change(&format!("sign {file}"), &ctx.env, |change| {
         let known = change.inventory()?.iter().any(|item| item.name == name);
         if !known {
             change.put(NewItem::new(name.clone(), Facts::Release(facts), None))?;

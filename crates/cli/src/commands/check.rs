@@ -6,32 +6,56 @@ use ninekeys_core::model::Destination;
 use ninekeys_ops::Ctx;
 use ninekeys_ops::check::{Request, check};
 
+use crate::arguments::Format;
 use crate::failure::{Exit, Failure};
-use crate::output::Output;
+use crate::output::{Output, Verdicts};
 
-/// Looks at a build with every rule: its archive, its signature, who signed it, and what it says of itself,
-/// compared with the project file and the last release. Works on a build alone as well. Ends with 1 when
-/// there is an error.
+/// Looks at builds (APK, AAB) with every rule: the archive, its signatures, who signed it, and what it says of itself,
+/// compared with the project file and the last release. Works on a build alone as well. Several builds are checked at
+/// once. Ends with 1 when there is an error.
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
-    /// The build
-    build: PathBuf,
-    /// Where it goes: direct, store or development
+    /// The builds
+    #[arg(required = true, value_name = "BUILD")]
+    builds: Vec<PathBuf>,
+    /// Where they go: direct, store or development
     #[arg(long = "for", value_name = "DESTINATION")]
     destination: Option<Destination>,
-    /// The app it has to be, when its package does not say
+    /// The app they have to be, when their package does not say
     #[arg(long)]
     app: Option<String>,
-    /// A version code that it has to be above, whatever the ledger says
+    /// A version code that they have to be above, whatever the ledger says
     #[arg(long, value_name = "CODE")]
     above: Option<u64>,
+    /// How the answer is printed
+    #[arg(long, value_enum, default_value = "text", help_heading = "Everywhere")]
+    format: Format,
 }
 
 pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
-    let attempt = format!("check {}", args.build.display());
-    let request =
-        Request { build: args.build, destination: args.destination, app: args.app, above: args.above };
-    let report = check(ctx, &request).map_err(|error| Failure::of(&attempt, &error))?;
-    out.emit(&report);
-    Ok(if report.ready { Exit::Done } else { Exit::Findings })
+    let names: Vec<String> = args.builds.iter().map(|build| build.display().to_string()).collect();
+    let attempt = format!("check {}", names.join(", "));
+    let request = |build: &PathBuf| Request {
+        build: build.clone(),
+        destination: args.destination,
+        app: args.app.clone(),
+        above: args.above,
+    };
+    let requests: Vec<Request> = args.builds.iter().map(request).collect();
+    let checked = check(ctx, &requests).map_err(|error| Failure::of(&attempt, &error))?;
+    let mut verdicts = Vec::new();
+    for one in checked {
+        let attempt = format!("check {}", one.build.display());
+        let build = one.build.display().to_string();
+        verdicts.push((build, one.outcome.map_err(|error| Failure::of(&attempt, &error))));
+    }
+    // one build that cannot be read is an error, as with every command
+    if let [(_, Err(_))] = verdicts.as_slice()
+        && let Some((_, Err(failure))) = verdicts.pop()
+    {
+        return Err(failure);
+    }
+    let verdicts = Verdicts::new(verdicts, ctx.env.now);
+    out.emit_verdicts(&verdicts);
+    Ok(verdicts.exit())
 }

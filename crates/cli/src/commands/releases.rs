@@ -1,7 +1,7 @@
 //! `ninekeys releases`
 
 use ninekeys_ops::Ctx;
-use ninekeys_ops::releases::releases;
+use ninekeys_ops::releases::{compare_releases, releases};
 
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
@@ -12,11 +12,18 @@ pub(crate) struct Args {
     /// Only of this app
     #[arg(long)]
     app: Option<String>,
+    /// Compare each last release with the one before it: sizes by folder, the largest change first
+    #[arg(long)]
+    compare: bool,
 }
 
 pub(crate) fn run(args: &Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
-    let report =
-        releases(ctx, args.app.as_deref()).map_err(|error| Failure::of("read the ledger", &error))?;
-    out.emit(&report);
+    let app = args.app.as_deref();
+    let failed = |error| Failure::of("read the ledger", &error);
+    if args.compare {
+        out.emit(&compare_releases(ctx, app).map_err(failed)?);
+    } else {
+        out.emit(&releases(ctx, app).map_err(failed)?);
+    }
     Ok(Exit::Done)
 }

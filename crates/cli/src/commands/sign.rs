@@ -2,6 +2,7 @@
 
 use std::path::PathBuf;
 
+use ninekeys_core::android::Schemes;
 use ninekeys_core::model::Destination;
 use ninekeys_ops::Ctx;
 use ninekeys_ops::sign::{Request, sign};
@@ -9,13 +10,14 @@ use ninekeys_ops::sign::{Request, sign};
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 
-/// Signs an APK with the signature schemes v2 and v3, and v1 where its devices need it, and names it APP-VERSION-VERSIONCODE-DESTINATION.apk. The build stays
-/// as it is; the output is checked before it gets its name.
+/// Signs a build for its destination and names it APP-VERSION-VERSIONCODE-DESTINATION. An APK gets the signature schemes
+/// v2 and v3, and v1 where its devices need it; a bundle (AAB) gets v1. The build stays as it is; the output is checked
+/// before it gets its name.
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
     /// The build
     build: PathBuf,
-    /// Where it goes: direct, store or development; the app's first destination when left out
+    /// Where it goes: direct, store or development; the app's first destination when left out, the store for a bundle
     #[arg(long = "for", value_name = "DESTINATION")]
     destination: Option<Destination>,
     /// The app it is, when its package does not say
@@ -30,6 +32,12 @@ pub(crate) struct Args {
     /// Take the place of an output of the same name, and of its release
     #[arg(long)]
     replace: bool,
+    /// Sign with these schemes instead of those that the build's devices need: v1, v2, v3
+    #[arg(long, value_name = "LIST")]
+    schemes: Option<Schemes>,
+    /// Write the tree of scheme v4 beside the output, as OUTPUT.idsig
+    #[arg(long)]
+    idsig: bool,
 }
 
 pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
@@ -42,6 +50,8 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, F
         key: args.key,
         to: args.to,
         replace: args.replace,
+        schemes: args.schemes,
+        idsig: args.idsig,
     };
     let report = sign(ctx, &request).map_err(|error| Failure::of(&attempt, &error))?;
     out.emit(&report);

@@ -3,6 +3,7 @@
 use std::io;
 
 use jiff::Timestamp;
+use ninekeys_core::android::PackageKind;
 use ninekeys_core::findings::{Finding, Level};
 use ninekeys_ops::check::CheckReport;
 use ninekeys_ops::inspect::{ApkContent, CertificateContent, Content, InspectReport, KeystoreContent};
@@ -70,7 +71,8 @@ fn in_short(report: &CheckReport) -> String {
         let code = manifest.version_code.map_or_else(String::new, |code| format!(" ({code})"));
         parts.push(format!("{name} {version}{code}"));
     }
-    parts.extend([report.platform.to_owned(), words::size(report.size), report.file.clone()]);
+    let platform = format!("{} {}", report.platform, report.form.word());
+    parts.extend([platform, words::size(report.size), report.file.clone()]);
     parts.join(" · ")
 }
 
@@ -166,11 +168,18 @@ impl Report for SignReport {
             format!("{} ({}), key {}", self.keystore, self.alias, words::short(&self.key_fingerprint));
         paper.put(&row("  signed with").text(signer))?;
         let moved = match self.realigned {
+            _ if self.check.form == PackageKind::Bundle => {
+                "what devices get of it is signed by the store".to_owned()
+            }
             0 => "every stored entry stood where it belongs".to_owned(),
             1 => "1 stored entry moved to where devices can map it".to_owned(),
             many => format!("{many} stored entries moved to where devices can map them"),
         };
         paper.put(&row("  scheme").text(format!("{} · {moved}", self.schemes.join(", "))))?;
+        paper.put(&row("  SHA-256").text(&self.sha256))?;
+        if let Some(idsig) = &self.idsig {
+            paper.put(&row("  beside it").bold(idsig))?;
+        }
         if self.was_signed {
             let text = "it was signed before; the old signature was dropped";
             paper.put(&row("  before").sign(Sign::Warn).text(" ").text(text))?;
@@ -216,7 +225,11 @@ impl Report for InspectReport {
 fn print_apk(report: &InspectReport, apk: &ApkContent, paper: &mut Paper<'_>) -> io::Result<()> {
     let row = |label: &str, value: &str| Line::new().dim(label).to(18).text(value).hang(18);
     let entries = words::count(apk.entries, "entry").replace("entrys", "entries");
-    let head = Line::new().bold(&report.name).text(format!("   APK, {}, {entries}", words::size(apk.size)));
+    let head = Line::new().bold(&report.name).text(format!(
+        "   {}, {}, {entries}",
+        apk.form.word(),
+        words::size(apk.size)
+    ));
     paper.put(&head)?;
     paper.blank()?;
     if let Some(manifest) = &apk.manifest {

@@ -5,7 +5,7 @@ use std::io;
 use ninekeys_core::board::Mark;
 use ninekeys_core::model::State;
 use ninekeys_ops::inventory::{InventoryReport, Line as Row};
-use ninekeys_ops::releases::ReleasesReport;
+use ninekeys_ops::releases::{Comparison, ReleasesCompareReport, ReleasesReport};
 use ninekeys_ops::show::ShowReport;
 
 use super::line::{Line, Paper, Sign};
@@ -154,4 +154,70 @@ impl Report for ReleasesReport {
     fn is_quiet(&self) -> bool {
         false
     }
+}
+
+impl Report for ReleasesCompareReport {
+    const SCHEMA: &'static str = "ninekeys.releases-compare/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        if self.comparisons.is_empty() {
+            paper.put(&Line::new().text("Nothing was signed yet."))?;
+            return paper.put(&Line::new().dim("  next   ").command(&["sign", "BUILD"]));
+        }
+        for (index, one) in self.comparisons.iter().enumerate() {
+            if index > 0 {
+                paper.blank()?;
+            }
+            compared(one, paper)?;
+        }
+        Ok(())
+    }
+
+    fn is_quiet(&self) -> bool {
+        false
+    }
+}
+
+fn compared(one: &Comparison, paper: &mut Paper<'_>) -> io::Result<()> {
+    let (before, now) = one.size;
+    let Some(last) = &one.before else {
+        let head = Line::new().bold(&one.file).text(format!("   {}", words::size(now)));
+        return paper.put(&head.dim(format!("   the first of {} for {}", one.app, one.destination.phrase())));
+    };
+    let change = signed_size(before, now);
+    let head = Line::new().bold(&one.file).text(format!("   {}, {change}", words::size(now)));
+    paper.put(&head.dim(format!("   before: {last}, {}", words::size(before))).hang(2))?;
+    if one.unknown {
+        let text = "one of the two was signed by a version that did not write down what is in it";
+        return paper.put(&Line::new().text("  ").sign(Sign::Warn).text(format!(" {text}")).hang(4));
+    }
+    paper.blank()?;
+    let rows: Vec<Vec<Line>> = one
+        .folders
+        .iter()
+        .filter(|folder| folder.change() != 0)
+        .map(|folder| {
+            let what = match (folder.before, folder.now) {
+                (0, _) => "new",
+                (_, 0) => "gone",
+                _ => "",
+            };
+            vec![
+                Line::new().text(&folder.name),
+                Line::new().text(signed_size(folder.before, folder.now)),
+                Line::new().dim(format!("{} to {}", words::size(folder.before), words::size(folder.now))),
+                Line::new().text(what),
+            ]
+        })
+        .collect();
+    if rows.is_empty() {
+        return paper.put(&Line::new().text("  what is in it has the same sizes"));
+    }
+    paper.table(2, &rows)
+}
+
+/// `+1.2 MiB`, `-0.003 MiB`
+fn signed_size(before: u64, now: u64) -> String {
+    let sign = if now < before { "-" } else { "+" };
+    format!("{sign}{}", words::size(now.abs_diff(before)))
 }

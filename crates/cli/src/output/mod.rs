@@ -7,6 +7,7 @@ mod items;
 mod keystores;
 mod line;
 mod made;
+mod verdicts;
 mod words;
 
 use std::io::{self, BufWriter, IsTerminal, Write};
@@ -18,6 +19,7 @@ use crate::failure::{Exit, Failure};
 
 pub(crate) use cabinet::HistoryReport;
 pub(crate) use line::{Line, Marks, Paper, shell_words};
+pub(crate) use verdicts::Verdicts;
 
 /// Something that can be answered, to people and to programs alike.
 pub(crate) trait Report: Serialize {
@@ -74,9 +76,21 @@ impl Output {
                     .map_err(io::Error::from)
                     .and_then(|()| writeln!(stdout))
             }
-            Format::Text => report.text(&mut Paper::new(&mut stdout, self.width, self.marks)),
+            _ => report.text(&mut Paper::new(&mut stdout, self.width, self.marks)),
         };
         self.note(written.and_then(|()| stdout.flush()));
+    }
+
+    /// Answers with the verdicts of a check: on one build as that build's report, on several as a list.
+    pub(crate) fn emit_verdicts(&mut self, verdicts: &Verdicts) {
+        let mut bytes = Vec::new();
+        match (self.format, verdicts.only()) {
+            (Format::Sarif, _) => self.note(verdicts::sarif(verdicts, &mut bytes)),
+            (Format::Junit, _) => self.note(verdicts::junit(verdicts, &mut bytes)),
+            (_, Some(one)) => return self.emit(one),
+            (_, None) => return self.emit(verdicts),
+        }
+        self.print(&String::from_utf8_lossy(&bytes));
     }
 
     /// Prints words of the program itself (completions, a demo's lines), whatever the format.
@@ -101,7 +115,7 @@ impl Output {
             Format::Json => serde_json::to_writer_pretty(&mut stderr, failure)
                 .map_err(io::Error::from)
                 .and_then(|()| writeln!(stderr)),
-            Format::Text => failure.text(&mut Paper::new(&mut stderr, self.width, self.marks)),
+            _ => failure.text(&mut Paper::new(&mut stderr, self.width, self.marks)),
         };
         failure.exit
     }

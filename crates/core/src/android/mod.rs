@@ -4,13 +4,21 @@ mod algorithm;
 mod package;
 mod report;
 mod rotation;
+mod schemes;
 mod sign;
 mod v1;
+mod v4;
 mod verify;
 
 pub use algorithm::V2Algorithm;
-pub use package::{ManifestFault, Misaligned, Package, SHARED_LIBRARY_ALIGNMENT, STORED_ALIGNMENT};
+pub use package::{
+    ManifestFault, Misaligned, Package, PackageKind, SHARED_LIBRARY_ALIGNMENT, STORED_ALIGNMENT,
+};
 pub use report::{Scheme, SchemeReport, SchemeState, SignatureFault, Signatures, SignerReport};
-pub use rotation::{LineageFault, LineageKey, RangeFault, check_ranges, verify_lineage};
-pub use sign::{Allowed, Identity, LaidOut, Opened, Ready, Refusal, SignError, Signed};
+pub use rotation::{
+    Lineage, LineageFault, LineageKey, RangeFault, USUAL_FLAGS, check_ranges, verify_lineage,
+};
+pub use schemes::{Schemes, UnknownScheme};
+pub use sign::{Allowed, Identity, LaidOut, Opened, Ready, Refusal, Rotation, SignError, Signed, Signing};
+pub use v4::{check_idsig, make_idsig};
 pub use verify::verify;

@@ -1,10 +1,13 @@
 //! A package: its archive and its manifest.
 
+use std::collections::BTreeMap;
+
 use ninekeys_formats::cursor::ParseError;
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::manifest::{self, Manifest};
 use ninekeys_formats::source::Source;
 use ninekeys_formats::zip::{Archive, Entry, STORED, ZipError};
+use serde::Serialize;
 use thiserror::Error;
 
 /// What a stored entry's data is aligned to, in bytes.
@@ -13,6 +16,8 @@ pub const STORED_ALIGNMENT: u64 = 4;
 pub const SHARED_LIBRARY_ALIGNMENT: u64 = 16 << 10;
 /// What older devices, with pages of 4 KiB, need a library to be aligned to.
 const SMALL_PAGE: u64 = 4 << 10;
+/// The most folders and files of the top level that sizes are kept of.
+const MOST_FOLDERS: usize = 200;
 
 /// Why a package has no readable manifest.
 #[derive(Debug, Error)]
@@ -42,9 +47,48 @@ pub struct Misaligned {
     pub boundary: u64,
 }
 
+/// What kind of package it is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum PackageKind {
+    /// An APK: a file that devices install.
+    Apk,
+    /// An AAB: a bundle that a store makes files for devices of.
+    #[serde(rename = "aab")]
+    Bundle,
+}
+
+impl PackageKind {
+    /// What people call it.
+    pub fn word(self) -> &'static str {
+        match self {
+            PackageKind::Apk => "APK",
+            PackageKind::Bundle => "AAB",
+        }
+    }
+
+    /// What its files' names end with.
+    pub fn ending(self) -> &'static str {
+        match self {
+            PackageKind::Apk => "apk",
+            PackageKind::Bundle => "aab",
+        }
+    }
+
+    /// The entry that its manifest is.
+    pub fn manifest_entry(self) -> &'static str {
+        match self {
+            PackageKind::Apk => "AndroidManifest.xml",
+            PackageKind::Bundle => "base/manifest/AndroidManifest.xml",
+        }
+    }
+}
+
 /// A package that opens as an archive.
 #[derive(Debug)]
 pub struct Package {
+    /// APK or AAB.
+    pub kind: PackageKind,
     /// Its entries, its signing block, and what is malformed.
     pub archive: Archive,
     /// Its manifest.
@@ -60,12 +104,31 @@ impl Package {
     /// [`ZipError`] when it does not open as an archive.
     pub fn read(source: &dyn Source, limits: &Limits) -> Result<Package, ZipError> {
         let archive = Archive::open(source, limits)?;
-        let manifest = read_manifest(&archive, source, limits)?;
-        Ok(Package { archive, manifest, size: source.len() })
+        let kind = kind(&archive);
+        let manifest = read_manifest(kind, &archive, source, limits)?;
+        Ok(Package { kind, archive, manifest, size: source.len() })
     }
 
-    /// The stored entries that do not stand where they should.
+    /// The sizes, compressed, of what stands at the top level: folders with all that is in them, and files.
+    pub fn folders(&self) -> BTreeMap<String, u64> {
+        let mut sizes = BTreeMap::new();
+        for entry in &self.archive.entries {
+            let name = entry.name_text();
+            let top = name.split_once('/').map_or(name.clone(), |(folder, _)| format!("{folder}/"));
+            // a hostile archive may have a folder for every entry
+            if sizes.len() < MOST_FOLDERS || sizes.contains_key(&top) {
+                *sizes.entry(top).or_insert(0) += entry.compressed;
+            }
+        }
+        sizes
+    }
+
+    /// The stored entries that do not stand where they should. In a bundle they need not stand anywhere: the store
+    /// lays out what devices get.
     pub fn misaligned(&self) -> Vec<Misaligned> {
+        if self.kind == PackageKind::Bundle {
+            return Vec::new();
+        }
         self.archive
             .entries
             .iter()
@@ -88,18 +151,28 @@ pub(super) fn boundary(entry: &Entry) -> u64 {
     if library { SHARED_LIBRARY_ALIGNMENT } else { STORED_ALIGNMENT }
 }
 
+/// A bundle has its manifest in a module's folder, and none at the top.
+fn kind(archive: &Archive) -> PackageKind {
+    let has = |name: &[u8]| archive.entries.iter().any(|entry| entry.name == name);
+    if has(manifest::BUNDLE_ENTRY) && !has(manifest::ENTRY) { PackageKind::Bundle } else { PackageKind::Apk }
+}
+
 /// A system error stops everything; a manifest that is missing or malformed is kept for the checks.
 fn read_manifest(
+    kind: PackageKind,
     archive: &Archive,
     source: &dyn Source,
     limits: &Limits,
 ) -> Result<Result<Manifest, ManifestFault>, ZipError> {
-    let mut found = archive.entries.iter().filter(|entry| entry.name == manifest::ENTRY);
+    let mut found = archive.entries.iter().filter(|entry| entry.name == kind.manifest_entry().as_bytes());
     let Some(entry) = found.next() else { return Ok(Err(ManifestFault::Missing)) };
     if found.next().is_some() {
         return Ok(Err(ManifestFault::Several));
     }
     Ok(match archive.read(source, entry, limits) {
+        Ok(bytes) if kind == PackageKind::Bundle => {
+            Manifest::parse_protobuf(&bytes, limits).map_err(ManifestFault::from)
+        }
         Ok(bytes) => Manifest::parse(&bytes, limits).map_err(ManifestFault::from),
         Err(ZipError::Read(error)) if entry.data().end <= source.len() => return Err(ZipError::Read(error)),
         Err(error) => Err(ManifestFault::Entry(error)),

@@ -20,6 +20,8 @@ pub enum Scheme {
     /// With rotation from a given platform level on.
     #[serde(rename = "v3.1")]
     V31,
+    /// A tree over the whole package, in a file beside it.
+    V4,
 }
 
 impl std::fmt::Display for Scheme {
@@ -29,6 +31,7 @@ impl std::fmt::Display for Scheme {
             Scheme::V2 => "v2",
             Scheme::V3 => "v3",
             Scheme::V31 => "v3.1",
+            Scheme::V4 => "v4",
         })
     }
 }
@@ -95,6 +98,12 @@ pub enum SignatureFault {
     /// The proof of rotation.
     #[error("its lineage is not valid: {0}")]
     Lineage(LineageFault),
+    /// The file of scheme v4 is over another package, or the package was changed.
+    #[error("the tree beside it is not that of this package: {0}")]
+    Tree(&'static str),
+    /// Its signer is not among those of the package.
+    #[error("its signer has signed nothing in the package")]
+    Stranger,
     /// The key itself cannot be read.
     #[error("its public key cannot be read")]
     PublicKey,
@@ -120,6 +129,8 @@ pub struct SignerReport {
     pub certificate_fingerprint: String,
     /// SHA-256 of the public key.
     pub key_fingerprint: String,
+    /// The content digest that it signs, of its strongest hash; none in v1.
+    pub content: Option<Vec<u8>>,
 }
 
 /// Everything there is to say about a package's signatures.

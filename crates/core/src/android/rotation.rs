@@ -11,7 +11,7 @@ use thiserror::Error;
 
 use super::algorithm::V2Algorithm;
 use crate::digest::sha256_hex;
-use crate::keys::{PublicKey, verify};
+use crate::keys::{KeyError, PublicKey, Signer, verify};
 
 /// The level from which on every device reads v3, whatever an app asks for.
 const FIRST_SDK_WITH_V3: u32 = 28;
@@ -83,6 +83,68 @@ pub fn verify_lineage(value: &[u8], signer: &[u8], limits: &Limits) -> Result<Ve
     match nodes.last() {
         Some(last) if last.certificate == signer => Ok(keys),
         _ => Err(LineageFault::NotTheSigner),
+    }
+}
+
+/// What an old key may still do by default: everything but take an app back to it.
+pub const USUAL_FLAGS: u32 = 0x17;
+
+/// A proof of rotation as it is made: the keys that handed over to each other, oldest first. Every step was signed by
+/// the key before.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Lineage {
+    nodes: Vec<(Vec<u8>, u32, u32, Vec<u8>)>,
+    last: Vec<u8>,
+}
+
+impl Lineage {
+    /// Begins with the first key's certificate.
+    pub fn begin(certificate: &[u8]) -> Self {
+        let first = (lineage::signed_part(certificate, 0), USUAL_FLAGS, 0, Vec::new());
+        Lineage { nodes: vec![first], last: certificate.to_vec() }
+    }
+
+    /// Reads a lineage that is verified on the way; its last certificate is whose it is.
+    ///
+    /// # Errors
+    /// [`LineageFault`].
+    pub fn read(value: &[u8], limits: &Limits) -> Result<Self, LineageFault> {
+        let nodes = lineage::parse(value, limits).map_err(LineageFault::Malformed)?;
+        let last = nodes.last().map(|node| node.certificate.to_vec()).unwrap_or_default();
+        verify_lineage(value, &last, limits)?;
+        let node = |node: &Node<'_>| {
+            (node.signed.to_vec(), node.flags, node.next_algorithm, node.signature.to_vec())
+        };
+        Ok(Lineage { nodes: nodes.iter().map(node).collect(), last })
+    }
+
+    /// Hands over to another key: `by` is the key of the last certificate, `flags` say what it may still do.
+    ///
+    /// # Errors
+    /// [`KeyError`] when the key signs with no algorithm of the scheme, or refuses.
+    pub fn extend(mut self, by: &dyn Signer, to: &[u8], flags: u32) -> Result<Self, KeyError> {
+        let shape = by.public().shape();
+        let algorithm =
+            V2Algorithm::for_key(shape).ok_or_else(|| KeyError::NoSignatures(shape.to_string()))?;
+        let signed = lineage::signed_part(to, algorithm.id);
+        let signature = by.sign(algorithm.signature, &signed)?;
+        if let Some((_, old_flags, next, _)) = self.nodes.last_mut() {
+            *old_flags = flags;
+            *next = algorithm.id;
+        }
+        self.nodes.push((signed, USUAL_FLAGS, 0, signature));
+        self.last = to.to_vec();
+        Ok(self)
+    }
+
+    /// The bytes, as the signing block has them.
+    pub fn to_bytes(&self) -> Vec<u8> {
+        lineage::write(&self.nodes)
+    }
+
+    /// The certificate that it ends with.
+    pub fn last(&self) -> &[u8] {
+        &self.last
     }
 }
 

@@ -5,11 +5,15 @@
 //! [`LaidOut::digest`] streams the entries to the output and digests them on the way, in one pass. Only
 //! [`Signed`] has the bytes that make it a package: the signing block, the directory, the end record.
 
+use std::ops::RangeInclusive;
+
 use ninekeys_formats::jar;
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::manifest::{Manifest, Sdk};
 use ninekeys_formats::signing_block::signer::{v2_signed_data, v2_value, v3_signed_data, v3_value};
-use ninekeys_formats::signing_block::{self, LAST_SDK};
+use ninekeys_formats::signing_block::{
+    self, ATTRIBUTE_LINEAGE, ATTRIBUTE_ROTATION_MIN_SDK, LAST_SDK, V2, V3, V31,
+};
 use ninekeys_formats::source::Source;
 use ninekeys_formats::zip::rewrite::{Assembly, Layout, Piece, lay_out};
 use ninekeys_formats::zip::write::end_record;
@@ -17,20 +21,22 @@ use ninekeys_formats::zip::{ZipError, ZipFault};
 use thiserror::Error;
 
 use super::algorithm::V2Algorithm;
-use super::package::{ManifestFault, Package, boundary};
+use super::package::{ManifestFault, Package, PackageKind, boundary};
 use super::report::Scheme;
+use super::rotation::Lineage;
+use super::schemes::Schemes;
 use super::v1::{self, V1Error};
-use crate::digest::{DigestError, Section, Sink, chunked, hex};
+use crate::digest::{DigestError, Hash, Section, Sink, chunked, hex};
 use crate::env::Env;
 use crate::keys::{KeyError, Signer};
 use crate::model::Destination;
 
-/// The lowest platform level that reads scheme v2; below it v1 is needed.
-const FIRST_SDK_WITH_V2: u32 = 24;
 /// The lowest platform level that reads SHA-256 in scheme v1.
 const FIRST_SDK_WITH_SHA256: u32 = 18;
 /// The level that v3 signers are said to be for, whatever the package's lowest: what other writers put there.
 const FIRST_SDK_OF_V3_SIGNERS: u32 = 24;
+/// The lowest platform level that reads scheme v3.1.
+const FIRST_SDK_WITH_V31: u32 = 33;
 const PAGE: u64 = 4096;
 
 /// Why a package is not signed.
@@ -91,6 +97,29 @@ pub enum Refusal {
     /// It would be larger than a package can be.
     #[error("it would be larger than a package can be: 4 GiB, 65,534 entries")]
     TooLarge,
+    /// Devices would find no signature in it.
+    #[error("devices {devices} would find no signature in it: they need {needs}")]
+    LeavesOut {
+        /// Which devices.
+        devices: &'static str,
+        /// What they need.
+        needs: &'static str,
+    },
+    /// Schemes that a bundle does not have.
+    #[error("a bundle is signed with v1 alone; what devices get of it is signed by the store")]
+    BundleScheme,
+    /// A bundle for people.
+    #[error("it is a bundle (AAB), which only a store makes anything of; people need an APK")]
+    BundleForPeople,
+    /// Scheme v4 without v2 or v3.
+    #[error("scheme v4 stands on v2 or v3, and the package has neither of this signer")]
+    NothingToStandOn,
+    /// A level from which a rotated key cannot begin.
+    #[error("a rotated key can begin at SDK 33 or later, or at once; not at {0}")]
+    RotationLevel(u32),
+    /// A lineage that does not end with the signer.
+    #[error("the lineage does not end with the key that signs")]
+    NotTheLineages,
     /// The key cannot be used for these schemes.
     #[error("no signature scheme has an algorithm for a key of kind {0}")]
     Key(String),
@@ -122,6 +151,11 @@ impl<'a> Opened<'a> {
         Ok(Opened { source, package, manifest })
     }
 
+    /// APK or AAB.
+    pub fn kind(&self) -> PackageKind {
+        self.package.kind
+    }
+
     /// What the manifest says.
     pub fn manifest(&self) -> &Manifest {
         &self.manifest
@@ -138,7 +172,7 @@ impl<'a> Opened<'a> {
     /// # Errors
     /// [`Refusal`].
     pub fn allow(self, destination: Destination) -> Result<Allowed<'a>, SignError> {
-        refuse(&self.manifest, destination)?;
+        refuse(self.package.kind, &self.manifest, destination)?;
         Ok(Allowed(self))
     }
 }
@@ -157,6 +191,59 @@ pub struct Identity<'a> {
     pub alias: &'a str,
 }
 
+/// A key that took over from another.
+#[derive(Clone, Copy)]
+pub struct Rotation<'a> {
+    /// The proof; it ends with the key that signs.
+    pub lineage: &'a Lineage,
+    /// The first key of the lineage: what devices that know no lineage go by.
+    pub oldest: Identity<'a>,
+    /// The level from which on the new key counts (scheme v3.1); nothing for every device that reads v3.
+    pub from: Option<u32>,
+}
+
+/// How a package is signed.
+#[derive(Clone, Copy)]
+pub struct Signing<'a> {
+    /// Who signs; after a rotation the newest key.
+    pub identity: Identity<'a>,
+    /// The schemes, when they are not chosen by the package's devices.
+    pub schemes: Option<Schemes>,
+    /// The rotation, if there was one.
+    pub rotation: Option<Rotation<'a>>,
+}
+
+impl<'a> Signing<'a> {
+    /// One key, and the schemes that the package's devices need.
+    pub fn usual(identity: Identity<'a>) -> Self {
+        Signing { identity, schemes: None, rotation: None }
+    }
+
+    /// Who signs v1 and v2: the oldest key, since their readers know no lineage.
+    fn oldest(&self) -> Identity<'a> {
+        self.rotation.map_or(self.identity, |rotation| rotation.oldest)
+    }
+
+    /// Who signs v3, and who v3.1: what v4 has signers of.
+    pub(super) fn of_schemes(&self) -> Vec<Identity<'a>> {
+        match self.rotation {
+            Some(rotation) if rotation.from.is_some() => vec![rotation.oldest, self.identity],
+            _ => vec![self.identity],
+        }
+    }
+
+    fn refuse(&self) -> Result<(), Refusal> {
+        let Some(rotation) = self.rotation else { return Ok(()) };
+        if let Some(level) = rotation.from.filter(|level| *level < FIRST_SDK_WITH_V31) {
+            return Err(Refusal::RotationLevel(level));
+        }
+        if rotation.lineage.last() != self.identity.certificate {
+            return Err(Refusal::NotTheLineages);
+        }
+        Ok(())
+    }
+}
+
 impl<'a> Allowed<'a> {
     /// What the manifest says.
     pub fn manifest(&self) -> &Manifest {
@@ -168,32 +255,36 @@ impl<'a> Allowed<'a> {
     /// takes every entry's content.
     ///
     /// # Errors
-    /// [`SignError`] when the content cannot be read, the key refuses, or the output would be too large.
-    pub fn lay_out(self, identity: Identity<'_>, env: &Env<'_>) -> Result<LaidOut<'a>, SignError> {
+    /// [`SignError`] when the schemes would leave devices out, the content cannot be read, the key refuses, or the
+    /// output would be too large.
+    pub fn lay_out<'s>(self, signing: Signing<'s>, env: &Env<'_>) -> Result<LaidOut<'a, 's>, SignError> {
         let Opened { source, package, manifest } = self.0;
-        let needs_v1 = manifest.min_sdk.lowest_level() < FIRST_SDK_WITH_V2;
-        let files = if needs_v1 {
-            let name = v1::file_name(identity.alias);
-            let Identity { signer, certificate, .. } = identity;
-            v1::sign(source, &package.archive, signer, certificate, &name, env)?.0
+        let schemes = Schemes::choose(package.kind, &manifest, signing.schemes)?;
+        signing.refuse()?;
+        let files = if schemes.v1 {
+            v1::sign(source, &package.archive, signing.oldest(), schemes, env)?.0
         } else {
             Vec::new()
         };
         let keep = |entry: &ninekeys_formats::zip::Entry| !jar::is_signature_file(&entry.name);
+        let bundle = package.kind == PackageKind::Bundle;
+        let alignment = |entry: &ninekeys_formats::zip::Entry| if bundle { 1 } else { boundary(entry) };
         let Layout { mut pieces, body, directory, count, realigned } =
-            lay_out(&package.archive, &files, keep, boundary);
-        let padded = body.next_multiple_of(PAGE);
-        pieces.push(Piece::Bytes(vec![0; usize::try_from(padded - body).unwrap_or(0)]));
-        // the signing block of one signer stays far below a mebibyte
+            lay_out(&package.archive, &files, keep, alignment);
+        let padded = if schemes.has_block() { body.next_multiple_of(PAGE) } else { body };
+        if padded > body {
+            pieces.push(Piece::Bytes(vec![0; usize::try_from(padded - body).unwrap_or(0)]));
+        }
         // the format counts entries in 16 bits, and a package is no zip64
         if usize::from(count) < files.len() || count == u16::MAX {
             return Err(Refusal::TooLarge.into());
         }
+        // the signing block of one signer stays far below a mebibyte
         if padded + directory.len() as u64 + (1 << 20) > u64::from(u32::MAX) {
             return Err(Refusal::TooLarge.into());
         }
         let body = Assembly::new(source, pieces);
-        Ok(LaidOut { body, directory, count, realigned, v1: needs_v1 })
+        Ok(LaidOut { body, directory, count, realigned, schemes, signing })
     }
 }
 
@@ -204,8 +295,12 @@ fn manifest_fault(package: Package) -> ManifestFault {
     }
 }
 
-fn refuse(manifest: &Manifest, destination: Destination) -> Result<(), Refusal> {
-    if manifest.min_sdk.lowest_level() < FIRST_SDK_WITH_SHA256 {
+fn refuse(kind: PackageKind, manifest: &Manifest, destination: Destination) -> Result<(), Refusal> {
+    if kind == PackageKind::Bundle && destination == Destination::Direct {
+        return Err(Refusal::BundleForPeople);
+    }
+    // what devices get of a bundle is signed by the store
+    if kind == PackageKind::Apk && manifest.min_sdk.lowest_level() < FIRST_SDK_WITH_SHA256 {
         return Err(Refusal::NeedsSha1 { min_sdk: manifest.min_sdk.clone() });
     }
     let goes_out = matches!(destination, Destination::Direct | Destination::Store);
@@ -219,28 +314,33 @@ fn refuse(manifest: &Manifest, destination: Destination) -> Result<(), Refusal> 
 }
 
 /// A package whose output is decided, but for its signature.
-pub struct LaidOut<'a> {
+pub struct LaidOut<'a, 's> {
     body: Assembly<'a>,
     directory: Vec<u8>,
     count: u16,
     realigned: usize,
-    v1: bool,
+    schemes: Schemes,
+    signing: Signing<'s>,
 }
 
-impl LaidOut<'_> {
+/// What a key signs with in the signing block.
+fn algorithm(identity: Identity<'_>) -> Result<V2Algorithm, Refusal> {
+    let shape = identity.signer.public().shape();
+    V2Algorithm::for_key(shape).ok_or_else(|| Refusal::Key(shape.to_string()))
+}
+
+impl<'s> LaidOut<'_, 's> {
     /// How many stored entries were moved to their alignment.
     pub fn realigned(&self) -> usize {
         self.realigned
     }
 
-    /// Digests the output for a signature by `signer`, and writes its entries to `sink` on the way.
+    /// Digests the output for its signatures, and writes its entries to `sink` on the way.
     ///
     /// # Errors
-    /// [`SignError`] when reading or writing fails, the key is of no use for the schemes, or the user wants to
-    /// stop.
-    pub fn digest(self, signer: &dyn Signer, sink: &dyn Sink, env: &Env<'_>) -> Result<Ready, SignError> {
-        let shape = signer.public().shape();
-        let algorithm = V2Algorithm::for_key(shape).ok_or_else(|| Refusal::Key(shape.to_string()))?;
+    /// [`SignError`] when reading or writing fails, a key is of no use for the schemes, or the user wants to stop.
+    pub fn digest(self, sink: &dyn Sink, env: &Env<'_>) -> Result<Ready<'s>, SignError> {
+        let hashes = self.hashes()?;
         let body = self.body.len();
         let position = u32::try_from(body).map_err(|_| Refusal::TooLarge)?;
         let size = u32::try_from(self.directory.len()).map_err(|_| Refusal::TooLarge)?;
@@ -251,48 +351,113 @@ impl LaidOut<'_> {
             Section { source: &self.directory, range: 0..u64::from(size), copy_to: None },
             Section { source: &end, range: 0..end.len() as u64, copy_to: None },
         ];
-        let mut digests = chunked("signing", &[algorithm.hash], &sections, env)?;
-        let digest = digests.pop().unwrap_or_default();
-        let LaidOut { directory, count, v1, .. } = self;
-        Ok(Ready { body, directory, count, v1, algorithm, digest })
+        let found = chunked("signing", &hashes, &sections, env)?;
+        let digests = hashes.into_iter().zip(found).collect();
+        let LaidOut { directory, count, schemes, signing, .. } = self;
+        Ok(Ready { body, directory, count, schemes, signing, digests })
+    }
+
+    /// The hashes that its signers need, in ascending strength; without a signing block the one that the ledger
+    /// knows builds by.
+    fn hashes(&self) -> Result<Vec<Hash>, Refusal> {
+        if !self.schemes.has_block() {
+            return Ok(vec![Hash::Sha256]);
+        }
+        let mut hashes = vec![algorithm(self.signing.identity)?.hash, algorithm(self.signing.oldest())?.hash];
+        hashes.sort();
+        hashes.dedup();
+        Ok(hashes)
     }
 }
 
 /// A package whose entries are written and digested.
-#[derive(Debug)]
-pub struct Ready {
+pub struct Ready<'s> {
     body: u64,
     directory: Vec<u8>,
     count: u16,
-    v1: bool,
-    algorithm: V2Algorithm,
-    digest: Vec<u8>,
+    schemes: Schemes,
+    signing: Signing<'s>,
+    digests: Vec<(Hash, Vec<u8>)>,
 }
 
-impl Ready {
-    /// Signs the digest.
+impl Ready<'_> {
+    /// Signs the digests.
     ///
     /// # Errors
-    /// [`SignError::Key`] when the key refuses.
-    pub fn sign(self, signer: &dyn Signer, certificate: &[u8]) -> Result<Signed, SignError> {
-        let id = self.algorithm.id;
-        let public = signer.public().as_der();
-        let kind = self.algorithm.signature;
-        let data = v2_signed_data(id, &self.digest, certificate, &[3]);
-        let v2 = v2_value(&data, id, &signer.sign(kind, &data)?, public);
-        let sdk = FIRST_SDK_OF_V3_SIGNERS..=LAST_SDK;
-        let data = v3_signed_data(id, &self.digest, certificate, &sdk, &[]);
-        let v3 = v3_value(&data, &sdk, id, &signer.sign(kind, &data)?, public);
-        let block = signing_block::write(&[(signing_block::V2, v2), (signing_block::V3, v3)]);
+    /// [`SignError::Key`] when a key refuses.
+    pub fn sign(self) -> Result<Signed, SignError> {
+        let mut schemes: Vec<Scheme> = self.schemes.v1.then_some(Scheme::V1).into_iter().collect();
+        let mut pairs = Vec::new();
+        if self.schemes.v2 {
+            schemes.push(Scheme::V2);
+            pairs.push((V2, self.v2()?));
+        }
+        if self.schemes.v3 {
+            schemes.push(Scheme::V3);
+            pairs.extend(self.v3()?);
+            schemes.extend(pairs.iter().any(|(id, _)| *id == V31).then_some(Scheme::V31));
+        }
+        let block = if pairs.is_empty() { Vec::new() } else { signing_block::write(&pairs) };
         let directory_at = self.body + block.len() as u64;
         let position = u32::try_from(directory_at).map_err(|_| Refusal::TooLarge)?;
         let end = end_record(self.count, self.directory.len() as u32, position);
         Ok(Signed {
             at: self.body,
             tail: [block, self.directory, end].concat(),
-            content: hex(&self.digest),
-            schemes: self.v1.then_some(Scheme::V1).into_iter().chain([Scheme::V2, Scheme::V3]).collect(),
+            content: self.digests.last().map(|(_, digest)| hex(digest)).unwrap_or_default(),
+            schemes,
         })
+    }
+
+    fn digest(&self, hash: Hash) -> &[u8] {
+        let found = self.digests.iter().find(|(known, _)| *known == hash);
+        found.map(|(_, digest)| digest.as_slice()).unwrap_or_default()
+    }
+
+    fn v2(&self) -> Result<Vec<u8>, SignError> {
+        let signer = self.signing.oldest();
+        let algorithm = algorithm(signer)?;
+        let later: &[u32] = if self.schemes.v3 { &[3] } else { &[] };
+        let data = v2_signed_data(algorithm.id, self.digest(algorithm.hash), signer.certificate, later);
+        let signature = signer.signer.sign(algorithm.signature, &data)?;
+        Ok(v2_value(&data, algorithm.id, &signature, signer.signer.public().as_der()))
+    }
+
+    /// v3, and v3.1 where a rotated key begins at a level of its own: v3 is then the oldest key's.
+    fn v3(&self) -> Result<Vec<(u32, Vec<u8>)>, SignError> {
+        let newest = self.signing.identity;
+        let Some(rotation) = self.signing.rotation else {
+            let all = FIRST_SDK_OF_V3_SIGNERS..=LAST_SDK;
+            return Ok(vec![(V3, self.v3_signer(newest, all, &[])?)]);
+        };
+        let lineage = (ATTRIBUTE_LINEAGE, rotation.lineage.to_bytes());
+        match rotation.from {
+            None => {
+                let all = FIRST_SDK_OF_V3_SIGNERS..=LAST_SDK;
+                Ok(vec![(V3, self.v3_signer(newest, all, &[lineage])?)])
+            }
+            Some(from) => {
+                let before = FIRST_SDK_OF_V3_SIGNERS..=from - 1;
+                let begins = (ATTRIBUTE_ROTATION_MIN_SDK, from.to_le_bytes().to_vec());
+                Ok(vec![
+                    (V3, self.v3_signer(rotation.oldest, before, &[begins])?),
+                    (V31, self.v3_signer(newest, from..=LAST_SDK, &[lineage])?),
+                ])
+            }
+        }
+    }
+
+    fn v3_signer(
+        &self,
+        signer: Identity<'_>,
+        sdk: RangeInclusive<u32>,
+        attributes: &[(u32, Vec<u8>)],
+    ) -> Result<Vec<u8>, SignError> {
+        let algorithm = algorithm(signer)?;
+        let digest = self.digest(algorithm.hash);
+        let data = v3_signed_data(algorithm.id, digest, signer.certificate, &sdk, attributes);
+        let signature = signer.signer.sign(algorithm.signature, &data)?;
+        Ok(v3_value(&data, &sdk, algorithm.id, &signature, signer.signer.public().as_der()))
     }
 }
 

@@ -18,6 +18,8 @@ use ninekeys_formats::{cms, jar};
 use rayon::prelude::*;
 
 use super::report::{Scheme, SignatureFault, SignerReport};
+use super::schemes::Schemes;
+use super::sign::Identity;
 use crate::digest::{DigestError, sha256, sha256_hex};
 use crate::env::Env;
 use crate::keys::{KeyError, PublicKey, SignatureKind, Signer, verify};
@@ -90,9 +92,8 @@ pub(super) enum V1Error {
 pub(super) fn sign(
     source: &dyn Source,
     archive: &Archive,
-    signer: &dyn Signer,
-    certificate: &[u8],
-    name: &str,
+    identity: Identity<'_>,
+    schemes: Schemes,
     env: &Env<'_>,
 ) -> Result<V1Files, V1Error> {
     let wanted: Vec<_> = archive.entries.iter().filter(|e| is_signed(e)).map(|e| (e, &SHA256)).collect();
@@ -119,7 +120,15 @@ pub(super) fn sign(
     file.attribute("Signature-Version", "1.0");
     file.attribute("Created-By", &creator);
     file.attribute("SHA-256-Digest-Manifest", &base64(&sha256(&manifest)));
-    file.attribute("X-Android-APK-Signed", "2, 3");
+    let later = match (schemes.v2, schemes.v3) {
+        (true, true) => Some("2, 3"),
+        (true, false) => Some("2"),
+        (false, true) => Some("3"),
+        (false, false) => None,
+    };
+    if let Some(later) = later {
+        file.attribute("X-Android-APK-Signed", later);
+    }
     file.close();
     for (name, digest) in sections {
         file.attribute("Name", name);
@@ -127,7 +136,8 @@ pub(super) fn sign(
         file.close();
     }
     let signature_file = file.finish();
-    let (block, ending) = block_file(signer, certificate, &signature_file)?;
+    let (block, ending) = block_file(identity.signer, identity.certificate, &signature_file)?;
+    let name = file_name(identity.alias);
     Ok(V1Files(vec![
         (jar::MANIFEST.into(), manifest),
         (format!("META-INF/{name}.SF"), signature_file),
@@ -238,6 +248,7 @@ fn check_block(
             scheme: Scheme::V1,
             certificate_fingerprint: sha256_hex(&certificate.der),
             key_fingerprint: sha256_hex(&certificate.public_key),
+            content: None,
             certificate,
         });
     }

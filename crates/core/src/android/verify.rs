@@ -66,7 +66,11 @@ pub fn verify(
     }
     let read = read_block(package, limits);
     // one pass over the content, whatever the schemes
-    let hashes = wanted_hashes(read.iter().flat_map(Read::signers));
+    let mut hashes = wanted_hashes(read.iter().flat_map(Read::signers));
+    if hashes.is_empty() && v1 {
+        // nothing in the package names it, and the ledger tells builds apart by it
+        hashes.push(Hash::Sha256);
+    }
     let digests = content_digests(source, package, &hashes, env)?;
     out.content = digests.last().map(|digest| hex(digest));
     let content = Content { hashes: &hashes, digests: &digests };
@@ -189,6 +193,13 @@ fn content_digests(
     chunked("checking", hashes, &sections, env)
 }
 
+/// The digest of the strongest hash that a signer names.
+fn strongest(signer: &BlockSigner<'_>) -> Option<Vec<u8>> {
+    let known =
+        signer.digests.iter().filter_map(|(id, digest)| Some((V2Algorithm::by_id(*id)?.hash, digest)));
+    known.max_by_key(|(hash, _)| *hash).map(|(_, digest)| digest.to_vec())
+}
+
 fn check_signer(
     scheme: Scheme,
     signer: &BlockSigner<'_>,
@@ -211,6 +222,7 @@ fn check_signer(
                 scheme,
                 certificate_fingerprint: sha256_hex(&certificate.der),
                 key_fingerprint: sha256_hex(&certificate.public_key),
+                content: strongest(signer),
                 certificate,
             });
         }

@@ -4,6 +4,8 @@
 //! identity name both. So one key may carry many certificates and serve several apps, and nothing is said
 //! twice. Times are UTC, fingerprints SHA-256 in lower-case hexadecimal, binary values hexadecimal.
 
+use std::collections::BTreeMap;
+
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
@@ -263,4 +265,10 @@ pub struct ReleaseFacts {
     pub signed: Timestamp,
     /// Which member unlocked the cabinet for it.
     pub by: String,
+    /// SHA-256 over the file; empty in rows of versions that did not keep it.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub sha256: String,
+    /// What stands at the file's top level, with its size in bytes, compressed.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub folders: BTreeMap<String, u64>,
 }

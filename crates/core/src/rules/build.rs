@@ -3,6 +3,7 @@
 use ninekeys_formats::manifest::Manifest;
 
 use super::{BuildLook, Notes, Rule, Subject};
+use crate::android::PackageKind;
 use crate::findings::{Level, Observation};
 use crate::model::Destination;
 
@@ -79,6 +80,14 @@ pub(super) const RULES: &[Rule] = &[
         remedy: "build a bundle for the store, or sign this APK for `direct`",
         subject: Subject::Build(bundle_wanted),
     },
+    Rule {
+        name: "package-wanted",
+        level: Level::Error,
+        about: "a bundle (AAB) is meant for people",
+        meaning: "No device installs a bundle: a store makes the files that devices get of it, and signs them.",
+        remedy: "build an APK for people, or sign this bundle for `store`",
+        subject: Subject::Build(package_wanted),
+    },
 ];
 
 fn manifest<'a>(look: &'a BuildLook<'_>, notes: &mut Notes) -> Option<&'a Manifest> {
@@ -97,7 +106,9 @@ fn debuggable(look: &BuildLook<'_>, notes: &mut Notes) {
     let Some(manifest) = manifest(look, notes) else { return };
     if manifest.debuggable && goes_out(look) {
         let seen = Observation::new("it is debuggable: anyone with a cable can read and change what it does");
-        notes.found(seen.expected("a release build").found("debuggable").place("AndroidManifest.xml"));
+        notes.found(
+            seen.expected("a release build").found("debuggable").place(look.package.kind.manifest_entry()),
+        );
     }
 }
 
@@ -105,7 +116,9 @@ fn test_only(look: &BuildLook<'_>, notes: &mut Notes) {
     let Some(manifest) = manifest(look, notes) else { return };
     if manifest.test_only && goes_out(look) {
         let seen = Observation::new("it is marked test-only: devices refuse to install it");
-        notes.found(seen.expected("a release build").found("test-only").place("AndroidManifest.xml"));
+        notes.found(
+            seen.expected("a release build").found("test-only").place(look.package.kind.manifest_entry()),
+        );
     }
 }
 
@@ -115,7 +128,7 @@ fn id_mismatch(look: &BuildLook<'_>, notes: &mut Notes) {
     if manifest.package != android.package {
         let seen = Observation::new("its package is not the app's");
         let seen = seen.expected(&android.package).found(&manifest.package);
-        notes.found(seen.place("AndroidManifest.xml"));
+        notes.found(seen.place(look.package.kind.manifest_entry()));
     }
 }
 
@@ -125,7 +138,7 @@ fn version_mismatch(look: &BuildLook<'_>, notes: &mut Notes) {
     let found = manifest.version_name.as_deref().unwrap_or("no version");
     if found != version {
         let seen = Observation::new("its version is not the one the project file expects");
-        notes.found(seen.expected(version).found(found).place("AndroidManifest.xml"));
+        notes.found(seen.expected(version).found(found).place(look.package.kind.manifest_entry()));
     }
 }
 
@@ -141,7 +154,8 @@ fn name_mismatch(look: &BuildLook<'_>, notes: &mut Notes) {
     let wanted = file_stem(app, manifest, *destination);
     if stem != wanted {
         let seen = Observation::new("its file name says something else than the build inside");
-        notes.found(seen.expected(format!("{wanted}.apk")).found(look.file));
+        let ending = look.package.kind.ending();
+        notes.found(seen.expected(format!("{wanted}.{ending}")).found(look.file));
     }
 }
 
@@ -168,7 +182,7 @@ fn number_not_higher(look: &BuildLook<'_>, notes: &mut Notes) {
         // a device takes the same code again, a store does not
         let again = code == least && look.destination == Some(Destination::Direct) && look.above.is_none();
         let level = if again { Level::Warning } else { Level::Error };
-        notes.found(seen.level(level).place("AndroidManifest.xml"));
+        notes.found(seen.level(level).place(look.package.kind.manifest_entry()));
     }
 }
 
@@ -178,7 +192,7 @@ fn target_too_low(look: &BuildLook<'_>, notes: &mut Notes) {
     if manifest.target_sdk.lowest_level() < least {
         let seen = Observation::new("it is made for an older platform than the policy allows");
         let seen = seen.expected(format!("target SDK {least} or later"));
-        notes.found(seen.found(&manifest.target_sdk).place("AndroidManifest.xml"));
+        notes.found(seen.found(&manifest.target_sdk).place(look.package.kind.manifest_entry()));
     }
 }
 
@@ -189,16 +203,27 @@ fn sdk_range(look: &BuildLook<'_>, notes: &mut Notes) {
         && max < min
     {
         let seen = Observation::new("its highest SDK is below its lowest: no device would install it");
-        notes.found(seen.expected(format!("{min} or later")).found(max).place("AndroidManifest.xml"));
+        notes.found(
+            seen.expected(format!("{min} or later")).found(max).place(look.package.kind.manifest_entry()),
+        );
     }
     if target < min {
         let seen = Observation::new("its target SDK is below its lowest").level(Level::Warning);
-        notes.found(seen.expected(format!("{min} or later")).found(target).place("AndroidManifest.xml"));
+        notes.found(
+            seen.expected(format!("{min} or later")).found(target).place(look.package.kind.manifest_entry()),
+        );
+    }
+}
+
+fn package_wanted(look: &BuildLook<'_>, notes: &mut Notes) {
+    if look.destination == Some(Destination::Direct) && look.package.kind == PackageKind::Bundle {
+        let seen = Observation::new("it is a bundle, which only a store makes anything of");
+        notes.found(seen.expected("APK").found("AAB"));
     }
 }
 
 fn bundle_wanted(look: &BuildLook<'_>, notes: &mut Notes) {
-    if look.destination == Some(Destination::Store) {
+    if look.destination == Some(Destination::Store) && look.package.kind == PackageKind::Apk {
         let seen = Observation::new("it is an APK, and a store wants a bundle for a new app");
         notes.found(seen.expected("AAB").found("APK"));
     }

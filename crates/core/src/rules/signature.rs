@@ -3,7 +3,7 @@
 use ninekeys_formats::manifest::Manifest;
 
 use super::{BuildLook, Notes, Rule, Subject};
-use crate::android::{Scheme, SchemeState, SignatureFault};
+use crate::android::{PackageKind, Scheme, SchemeState, SignatureFault};
 use crate::findings::{Level, Observation};
 use crate::model::Destination;
 
@@ -81,6 +81,10 @@ fn unsigned(look: &BuildLook<'_>, notes: &mut Notes) {
 /// Adds the command that signs the build, when signing would take it as it is.
 fn sign_again(look: &BuildLook<'_>, seen: Observation) -> Observation {
     let goes_out = look.destination != Some(Destination::Development);
+    let for_people = look.destination == Some(Destination::Direct);
+    if for_people && look.package.kind == PackageKind::Bundle {
+        return seen;
+    }
     let takes = |manifest: &Manifest| !(goes_out && (manifest.debuggable || manifest.test_only));
     let sound = look.package.archive.faults.is_empty() && look.package.manifest.as_ref().is_ok_and(takes);
     if sound && look.app.is_some() { seen.mend(["sign", look.path]) } else { seen }
@@ -157,6 +161,13 @@ fn scheme_missing(look: &BuildLook<'_>, notes: &mut Notes) {
     if !look.signatures.any() {
         return notes.skip();
     }
+    if look.package.kind == PackageKind::Bundle {
+        if !look.signatures.has(Scheme::V1) {
+            let seen = Observation::new("a store reads only scheme v1 in a bundle");
+            notes.found(sign_again(look, seen.expected("scheme v1").found("only later schemes")));
+        }
+        return;
+    }
     let Some(manifest) = manifest(look, notes) else { return };
     let (min, target) = (manifest.min_sdk.lowest_level(), manifest.target_sdk.lowest_level());
     let later = [Scheme::V2, Scheme::V3, Scheme::V31].iter().any(|scheme| look.signatures.has(*scheme));
@@ -187,7 +198,7 @@ fn malformed(look: &BuildLook<'_>, notes: &mut Notes) {
         notes.found(Observation::new(format!("and {} faults more", faults.len() - MOST_FAULTS)));
     }
     if let Err(fault) = &look.package.manifest {
-        notes.found(Observation::new(fault.to_string()).place("AndroidManifest.xml"));
+        notes.found(Observation::new(fault.to_string()).place(look.package.kind.manifest_entry()));
     }
 }
 

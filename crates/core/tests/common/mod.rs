@@ -5,7 +5,7 @@
 use std::sync::Mutex;
 use std::sync::atomic::AtomicBool;
 
-use ninekeys_core::android::{Identity, Opened, Package, Signatures, verify};
+use ninekeys_core::android::{Identity, Opened, Package, Signatures, Signing, verify};
 use ninekeys_core::certificate::{Subject, self_signed};
 use ninekeys_core::digest::Sink;
 use ninekeys_core::env::{Env, Silent};
@@ -51,9 +51,9 @@ pub fn sign(input: &[u8], key: &PrivateKey, certificate: &[u8]) -> Vec<u8> {
     with_env(NOW, |env| {
         let allowed = Opened::open(&input, &Limits::USUAL).unwrap().allow(Destination::Development).unwrap();
         let identity = Identity { signer: key, certificate, alias: "ferries" };
-        let laid_out = allowed.lay_out(identity, env).unwrap();
+        let laid_out = allowed.lay_out(Signing::usual(identity), env).unwrap();
         let memory = Memory(Mutex::new(Vec::new()));
-        let signed = laid_out.digest(key, &memory, env).unwrap().sign(key, certificate).unwrap();
+        let signed = laid_out.digest(&memory, env).unwrap().sign().unwrap();
         let mut bytes = memory.0.into_inner().unwrap();
         assert_eq!(bytes.len() as u64, signed.at);
         bytes.extend_from_slice(&signed.tail);

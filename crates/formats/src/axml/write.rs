@@ -43,6 +43,18 @@ impl Node {
         self
     }
 
+    pub(crate) fn name(&self) -> &str {
+        &self.name
+    }
+
+    pub(crate) fn attributes(&self) -> impl Iterator<Item = (Option<u32>, &str, &Value)> {
+        self.attributes.iter().map(|(id, name, value)| (*id, name.as_str(), value))
+    }
+
+    pub(crate) fn children(&self) -> &[Node] {
+        &self.children
+    }
+
     fn collect_ids(&self, ids: &mut BTreeMap<u32, String>) {
         for (id, name, _) in &self.attributes {
             if let Some(id) = id {

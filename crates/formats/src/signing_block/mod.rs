@@ -140,7 +140,7 @@ pub fn write(pairs: &[(u32, Vec<u8>)]) -> Vec<u8> {
 }
 
 /// `lp(x)`: a 32-bit length and the bytes.
-fn prefixed(bytes: &[u8]) -> Vec<u8> {
+pub(crate) fn prefixed(bytes: &[u8]) -> Vec<u8> {
     [&(bytes.len() as u32).to_le_bytes(), bytes].concat()
 }
 
