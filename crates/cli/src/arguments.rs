@@ -108,6 +108,8 @@ pub(crate) enum Command {
     Check(commands::check::Args),
     /// Show what was signed with what
     Releases(commands::releases::Args),
+    /// Run a build command with a key on loan, gone afterwards
+    Lend(commands::lend::Args),
     /// Explain a rule of `check`
     Explain(commands::explain::Args),
     /// Print the completions for a shell

@@ -23,6 +23,7 @@ use ninekeys_ops::init::InitError;
 use ninekeys_ops::inspect::InspectError;
 use ninekeys_ops::inventory::InventoryError;
 use ninekeys_ops::keystores::KeystoreError;
+use ninekeys_ops::lend::LendError;
 use ninekeys_ops::passphrase::PassphraseError;
 use ninekeys_ops::project::ProjectError;
 use ninekeys_ops::releases::ReleasesError;
@@ -39,32 +40,51 @@ use crate::output::{Line, Paper};
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Exit {
     /// Done, nothing wrong.
-    Done = 0,
+    Done,
     /// Done, with findings of level error.
-    Findings = 1,
+    Findings,
     /// Typed wrongly.
-    Usage = 2,
+    Usage,
     /// Something could not be read or written, or is damaged.
-    Damaged = 3,
+    Damaged,
     /// Locked, or a wrong passphrase or password.
-    Locked = 4,
+    Locked,
     /// Refused: policy, a limit, it exists already.
-    Refused = 5,
+    Refused,
     /// A defect of the tool.
-    Defect = 70,
+    Defect,
     /// Stopped by the user.
-    Stopped = 130,
+    Stopped,
+    /// What a command ended with that was run with something on loan.
+    Child(u8),
+}
+
+impl Exit {
+    /// The number.
+    pub(crate) fn code(self) -> u8 {
+        match self {
+            Exit::Done => 0,
+            Exit::Findings => 1,
+            Exit::Usage => 2,
+            Exit::Damaged => 3,
+            Exit::Locked => 4,
+            Exit::Refused => 5,
+            Exit::Defect => 70,
+            Exit::Stopped => 130,
+            Exit::Child(code) => code,
+        }
+    }
 }
 
 impl From<Exit> for ExitCode {
     fn from(exit: Exit) -> Self {
-        ExitCode::from(exit as u8)
+        ExitCode::from(exit.code())
     }
 }
 
 impl Serialize for Exit {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        serializer.serialize_u8(*self as u8)
+        serializer.serialize_u8(self.code())
     }
 }
 
@@ -483,6 +503,29 @@ impl Classify for InspectError {
     }
 }
 
+impl Classify for LendError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Open(inner) => inner.class(),
+            Self::Project(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+            Self::UnknownApp(_) | Self::NoDestination(_) => class(Exit::Usage, &["board"]),
+            Self::Key(inner) => match inner.as_ref() {
+                SignError::SeveralKeys { app, names } => {
+                    let first = names.first().map_or("KEYSTORE", String::as_str);
+                    class(Exit::Refused, &["lend", "--app", app, "--key", first, "--", "COMMAND"])
+                }
+                other => other.class(),
+            },
+            Self::Format(inner) => inner.class(),
+            Self::File(inner) => inner.class(),
+            Self::Variable(_) => class(Exit::Damaged, &["lend", "--help"]),
+            Self::Exists(_) => class(Exit::Refused, &[]),
+            Self::NoFolder | Self::NotStarted { .. } => class(Exit::Damaged, &[]),
+        }
+    }
+}
+
 impl Classify for InventoryError {
     fn class(&self) -> Class {
         match self {
@@ -602,7 +645,7 @@ mod tests {
         let taken = CabinetError::NameTaken("k".into());
         assert_eq!(KeystoreError::Cabinet(taken).class(), (Exit::Refused, vec!["show".into(), "k".into()]));
         let stopped = CoreSignError::Digest(DigestError::Stopped);
-        assert_eq!(SignError::Core(stopped).class().0 as i32, 130);
+        assert_eq!(SignError::Core(stopped).class().0.code(), 130);
     }
 
     #[test]

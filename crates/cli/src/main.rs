@@ -52,6 +52,8 @@ fn run(cli: Cli, output: &mut Output) -> Result<Exit, Failure> {
     };
     let env = Env { now, keys: &keys, progress: &bar, stop: &stop };
     let ask = Terminal::new(&global);
+    // what a lender left that was killed
+    ninekeys_ops::lend::sweep(&commands::lend::folders());
     let ctx = context(env, &ask, &global)?;
     commands::run(command, &ctx, &global, output)
 }
@@ -69,5 +71,5 @@ fn report_defect(info: &std::panic::PanicHookInfo<'_>) {
     let _ = writeln!(stderr, "ninekeys: this is a defect of the tool, not of your input");
     let _ = writeln!(stderr, "  where     {place}, version {}", env!("CARGO_PKG_VERSION"));
     let _ = writeln!(stderr, "  changed   nothing that bears its final name");
-    std::process::exit(Exit::Defect as i32);
+    std::process::exit(i32::from(Exit::Defect.code()));
 }

@@ -10,6 +10,7 @@
 //! | [`model`] | the words: the nine kinds of key, items and their facts, apps, destinations |
 //! | [`keys`] | private keys that sign, public keys that verify, and where new keys come from |
 //! | [`keystore`] | keystores opened and written |
+//! | [`lending`] | a properties file, and secrets masked in a stream |
 //! | [`hand_over`] | a private key, encrypted to a store |
 //! | [`certificate`] | self-signed certificates, fingerprints |
 //! | [`android`] | reading, signing and verifying packages |
@@ -29,6 +30,7 @@ pub mod findings;
 pub mod hand_over;
 pub mod keys;
 pub mod keystore;
+pub mod lending;
 pub mod model;
 pub mod password;
 pub mod rules;

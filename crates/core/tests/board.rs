@@ -73,7 +73,8 @@ fn keystore(number: u8, name: &str, role: Role, apps: &[&str], ends: &str, seq: 
 fn project() -> Project {
     let android = |package: &str| Some(Android { package: package.into(), destinations: vec![] });
     let ios = |bundle_id: &str| Some(Ios { bundle_id: bundle_id.into(), destinations: vec![] });
-    let app = |title: &str, android, ios| App { title: title.into(), version: None, android, ios };
+    let app =
+        |title: &str, android, ios| App { title: title.into(), version: None, android, ios, lend: None };
     let mut project = Project { title: "Gannet Point Ferries".into(), ..Project::default() };
     let apps = [
         ("crossing", app("Crossing", android("example.crossing"), ios("example.crossing"))),

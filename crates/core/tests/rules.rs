@@ -34,8 +34,13 @@ struct Case {
 
 fn case(bytes: Vec<u8>) -> Case {
     let android = Android { package: CROSSING.package.into(), destinations: vec![] };
-    let app =
-        App { title: "Crossing".into(), version: Some("2.4.0".into()), android: Some(android), ios: None };
+    let app = App {
+        title: "Crossing".into(),
+        version: Some("2.4.0".into()),
+        android: Some(android),
+        ios: None,
+        lend: None,
+    };
     Case {
         bytes,
         now: NOW,

@@ -21,6 +21,7 @@ pub mod keystore_export;
 pub mod keystore_hand_over;
 pub mod keystore_import;
 pub mod keystores;
+pub mod lend;
 pub mod passphrase;
 pub mod project;
 pub mod releases;

@@ -346,7 +346,7 @@ fn refuse_target(input: &Path, target: &Path, replace: bool) -> Result<(), SignE
 }
 
 /// The key for an app and a destination: for the store its upload key if there is one, else its signing key.
-fn choose_key<'a>(
+pub(crate) fn choose_key<'a>(
     inventory: &'a Inventory,
     app: &'a str,
     destination: Destination,

@@ -22,6 +22,7 @@ pub(crate) mod keystore_create;
 pub(crate) mod keystore_export;
 pub(crate) mod keystore_hand_over;
 pub(crate) mod keystore_import;
+pub(crate) mod lend;
 pub(crate) mod manual;
 pub(crate) mod releases;
 pub(crate) mod show;
@@ -59,6 +60,7 @@ pub(crate) fn run(
         Some(Command::Sign(args)) => sign::run(args, ctx, out),
         Some(Command::Check(args)) => check::run(args, ctx, out),
         Some(Command::Releases(args)) => releases::run(&args, ctx, out),
+        Some(Command::Lend(args)) => lend::run(args, ctx, global),
         Some(Command::Explain(args)) => explain::run(&args, out),
         Some(Command::Completions(args)) => completions::run(&args, out),
         Some(Command::Manual(args)) => manual::run(&args, ctx, out),

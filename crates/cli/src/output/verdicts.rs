@@ -61,7 +61,7 @@ impl Verdicts {
             (Some(check), _) if !check.ready => Exit::Findings,
             _ => Exit::Done,
         });
-        codes.max_by_key(|exit| *exit as u8).unwrap_or(Exit::Done)
+        codes.max_by_key(|exit| exit.code()).unwrap_or(Exit::Done)
     }
 }
 

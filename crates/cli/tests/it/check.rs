@@ -94,3 +94,92 @@ fn a_build_signed_by_another_key_is_an_error_with_the_right_key() {
         .says("signer-changed")
         .says("ninekeys sign theirs.apk --key crossing-signing");
 }
+
+#[test]
+fn several_builds_are_checked_at_once_with_one_verdict_each() {
+    let env = TestEnv::with_key(PROGRAM);
+    env.run("sign crossing.apk").exit(0);
+    env.file("quayside-debug.apk", &builds::quayside_debug().apk());
+    let good = "crossing-2.4.0-12-direct.apk";
+    let said = env.run(&format!("check {good} quayside-debug.apk {good}")).exit(1);
+    said.says("✓ Ready").says("✗ Not ready").says("✗ 2 of 3 builds ready");
+    env.run(&format!("check {good} nothing.apk quayside-debug.apk"))
+        .exit(3)
+        .says("1 of 3 builds ready")
+        .says("no such file");
+    let json = env.run(&format!("check {good} nothing.apk --format json")).exit(3).json();
+    assert_eq!(json["schema"], "ninekeys.checks/1");
+    assert_eq!(
+        (&json["builds"][0]["check"]["ready"], &json["builds"][0]["build"]),
+        (&true.into(), &good.into())
+    );
+    assert_eq!(json["builds"][1]["error"]["exit"], 3);
+    let all: Vec<String> = (0..40).map(|_| good.to_owned()).collect();
+    env.run(&format!("check {}", all.join(" "))).exit(0).says("40 of 40 builds ready");
+}
+
+#[test]
+fn verdicts_are_written_as_sarif_and_junit() {
+    let env = TestEnv::with_key(PROGRAM);
+    env.run("sign crossing.apk").exit(0);
+    env.file("quay side.apk", &builds::quayside_debug().apk());
+    let line = "check crossing-2.4.0-12-direct.apk 'quay side.apk' nothing.apk";
+    let sarif = env.run(&format!("{line} --format sarif")).exit(3).json();
+    assert_eq!(sarif["version"], "2.1.0");
+    let run = &sarif["runs"][0];
+    let rules = run["tool"]["driver"]["rules"].as_array().unwrap();
+    let results = run["results"].as_array().unwrap();
+    assert!(results.len() >= 3, "{results:?}");
+    for result in results {
+        let index = usize::try_from(result["ruleIndex"].as_u64().unwrap()).unwrap();
+        assert_eq!(rules[index]["id"], result["ruleId"]);
+        let file = &result["locations"][0]["physicalLocation"]["artifactLocation"]["uri"];
+        assert_eq!(file, "quay%20side.apk");
+    }
+    assert_eq!(run["invocations"][0]["executionSuccessful"], false);
+    let junit = env.run(&format!("{line} --format junit")).exit(3).stdout;
+    insta::assert_snapshot!(junit);
+    if testkit::has("python3", "--version") {
+        env.file("out.xml", junit.as_bytes());
+        let parse = "import xml.etree.ElementTree as t; r = t.parse('out.xml').getroot(); \
+                     assert len(r) == 3 and len(r[0]) == int(r[0].get('tests')), r";
+        let parsed =
+            std::process::Command::new("python3").args(["-c", parse]).current_dir(env.folder()).status();
+        assert!(parsed.unwrap().success());
+    }
+    env.run("inventory --format sarif").exit(2);
+}
+
+#[test]
+fn the_tree_beside_a_package_is_verified_with_it() {
+    let env = TestEnv::with_key(PROGRAM);
+    for name in ["crossing-signed-v31-v4.apk", "crossing-signed-v31-v4.apk.idsig"] {
+        env.file(name, &std::fs::read(testkit::data("samples").join(name)).unwrap());
+    }
+    let verified = |ran: testkit::Ran, wanted: bool| {
+        let json = ran.exit_either(0, 1).json();
+        let schemes = json["schemes"].as_array().unwrap().clone();
+        let v4 = schemes.iter().find(|one| one["scheme"] == "v4").unwrap();
+        assert_eq!(v4["verified"], wanted, "{json}");
+    };
+    verified(env.run("check crossing-signed-v31-v4.apk --format json"), true);
+    let good = env.read("crossing-signed-v31-v4.apk.idsig");
+    for at in [0, 9, 30, 200, good.len() / 2, good.len() - 1] {
+        let mut bytes = good.clone();
+        bytes[at] ^= 1;
+        env.file("crossing-signed-v31-v4.apk.idsig", &bytes);
+        verified(env.run("check crossing-signed-v31-v4.apk --format json"), false);
+    }
+    env.run("sign crossing.apk --idsig").exit(0).says("v2, v3, v4").says("direct.apk.idsig");
+    verified(env.run("check crossing-2.4.0-12-direct.apk --format json"), true);
+    env.run("check crossing-2.4.0-12-direct.apk --for direct").exit(0);
+    // the tree of another package
+    env.file("crossing-2.4.0-12-direct.apk.idsig", &good);
+    env.run("check crossing-2.4.0-12-direct.apk")
+        .exit(1)
+        .says("signature-invalid")
+        .says("its root is another");
+    env.run("sign crossing.apk --idsig --to new").exit(0);
+    env.run("sign crossing.apk --idsig --to new").exit(5).says("exists already");
+    env.run("sign crossing.apk --idsig --to new --replace").exit(0);
+}

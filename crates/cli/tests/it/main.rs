@@ -13,6 +13,7 @@
 mod app_add;
 mod bad_input;
 mod board;
+mod bundle;
 mod cabinet;
 mod check;
 mod crash;
@@ -27,6 +28,8 @@ mod keystore_create;
 mod keystore_export;
 mod keystore_import;
 mod layers;
+mod lend;
+mod releases;
 mod samples;
 mod second_opinion;
 mod secrets;

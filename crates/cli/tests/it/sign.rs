@@ -153,3 +153,35 @@ fn two_projects_of_one_cabinet_do_not_count_each_others_releases() {
     let ledger = env.run("releases --format json").exit(0).json();
     assert_eq!(ledger["releases"].as_array().unwrap().len(), 2);
 }
+
+#[test]
+fn schemes_are_chosen_as_long_as_no_device_is_left_out() {
+    let env = TestEnv::with_key(PROGRAM);
+    let old = ninekeys_core::demo::DemoBuild { min_sdk: 21, target_sdk: 29, ..builds::crossing() };
+    env.file("old.apk", &old.apk());
+    let new = ninekeys_core::demo::DemoBuild { min_sdk: 28, ..builds::crossing() };
+    env.file("new.apk", &new.apk());
+    for (build, schemes) in [
+        ("old.apk", "v1"),
+        ("old.apk", "v1,v2"),
+        ("old.apk", "v1,v3"),
+        ("crossing.apk", "v2"),
+        ("crossing.apk", "v1,v2,v3"),
+        ("new.apk", "v3"),
+        ("new.apk", "v2,v3"),
+    ] {
+        let to = format!("{build}-{schemes}");
+        let said = env.run(&format!("sign {build} --schemes {schemes} --to {to}")).exit(0);
+        said.says(&format!("scheme        {}", schemes.replace(',', ", ")));
+        let json = env.run(&format!("check {to}/crossing-2.4.0-12-direct.apk --format json")).exit(0).json();
+        let found: Vec<&str> =
+            json["schemes"].as_array().unwrap().iter().map(|s| s["scheme"].as_str().unwrap()).collect();
+        assert_eq!(found.join(","), schemes, "{build}");
+    }
+    env.run("sign old.apk --schemes v2,v3 --to x").exit(5).says("devices below SDK 24").says("they need v1");
+    env.run("sign crossing.apk --schemes v3 --to x").exit(5).says("devices from SDK 24 to 27");
+    env.run("sign crossing.apk --schemes v1 --to x").exit(5).says("devices from SDK 30 on");
+    env.run("sign crossing.apk --schemes v5 --to x").exit(2);
+    env.run("sign old.apk --schemes v1 --idsig --to x").exit(5).says("scheme v4 stands on v2 or v3");
+    assert!(!env.path("x").exists());
+}

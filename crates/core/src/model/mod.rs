@@ -11,4 +11,4 @@ pub use facts::{
 };
 pub use inventory::{Inventory, Item, ItemId, LastBackup, NameError, NotFound, State, check_name};
 pub use nine::NineKey;
-pub use project::{Android, App, Destination, Ios, Policy, Project, UnknownDestination};
+pub use project::{Android, App, Destination, Ios, Lend, Policy, Project, Properties, UnknownDestination};

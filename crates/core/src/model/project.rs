@@ -127,6 +127,75 @@ pub struct App {
     /// Its iOS side.
     #[serde(default)]
     pub ios: Option<Ios>,
+    /// How its build commands want what is lent to them.
+    #[serde(default)]
+    pub lend: Option<Lend>,
+}
+
+/// Under which names a build command gets what is lent to it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields, default)]
+pub struct Lend {
+    /// The environment variable with the keystore file's path.
+    pub keystore: String,
+    /// The one with the key's alias.
+    pub alias: String,
+    /// The one with the store's password.
+    pub password: String,
+    /// The one with the key's password.
+    pub key_password: String,
+    /// A properties file with the same, where a build command reads one.
+    pub properties: Option<Properties>,
+}
+
+impl Default for Lend {
+    fn default() -> Self {
+        Lend {
+            keystore: "NINEKEYS_LENT_KEYSTORE".into(),
+            alias: "NINEKEYS_LENT_ALIAS".into(),
+            password: "NINEKEYS_LENT_PASSWORD".into(),
+            key_password: "NINEKEYS_LENT_KEY_PASSWORD".into(),
+            properties: None,
+        }
+    }
+}
+
+impl Lend {
+    /// The variables, in the order keystore, alias, password, key password.
+    pub fn variables(&self) -> [&str; 4] {
+        [&self.keystore, &self.alias, &self.password, &self.key_password]
+    }
+}
+
+/// A properties file and the names of its fields.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields, default)]
+pub struct Properties {
+    /// Where it is, relative to the project file; in the private folder when nothing is said.
+    pub file: Option<String>,
+    /// The environment variable with its path.
+    pub variable: String,
+    /// The field with the keystore file's path.
+    pub keystore: String,
+    /// The one with the key's alias.
+    pub alias: String,
+    /// The one with the store's password.
+    pub password: String,
+    /// The one with the key's password.
+    pub key_password: String,
+}
+
+impl Default for Properties {
+    fn default() -> Self {
+        Properties {
+            file: None,
+            variable: "NINEKEYS_LENT_PROPERTIES".into(),
+            keystore: "keystore".into(),
+            alias: "alias".into(),
+            password: "password".into(),
+            key_password: "keyPassword".into(),
+        }
+    }
 }
 
 /// An app's Android side.

@@ -4,7 +4,7 @@ use jiff::{SignedDuration, Timestamp};
 use ninekeys_formats::x509::{Certificate, KeyShape};
 
 use super::{BuildLook, Notes, Rule, Subject};
-use crate::android::{SchemeState, SignatureFault, SignerReport};
+use crate::android::{PackageKind, SchemeState, SignatureFault, SignerReport};
 use crate::certificate::{LEAST_YEARS_FOR_SIGNING, end_of_validity, is_debug_subject};
 use crate::findings::{Level, Observation};
 use crate::model::{Destination, Role};
@@ -206,8 +206,14 @@ fn signer_changed(look: &BuildLook<'_>, notes: &mut Notes) {
             continue;
         }
         let since = look.last.map_or(String::new(), |last| format!(", which signed {}", last.file));
-        let text =
-            "it is signed by another key than this app was before; no device would take it as an update";
+        let text = match look.package.kind {
+            PackageKind::Apk => {
+                "it is signed by another key than this app was before; no device would take it as an update"
+            }
+            PackageKind::Bundle => {
+                "it is signed by another key than this app was before; the store would not take the upload"
+            }
+        };
         let seen = Observation::new(text)
             .expected(format!("key {} ({name}{since})", short(fingerprint)))
             .found(format!("key {}, {}", short(&signer.key_fingerprint), subject(&signer.certificate)));

@@ -1,0 +1,100 @@
+//! `ninekeys lend`
+
+use std::ffi::OsString;
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
+
+use ninekeys_core::model::Destination;
+use ninekeys_ops::Ctx;
+use ninekeys_ops::lend::{Request, lend, put_through};
+
+use crate::arguments::Global;
+use crate::failure::{Exit, Failure};
+
+/// Variables that unlock the cabinet: a command that borrows a key has no business with them.
+const HIDDEN: [&str; 2] = ["NINEKEYS_PASSPHRASE", "NINEKEYS_UNLOCK_FILE"];
+
+/// Runs a build command with an app's key on loan: a keystore file (PKCS#12) in a private folder, its alias and a
+/// password that is good for this one loan, in environment variables. All of it is gone when the command ends. The exit
+/// code is the command's. The variables are NINEKEYS_LENT_KEYSTORE, _ALIAS, _PASSWORD and _KEY_PASSWORD, or as
+/// [app.NAME.lend] in ninekeys.toml says.
+#[derive(Debug, clap::Args)]
+pub(crate) struct Args {
+    /// The app whose key is lent
+    #[arg(long)]
+    app: String,
+    /// Where its build goes: the store's gets the upload key, if there is one
+    #[arg(long = "for", value_name = "DESTINATION")]
+    destination: Option<Destination>,
+    /// The keystore, when there are several
+    #[arg(long, value_name = "KEYSTORE")]
+    key: Option<String>,
+    /// Write a properties file as well; NINEKEYS_LENT_PROPERTIES is its path
+    #[arg(long)]
+    properties: bool,
+    /// Mask the passwords in what the command says
+    #[arg(long)]
+    mask: bool,
+    /// The command, behind two dashes
+    #[arg(required = true, last = true, value_name = "COMMAND")]
+    command: Vec<OsString>,
+}
+
+pub(crate) fn run(args: Args, ctx: &Ctx<'_>, global: &Global) -> Result<Exit, Failure> {
+    let attempt = format!("lend the key of {}", args.app);
+    if global.passphrase_fd.is_some() {
+        let because = "the command would inherit the descriptor with the passphrase";
+        let next = ["lend", "--app", &args.app, "--passphrase-file", "FILE", "--", "COMMAND"];
+        return Err(Failure::plain(Exit::Usage, &attempt, because).next(next));
+    }
+    let came = listen();
+    let request = Request {
+        app: args.app,
+        destination: args.destination,
+        key: args.key,
+        properties: args.properties,
+        mask: args.mask,
+        command: args.command,
+        folders: folders(),
+        hidden: &HIDDEN,
+        signal: &|| i32::try_from(came.swap(0, Ordering::Relaxed)).ok().filter(|signal| *signal != 0),
+        outputs: (&|bytes: &[u8]| put_through(stdout(), bytes), &|bytes: &[u8]| put_through(stderr(), bytes)),
+    };
+    let code = lend(ctx, &request).map_err(|error| Failure::of(&attempt, &error))?;
+    Ok(Exit::Child(code))
+}
+
+/// Notes the signals that would end this program: they go on to the command, and the loan is taken back after it.
+fn listen() -> Arc<AtomicUsize> {
+    let came = Arc::new(AtomicUsize::new(0));
+    #[cfg(unix)]
+    for signal in [
+        signal_hook::consts::SIGINT,
+        signal_hook::consts::SIGTERM,
+        signal_hook::consts::SIGHUP,
+        signal_hook::consts::SIGQUIT,
+    ] {
+        // without a handler the system ends this program, and the next start takes the loan back
+        let number = usize::try_from(signal).unwrap_or(0);
+        let _ = signal_hook::flag::register_usize(signal, Arc::clone(&came), number);
+    }
+    came
+}
+
+/// Where a private folder may be: in memory, where the system has such a place.
+#[expect(clippy::disallowed_methods, reason = "the session's own folder is named by the environment")]
+pub(crate) fn folders() -> Vec<PathBuf> {
+    let own = std::env::var_os("XDG_RUNTIME_DIR").map(PathBuf::from);
+    own.into_iter().chain([PathBuf::from("/dev/shm"), std::env::temp_dir()]).collect()
+}
+
+#[expect(clippy::disallowed_methods, reason = "what another program says goes through as it is")]
+fn stdout() -> impl std::io::Write {
+    std::io::stdout()
+}
+
+#[expect(clippy::disallowed_methods, reason = "what another program says goes through as it is")]
+fn stderr() -> impl std::io::Write {
+    std::io::stderr()
+}

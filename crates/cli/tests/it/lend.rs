@@ -1,0 +1,199 @@
+//! Lending: what a command gets, what it does not see, and that nothing is left, whatever ends it.
+
+use std::fs;
+use std::path::PathBuf;
+use std::process::Stdio;
+use std::time::{Duration, Instant};
+
+use crate::PROGRAM;
+use testkit::{TestEnv, has};
+
+/// A project whose loans stand in a folder of the test's own.
+fn lender() -> TestEnv {
+    let env = TestEnv::with_key(PROGRAM);
+    fs::create_dir(env.path("run")).unwrap();
+    let run = env.path("run").display().to_string();
+    env.variable("XDG_RUNTIME_DIR", &run).variable("PATH", "/usr/bin:/bin")
+}
+
+fn loans(env: &TestEnv) -> Vec<PathBuf> {
+    fs::read_dir(env.path("run")).unwrap().map(|entry| entry.unwrap().path()).collect()
+}
+
+fn toml(env: &TestEnv, lend: &str) {
+    let text = String::from_utf8(env.read("ninekeys.toml")).unwrap();
+    let text = text.split("\n[app.crossing.lend").next().unwrap().to_owned();
+    env.file("ninekeys.toml", format!("{text}\n{lend}").as_bytes());
+}
+
+#[test]
+fn a_command_gets_keystore_alias_and_passwords_and_nothing_is_left() {
+    let env = lender();
+    let script = "cp $NINEKEYS_LENT_KEYSTORE copy.p12; printf %s $NINEKEYS_LENT_PASSWORD >pw; \
+                  printf %s $NINEKEYS_LENT_KEY_PASSWORD >kpw; echo alias $NINEKEYS_LENT_ALIAS; \
+                  stat -c %a $NINEKEYS_LENT_KEYSTORE $(dirname $NINEKEYS_LENT_KEYSTORE)";
+    let said = env.run(&format!("lend --app crossing -- sh -c '{script}'")).exit(0);
+    assert_eq!(said.stdout, "alias crossing-signing\n600\n700\n");
+    assert_eq!(env.read("pw"), env.read("kpw"));
+    env.run("compare copy.p12 crossing-signing --password-file pw").exit(0).says("same certificate");
+    assert_eq!(loans(&env), Vec::<PathBuf>::new());
+    env.run("cabinet history").exit(0).says("lend crossing-signing (crossing-signing) to sh");
+    // the password is good for one loan, and is not the keystore's own
+    let before = env.read("pw");
+    env.run(&format!("lend --app crossing -- sh -c '{script}'")).exit(0);
+    assert_ne!(env.read("pw"), before);
+    env.run("keystore export crossing-signing --to own.p12 --note-password own").exit(0);
+    assert_ne!(env.read("own"), [env.read("pw"), b"\n".to_vec()].concat());
+}
+
+#[test]
+fn the_commands_exit_code_is_passed_on_and_ours_only_if_it_never_started() {
+    let env = lender();
+    for code in [0, 1, 7, 255] {
+        env.run(&format!("lend --app crossing -- sh -c 'exit {code}'")).exit(code);
+    }
+    env.run("lend --app crossing -- sh -c 'kill -9 $$'").exit(137);
+    env.run("lend --app crossing -- /nowhere/build").exit(3).says("there is no such program");
+    env.run("lend --app nobody -- true").exit(2).says("no app called nobody");
+    env.run("lend --app quayside -- true").exit(5).says("no signing key for quayside");
+    env.run("lend --app crossing --passphrase-fd 3 -- true").exit(2).says("inherit the descriptor");
+    env.run("lend --app crossing").exit(2);
+    assert_eq!(loans(&env), Vec::<PathBuf>::new());
+}
+
+#[test]
+fn names_are_the_users_and_the_upload_key_goes_to_the_stores_build() {
+    let env = lender();
+    env.run(
+        "keystore create up --app crossing --kind upload --alias upper --common-name Up --algorithm ec-p256",
+    )
+    .exit(0);
+    let names = "[app.crossing.lend]\nkeystore = \"FERRY_STORE\"\nalias = \"FERRY_ALIAS\"\npassword = \"FERRY_PW\"\n\
+                 key-password = \"FERRY_KEY_PW\"\n";
+    toml(&env, names);
+    let script = "test -f $FERRY_STORE && test -n \"$FERRY_PW$FERRY_KEY_PW\" && echo $FERRY_ALIAS";
+    let said = env.run(&format!("lend --app crossing --for store -- sh -c '{script}'")).exit(0);
+    assert_eq!(said.stdout, "upper\n");
+    let said = env.run(&format!("lend --app crossing --for direct -- sh -c '{script}'")).exit(0);
+    assert_eq!(said.stdout, "crossing-signing\n");
+    toml(&env, "[app.crossing.lend]\nalias = \"A B\"\n");
+    env.run("lend --app crossing -- true")
+        .exit(3)
+        .says("`A B` cannot be the name of an environment variable");
+    toml(&env, "[app.crossing.lend]\nallias = \"A\"\n");
+    env.run("lend --app crossing -- true").exit(3).says("allias");
+}
+
+#[test]
+fn the_command_never_sees_what_unlocks_the_cabinet() {
+    let env = lender();
+    fs::remove_file(env.path("unlock.txt")).unwrap_or_default();
+    let env = TestEnv::new(PROGRAM)
+        .variable("NINEKEYS_PASSPHRASE", "brisk-lantern-oyster")
+        .variable("PATH", "/usr/bin:/bin")
+        .variable("XDG_RUNTIME_DIR", &env.path("run").display().to_string());
+    env.file("pw", b"brisk-lantern-oyster");
+    env.run("init --passphrase-file pw").exit(0);
+    env.run("app add crossing --package example.gannetpoint.crossing --for direct").exit(0);
+    env.run("keystore create k --app crossing --common-name A --algorithm ec-p256").exit(0);
+    let said = env.run("lend --app crossing -- env").exit(0);
+    said.says("NINEKEYS_LENT_ALIAS=k").is_silent_on("brisk").is_silent_on("NINEKEYS_PASSPHRASE");
+}
+
+#[test]
+fn secrets_are_masked_when_asked_and_the_rest_goes_through() {
+    let env = lender();
+    let script = "echo pw=$NINEKEYS_LENT_PASSWORD.; echo no newline >&2; printf %s $NINEKEYS_LENT_PASSWORD >&2; \
+                  printf %s $NINEKEYS_LENT_PASSWORD >pw; head -c 100000 /dev/zero | tr \\\\0 x";
+    let said = env.run(&format!("lend --app crossing --mask -- sh -c '{script}'")).exit(0);
+    assert!(said.stdout.starts_with("pw=***.\n"), "{}", &said.stdout[..40]);
+    assert_eq!(said.stdout.len(), 8 + 100_000);
+    assert_eq!(said.stderr, "no newline\n***");
+    assert_eq!(env.read("pw").len(), 24);
+}
+
+#[test]
+fn a_properties_file_has_the_users_fields_and_never_replaces_one() {
+    let env = lender();
+    let said = env.run("lend --app crossing --properties -- sh -c 'cat $NINEKEYS_LENT_PROPERTIES'").exit(0);
+    said.says("alias=crossing-signing\n").says("keystore=").says("keyPassword=").says("# on loan");
+    let names = "[app.crossing.lend.properties]\nfile = \"app/keystore.properties\"\nvariable = \"PROPS\"\n\
+                 keystore = \"storeFile\"\npassword = \"storePassword\"\nkey-password = \"keyPassword\"\nalias = \"keyAlias\"\n";
+    toml(&env, names);
+    fs::create_dir(env.path("app")).unwrap();
+    let script = "cat app/keystore.properties; stat -c %a app/keystore.properties; echo $PROPS";
+    let said = env.run(&format!("lend --app crossing -- sh -c '{script}'")).exit(0);
+    said.says("storeFile=/")
+        .says("keyAlias=crossing-signing")
+        .says("\n600\n")
+        .says("app/keystore.properties\n");
+    assert!(!env.path("app/keystore.properties").exists());
+    env.file("app/keystore.properties", b"mine");
+    env.run("lend --app crossing -- true").exit(5).says("app/keystore.properties is there already");
+    assert_eq!(env.read("app/keystore.properties"), b"mine");
+    assert_eq!(loans(&env), Vec::<PathBuf>::new());
+}
+
+/// Waits until something holds.
+fn wait_for(what: &str, holds: impl Fn() -> bool) {
+    let begun = Instant::now();
+    while !holds() {
+        assert!(begun.elapsed() < Duration::from_secs(30), "{what}");
+        std::thread::sleep(Duration::from_millis(20));
+    }
+}
+
+#[cfg(unix)]
+#[test]
+fn whatever_signal_ends_the_command_nothing_is_left() {
+    if !has("kill", "-l") {
+        return;
+    }
+    for (signal, code) in [("INT", 130), ("TERM", 143), ("HUP", 129)] {
+        let env = lender();
+        let words = ["lend", "--app", "crossing", "--", "sh", "-c", "touch begun; exec sleep 60"];
+        let mut child = env.command(words).stderr(Stdio::null()).spawn().unwrap();
+        wait_for("the command begins", || env.path("begun").exists());
+        assert_eq!(loans(&env).len(), 1);
+        let pid = child.id().to_string();
+        std::process::Command::new("kill").args([&format!("-{signal}"), &pid]).status().unwrap();
+        assert_eq!(child.wait().unwrap().code(), Some(code), "{signal}");
+        assert_eq!(loans(&env), Vec::<PathBuf>::new(), "{signal}");
+    }
+}
+
+#[cfg(unix)]
+#[test]
+fn what_a_killed_lender_left_is_taken_away_at_the_next_start_and_nothing_else() {
+    let env = lender();
+    toml(&env, "[app.crossing.lend.properties]\nfile = \"keystore.properties\"\n");
+    let begin = |mark: &str| {
+        let script = format!("touch {mark}; exec sleep 60");
+        let words = ["lend", "--app", "crossing", "--", "sh", "-c", &script];
+        let child = env.command(words).stdin(Stdio::null()).spawn().unwrap();
+        wait_for("the command begins", || env.path(mark).exists());
+        child
+    };
+    let mut killed = begin("one");
+    killed.kill().unwrap();
+    killed.wait().unwrap();
+    assert_eq!(loans(&env).len(), 1);
+    assert!(env.path("keystore.properties").exists());
+    // somebody else's folder of that name, and a link to a folder of ours
+    fs::create_dir(env.path("run/ninekeys-lent-open")).unwrap();
+    fs::create_dir(env.path("precious")).unwrap();
+    env.file("precious/lock", b"");
+    std::os::unix::fs::symlink(env.path("precious"), env.path("run/ninekeys-lent-link")).unwrap();
+    env.run("inventory").exit(0);
+    assert_eq!(loans(&env).len(), 2, "the link and the open folder stay: {:?}", loans(&env));
+    assert!(env.path("precious/lock").exists());
+    assert!(!env.path("keystore.properties").exists());
+    // one that is running is left alone
+    let mut running = begin("two");
+    env.run("inventory").exit(0);
+    assert_eq!(loans(&env).len(), 3);
+    assert!(env.path("keystore.properties").exists());
+    std::process::Command::new("kill").arg(running.id().to_string()).status().unwrap();
+    running.wait().unwrap();
+    assert_eq!(loans(&env).len(), 2);
+}

@@ -1,0 +1,423 @@
+//! `lend`: a keystore on loan to a build command, gone when the command ends.
+//!
+//! What is lent is a copy under a password that is made up for this one loan: what leaks of it is worth nothing
+//! afterwards. It stands in a private folder, in memory where the system has such a place, and a lock in it tells who
+//! comes later whether the lender is still there.
+
+use std::ffi::OsString;
+use std::fs::{self, File};
+use std::io::{Read, Write};
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, ExitStatus, Stdio};
+use std::thread;
+use std::time::Duration;
+
+use ninekeys_cabinet::CabinetError;
+use ninekeys_core::digest::{from_hex, hex};
+use ninekeys_core::keystore::{KeystoreError as FormatError, Outgoing, write_pkcs12};
+use ninekeys_core::lending::{Mask, forward_strokes, properties};
+use ninekeys_core::model::{Destination, Lend};
+use ninekeys_core::password;
+use ninekeys_formats::secret::{Secret, SecretText};
+use thiserror::Error;
+
+use crate::ctx::{Ctx, OpenError};
+use crate::files::{self, Access, FileError};
+use crate::keystores;
+use crate::project::ProjectError;
+use crate::sign::{self, SignError};
+
+/// What private folders are called; the rest of the name is random.
+const PREFIX: &str = "ninekeys-lent-";
+/// What they are called until their lock is held.
+const BEGUN: &str = "ninekeys-begun-";
+const LOCK: &str = "lock";
+/// Names the properties file outside of the folder that goes with it.
+const BESIDE: &str = "beside";
+const KEYSTORE: &str = "keystore.p12";
+const PROPERTIES: &str = "keystore.properties";
+/// How often a running command and pending signals are looked at.
+const PATIENCE: Duration = Duration::from_millis(15);
+
+/// Shows bytes that a command said.
+pub type Shown<'a> = &'a (dyn Fn(&[u8]) + Sync);
+
+/// What is lent to whom.
+pub struct Request<'a> {
+    /// The app whose key is lent.
+    pub app: String,
+    /// Where its build goes; its first destination when nothing is said.
+    pub destination: Option<Destination>,
+    /// The keystore, when there are several.
+    pub key: Option<String>,
+    /// Whether a properties file is written.
+    pub properties: bool,
+    /// Whether secrets in the command's output are masked.
+    pub mask: bool,
+    /// The command.
+    pub command: Vec<OsString>,
+    /// Folders that a private folder may be in, the best first.
+    pub folders: Vec<PathBuf>,
+    /// Variables that the command must not see.
+    pub hidden: &'a [&'a str],
+    /// The signal that came since it was asked last.
+    pub signal: &'a dyn Fn() -> Option<i32>,
+    /// Where the command's output goes when it is masked: stdout and stderr.
+    pub outputs: (Shown<'a>, Shown<'a>),
+}
+
+/// Why nothing was lent.
+#[derive(Debug, Error)]
+pub enum LendError {
+    /// The cabinet could not be opened or unlocked.
+    #[error(transparent)]
+    Open(#[from] OpenError),
+    /// The project file.
+    #[error(transparent)]
+    Project(#[from] ProjectError),
+    /// The cabinet.
+    #[error(transparent)]
+    Cabinet(#[from] CabinetError),
+    /// No app of that name.
+    #[error("the project file has no app called {0}")]
+    UnknownApp(String),
+    /// The app goes nowhere.
+    #[error("the project file names no destination for {0}")]
+    NoDestination(String),
+    /// No key, or several.
+    #[error(transparent)]
+    Key(Box<SignError>),
+    /// The keystore could not be put together.
+    #[error(transparent)]
+    Format(#[from] FormatError),
+    /// A file or folder.
+    #[error(transparent)]
+    File(#[from] FileError),
+    /// A name in the project file that no variable can have.
+    #[error("`{0}` cannot be the name of an environment variable")]
+    Variable(String),
+    /// A file that is there and is not ours.
+    #[error("{0} is there already; a properties file on loan never takes the place of one that is yours")]
+    Exists(String),
+    /// No folder to be had.
+    #[error("there is no folder to keep the loan in")]
+    NoFolder,
+    /// The command did not start.
+    #[error("the command {command} could not be started: {}", reason(cause))]
+    NotStarted {
+        /// Its name.
+        command: String,
+        /// What the system said.
+        #[source]
+        cause: std::io::Error,
+    },
+}
+
+fn reason(cause: &std::io::Error) -> String {
+    match cause.kind() {
+        std::io::ErrorKind::NotFound => "there is no such program".into(),
+        std::io::ErrorKind::PermissionDenied => "you have no permission".into(),
+        _ => cause.to_string(),
+    }
+}
+
+/// A private folder that goes when it is dropped, and a file beside it.
+struct Loan {
+    folder: PathBuf,
+    beside: Option<PathBuf>,
+    /// Held for as long as the loan lasts.
+    _lock: File,
+}
+
+impl Drop for Loan {
+    fn drop(&mut self) {
+        if let Some(path) = &self.beside {
+            let _ = fs::remove_file(path);
+        }
+        let _ = fs::remove_dir_all(&self.folder);
+    }
+}
+
+impl Loan {
+    /// Makes the folder, locks it, and only then gives it the name that later starts look for.
+    fn begin(folders: &[PathBuf]) -> Result<Loan, LendError> {
+        let mut last = LendError::NoFolder;
+        for place in folders.iter().filter(|place| place.is_dir()) {
+            match Loan::begin_in(place) {
+                Ok(loan) => return Ok(loan),
+                Err(error) => last = error.into(),
+            }
+        }
+        Err(last)
+    }
+
+    fn begin_in(place: &Path) -> Result<Loan, FileError> {
+        let failed = |cause| FileError::new("made", place, cause);
+        let mut builder = tempfile::Builder::new();
+        builder.prefix(BEGUN);
+        #[cfg(unix)]
+        {
+            use std::os::unix::fs::PermissionsExt;
+            builder.permissions(fs::Permissions::from_mode(0o700));
+        }
+        let begun = builder.tempdir_in(place).map_err(failed)?;
+        let lock = File::create_new(begun.path().join(LOCK)).map_err(failed)?;
+        lock.lock().map_err(failed)?;
+        let name = begun.path().file_name().unwrap_or_default().to_string_lossy().replacen(BEGUN, PREFIX, 1);
+        let folder = place.join(name);
+        fs::rename(begun.path(), &folder).map_err(failed)?;
+        // there is nothing under the old name any more
+        let _ = begun.keep();
+        Ok(Loan { folder, beside: None, _lock: lock })
+    }
+
+    fn path(&self) -> &Path {
+        &self.folder
+    }
+}
+
+/// Lends, runs, and takes back. The exit code is the command's; 128 and the signal's number when a signal ended it.
+///
+/// # Errors
+/// [`LendError`]; then the command never ran, and nothing of the loan is left.
+pub fn lend(ctx: &Ctx<'_>, request: &Request<'_>) -> Result<u8, LendError> {
+    let file = ctx.project_file()?;
+    let (name, app) =
+        file.project.app(&request.app).ok_or_else(|| LendError::UnknownApp(request.app.clone()))?;
+    let first = app.android.as_ref().and_then(|android| android.destinations.first());
+    let destination = request.destination.or(first.copied());
+    let destination = destination.ok_or_else(|| LendError::NoDestination(app.title.clone()))?;
+    let names = app.lend.clone().unwrap_or_default();
+    refuse(&names)?;
+    let mut cabinet = ctx.open_unlocked()?;
+    let inventory = cabinet.inventory()?;
+    let chosen = sign::choose_key(&inventory, name, destination, request.key.as_deref());
+    let (keystore, entry) = chosen.map_err(|error| LendError::Key(Box::new(error)))?;
+    let gone = || CabinetError::Tampered(format!("the key of {} is gone", entry.alias));
+    let secret = cabinet.secret(inventory.get(&entry.key).ok_or_else(gone)?)?;
+    let certificate = keystores::certificate_of(&inventory, entry).ok_or_else(gone)?;
+    let certificate = from_hex(&certificate.der).ok_or_else(gone)?;
+    let password = password::generate(&ctx.env).map_err(FormatError::from)?;
+    let outgoing = Outgoing { alias: &entry.alias, secret: &secret, certificate: &certificate };
+    let bytes = write_pkcs12(&[outgoing], &password, &ctx.env)?;
+
+    let mut loan = Loan::begin(&request.folders)?;
+    let keystore_path = loan.path().join(KEYSTORE);
+    files::write_whole(&keystore_path, &bytes, Access::Owner, false)?;
+    let lent = Lent { keystore: &keystore_path, alias: &entry.alias, password: &password };
+    let mut command = command(request, &names, &lent)?;
+    if request.properties || names.properties.is_some() {
+        let names = names.properties.clone().unwrap_or_default();
+        let outside = names.file.as_ref().map(|file_name| file.resolve(file_name));
+        let path = write_properties(&mut loan, &names, outside, &lent, ctx)?;
+        command.env(&names.variable, path);
+    }
+    let program = request.command.first().map(|word| word.to_string_lossy().into_owned()).unwrap_or_default();
+    let what = format!("lend {} ({}) to {program}", keystore.name, entry.alias);
+    cabinet.change(&what, &ctx.env, |_| Ok::<(), CabinetError>(()))?;
+    drop(cabinet);
+    let not_started = |cause| LendError::NotStarted { command: program.clone(), cause };
+    let child = command.spawn().map_err(not_started)?;
+    let mut child = Guard(child);
+    let status =
+        if request.mask { masked(&mut child, request, &password) } else { wait(&mut child, request) };
+    Ok(code(status.map_err(not_started)?))
+}
+
+fn refuse(names: &Lend) -> Result<(), LendError> {
+    let file = names.properties.iter().map(|properties| properties.variable.as_str());
+    for name in names.variables().into_iter().chain(file) {
+        let plain = !name.is_empty() && name.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_');
+        if !plain || name.starts_with(|c: char| c.is_ascii_digit()) {
+            return Err(LendError::Variable(name.into()));
+        }
+    }
+    Ok(())
+}
+
+/// What is lent.
+struct Lent<'a> {
+    keystore: &'a Path,
+    alias: &'a str,
+    password: &'a SecretText,
+}
+
+fn command(request: &Request<'_>, names: &Lend, lent: &Lent<'_>) -> Result<Command, LendError> {
+    let Some((program, words)) = request.command.split_first() else {
+        let cause = std::io::ErrorKind::NotFound.into();
+        return Err(LendError::NotStarted { command: String::new(), cause });
+    };
+    let mut command = Command::new(program);
+    command.args(words);
+    for name in request.hidden {
+        command.env_remove(name);
+    }
+    command.env(&names.keystore, forward_strokes(lent.keystore)).env(&names.alias, lent.alias);
+    lent.password.lend(|text| {
+        command.env(&names.password, text).env(&names.key_password, text);
+    });
+    if request.mask {
+        command.stdout(Stdio::piped()).stderr(Stdio::piped());
+    }
+    Ok(command)
+}
+
+/// Writes the properties file: into the private folder, or where the project file says, never over another.
+fn write_properties(
+    loan: &mut Loan,
+    names: &ninekeys_core::model::Properties,
+    outside: Option<PathBuf>,
+    lent: &Lent<'_>,
+    ctx: &Ctx<'_>,
+) -> Result<PathBuf, LendError> {
+    let keystore = Secret::new(forward_strokes(lent.keystore));
+    let alias = Secret::new(lent.alias.to_owned());
+    let fields = [
+        (names.keystore.as_str(), &keystore),
+        (names.alias.as_str(), &alias),
+        (names.password.as_str(), lent.password),
+        (names.key_password.as_str(), lent.password),
+    ];
+    let mark = loan_mark(loan.path());
+    let text = properties(&mark, &fields);
+    let path = outside.unwrap_or_else(|| loan.path().join(PROPERTIES));
+    if path.exists() {
+        return Err(LendError::Exists(path.strip_prefix(&ctx.folder).unwrap_or(&path).display().to_string()));
+    }
+    if !path.starts_with(loan.path()) {
+        // noted first: a later start takes away what this one might leave
+        let place = path.as_os_str().as_encoded_bytes();
+        files::write_whole(&loan.path().join(BESIDE), hex(place).as_bytes(), Access::Owner, false)?;
+        loan.beside = Some(path.clone());
+    }
+    let bytes = text.lend(|text| Secret::new(text.clone().into_bytes()));
+    bytes.lend(|bytes| files::write_whole(&path, bytes, Access::Owner, false))?;
+    Ok(path)
+}
+
+/// What a properties file on loan begins with: it says whose it is.
+fn loan_mark(folder: &Path) -> String {
+    let name = folder.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+    format!("on loan, gone when the command ends: {name}")
+}
+
+/// A child that does not outlive us.
+struct Guard(Child);
+
+impl Drop for Guard {
+    fn drop(&mut self) {
+        // already over in the usual case, and then this does nothing
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+/// Waits for the command; signals go on to it. A terminal's interrupt reaches it by itself as well, which does no
+/// harm.
+fn wait(child: &mut Guard, request: &Request<'_>) -> std::io::Result<ExitStatus> {
+    loop {
+        if let Some(status) = child.0.try_wait()? {
+            return Ok(status);
+        }
+        if let Some(signal) = (request.signal)() {
+            pass_on(&mut child.0, signal);
+        }
+        thread::sleep(PATIENCE);
+    }
+}
+
+#[cfg(unix)]
+fn pass_on(child: &mut Child, signal: i32) {
+    use rustix::process::{Pid, Signal, kill_process};
+    if let (Some(pid), Some(signal)) =
+        (Pid::from_raw(child.id().cast_signed()), Signal::from_named_raw(signal))
+    {
+        let _ = kill_process(pid, signal);
+    }
+}
+
+#[cfg(not(unix))]
+fn pass_on(child: &mut Child, _signal: i32) {
+    let _ = child.kill();
+}
+
+/// Waits, and shows what the command says without the secrets in it.
+fn masked(child: &mut Guard, request: &Request<'_>, password: &SecretText) -> std::io::Result<ExitStatus> {
+    let (stdout, stderr) = (child.0.stdout.take(), child.0.stderr.take());
+    let (to_stdout, to_stderr) = request.outputs;
+    thread::scope(|scope| {
+        scope.spawn(move || stdout.map(|from| show(from, password, to_stdout)));
+        scope.spawn(move || stderr.map(|from| show(from, password, to_stderr)));
+        wait(child, request)
+    })
+}
+
+fn show(mut from: impl Read, password: &SecretText, to: Shown<'_>) {
+    let mut mask = Mask::new([password]);
+    let mut buffer = [0; 8192];
+    while let Ok(length @ 1..) = from.read(&mut buffer) {
+        to(&mask.feed(buffer.get(..length).unwrap_or_default()));
+    }
+    to(&mask.finish());
+}
+
+fn code(status: ExitStatus) -> u8 {
+    #[cfg(unix)]
+    {
+        use std::os::unix::process::ExitStatusExt;
+        if let Some(signal) = status.signal() {
+            return u8::try_from(128 + signal).unwrap_or(u8::MAX);
+        }
+    }
+    status.code().and_then(|code| u8::try_from(code).ok()).unwrap_or(1)
+}
+
+/// Takes away what a lender left that was killed: folders of ours whose lock nobody holds, and the properties file
+/// that goes with them.
+pub fn sweep(folders: &[PathBuf]) {
+    for place in folders {
+        let Ok(all) = fs::read_dir(place) else { continue };
+        for entry in all.flatten() {
+            if entry.file_name().to_string_lossy().starts_with(PREFIX) && is_private_folder(&entry.path()) {
+                sweep_one(&entry.path());
+            }
+        }
+    }
+}
+
+fn sweep_one(folder: &Path) {
+    let Ok(lock) = File::open(folder.join(LOCK)) else { return };
+    if lock.try_lock().is_err() {
+        return;
+    }
+    if let Some(beside) = beside(folder)
+        && fs::read_to_string(&beside).is_ok_and(|text| text.contains(&loan_mark(folder)))
+    {
+        let _ = fs::remove_file(beside);
+    }
+    let _ = fs::remove_dir_all(folder);
+}
+
+/// The properties file that a folder names.
+fn beside(folder: &Path) -> Option<PathBuf> {
+    let text = fs::read_to_string(folder.join(BESIDE)).ok()?;
+    String::from_utf8(from_hex(&text)?).ok().map(PathBuf::from)
+}
+
+/// Whether it is a folder, no link to one, that belongs to us alone: others could make us remove what is not theirs.
+#[cfg(unix)]
+fn is_private_folder(path: &Path) -> bool {
+    use std::os::unix::fs::MetadataExt;
+    let ours = rustix::process::getuid().as_raw();
+    fs::symlink_metadata(path).is_ok_and(|m| m.is_dir() && m.uid() == ours && m.mode() & 0o077 == 0)
+}
+
+#[cfg(not(unix))]
+fn is_private_folder(path: &Path) -> bool {
+    fs::symlink_metadata(path).is_ok_and(|metadata| metadata.is_dir())
+}
+
+/// Writes to a stream that may go away.
+pub fn put_through(mut to: impl Write, bytes: &[u8]) {
+    let _ = to.write_all(bytes).and_then(|()| to.flush());
+}
