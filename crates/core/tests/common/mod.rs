@@ -18,7 +18,15 @@ use ninekeys_formats::signing_block;
 pub const NOW: &str = "2031-05-19T12:00:00Z";
 
 /// Bytes that are written by position.
+#[derive(Default)]
 pub struct Memory(Mutex<Vec<u8>>);
+
+impl Memory {
+    /// What was written.
+    pub fn bytes(&self) -> Vec<u8> {
+        self.0.lock().unwrap().clone()
+    }
+}
 
 impl Sink for Memory {
     fn write_at(&self, at: u64, bytes: &[u8]) -> std::io::Result<()> {
