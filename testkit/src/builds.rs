@@ -38,6 +38,19 @@ pub fn malformed() -> Vec<(&'static str, Vec<u8>, bool)> {
     cases.push(("stray-tail", [good.clone(), b"tail".to_vec()].concat(), true));
     cases.push(("duplicate-names", duplicate_names(), true));
     cases.push(("manifest-offsets", manifest_offsets(), true));
+    cases.push(("data-in-front", in_front(&good), true));
+    cases.push(("encrypted-entry", encrypted(&good), true));
+    cases.push(("two-manifests", two_manifests(), true));
+    for (name, path) in
+        [("climbing", "assets/../../../etc/ferry"), ("absolute", "/etc/ferry"), ("windows", "..\\ferry")]
+    {
+        let writer = Writer::new().deflated("AndroidManifest.xml", &CROSSING.manifest());
+        cases.push((name, writer.stored(path, b"x").finish(), true));
+    }
+    let mut bundle = CROSSING.aab();
+    let at = first(&bundle, b"base/manifest/AndroidManifest.xml") + 33;
+    bundle[at + 4..at + 20].fill(0xff);
+    cases.push(("bundle-manifest", bundle, true));
     cases.push(("no-manifest", Writer::new().stored("classes.dex", b"dex").finish(), true));
     cases
 }
@@ -48,6 +61,42 @@ fn duplicate_names() -> Vec<u8> {
         .stored("classes.dex", b"one")
         .stored("classes.dex", b"two")
         .finish()
+}
+
+fn two_manifests() -> Vec<u8> {
+    Writer::new()
+        .deflated("AndroidManifest.xml", &CROSSING.manifest())
+        .deflated("AndroidManifest.xml", &QUAYSIDE_DEBUG.manifest())
+        .finish()
+}
+
+/// A program in front of the first entry, with every offset put right.
+fn in_front(good: &[u8]) -> Vec<u8> {
+    let front = b"#!/bin/sh\necho x\n";
+    let mut bytes = [front, good].concat();
+    let add = |bytes: &mut Vec<u8>, at: usize| {
+        let offset = u32::from_le_bytes(bytes[at..at + 4].try_into().unwrap()) + front.len() as u32;
+        bytes[at..at + 4].copy_from_slice(&offset.to_le_bytes());
+    };
+    let end = last(&bytes, b"PK\x05\x06");
+    add(&mut bytes, end + 16);
+    let mut at = u32::from_le_bytes(bytes[end + 16..end + 20].try_into().unwrap()) as usize;
+    while at < end {
+        add(&mut bytes, at + 42);
+        let lengths = [28, 30, 32]
+            .map(|field| usize::from(u16::from_le_bytes([bytes[at + field], bytes[at + field + 1]])));
+        at += 46 + lengths.iter().sum::<usize>();
+    }
+    bytes
+}
+
+/// The first entry said to be encrypted, in both its headers.
+fn encrypted(good: &[u8]) -> Vec<u8> {
+    let mut bytes = good.to_vec();
+    let central = first(&bytes, b"PK\x01\x02");
+    bytes[6] |= 1;
+    bytes[central + 8] |= 1;
+    bytes
 }
 
 fn manifest_offsets() -> Vec<u8> {

@@ -148,10 +148,7 @@ fn an_independent_program_verifies_every_scheme_the_lineage_and_the_tree() {
         assert!(said.contains("after a lineage of 2 keys"), "{said}");
         assert!(said.contains(&format!("v4 holds for {trees} signers")), "{said}");
         if let Some(level) = from {
-            assert!(
-                said.contains("v3.1 holds")
-                    && said.contains(&format!("announces v3.1 from {level}"))
-            );
+            assert!(said.contains("v3.1 holds") && said.contains(&format!("announces v3.1 from {level}")));
         }
     }
 }

@@ -1,9 +1,10 @@
 //! One function a parser, shared by the property tests and the fuzz targets: whatever comes in, it returns.
 
+use crate::keystore::{self, jks, pkcs12};
 use crate::limits::Limits;
 use crate::signing_block::{lineage, signer};
 use crate::zip::Archive;
-use crate::{axml, cms, jar, manifest::Manifest, pem, signing_block, x509};
+use crate::{axml, ber, cms, idsig, jar, manifest::Manifest, pem, protoxml, signing_block, x509};
 
 /// Opens any bytes as an archive and reads every entry.
 pub fn zip(data: &[u8]) {
@@ -21,10 +22,50 @@ pub fn v2(data: &[u8]) {
     let _ = signing_block::locate(&data, data.len() as u64, &Limits::SMALL);
 }
 
-/// Reads any bytes as a manifest.
+/// Reads any bytes as a manifest in binary form.
 pub fn manifest(data: &[u8]) {
     let _ = axml::parse(data, &Limits::SMALL);
     let _ = Manifest::parse(data, &Limits::SMALL);
+}
+
+/// Reads any bytes as a manifest in protobuf form.
+pub fn protobuf(data: &[u8]) {
+    let _ = protoxml::parse(data, &Limits::SMALL);
+    let _ = Manifest::parse_protobuf(data, &Limits::SMALL);
+}
+
+/// Reads any bytes as a keystore, and as what stands inside one.
+pub fn keystore(data: &[u8]) {
+    let _ = keystore::recognise(data);
+    let _ = jks::parse(data, &Limits::SMALL);
+    let _ = pkcs12::bags(data, &Limits::SMALL);
+    let Ok(pfx) = pkcs12::parse(data, &Limits::SMALL) else { return };
+    for safe in pkcs12::safes(&pfx.contents, &Limits::SMALL).unwrap_or_default() {
+        if let pkcs12::Safe::Plain(contents) = safe {
+            let _ = pkcs12::bags(&contents, &Limits::SMALL);
+        }
+    }
+}
+
+/// Brings any bytes into definite lengths: what comes out stays as it is the second time.
+///
+/// # Panics
+/// When it does not.
+pub fn definite(data: &[u8]) {
+    let Ok(der) = ber::to_definite(data, &Limits::SMALL) else { return };
+    assert_eq!(ber::to_definite(&der, &Limits::SMALL), Ok(der.clone()), "definite once, definite for good");
+}
+
+/// Reads any bytes as the file of scheme v4: what is written anew from it is read as the same.
+///
+/// # Panics
+/// When it is not.
+pub fn tree(data: &[u8]) {
+    let Ok(file) = idsig::parse(data, &Limits::SMALL) else { return };
+    if file.salt.is_empty() {
+        let bytes = idsig::write(file.root, &file.signers, file.tree);
+        assert_eq!(idsig::parse(&bytes, &Limits::SMALL), Ok(file), "written and read again");
+    }
 }
 
 /// Reads any bytes as certificates.

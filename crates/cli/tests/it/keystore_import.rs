@@ -131,3 +131,86 @@ fn a_debug_key_is_recognised_and_refused_for_release() {
     env.run("sign crossing.apk --for direct").exit(5).says("debug-key");
     env.run("sign crossing.apk --for development").exit(0);
 }
+
+#[test]
+fn hostile_keystores_are_refused_with_what_is_wrong_and_nothing_changes() {
+    let env = with_keystores();
+    env.run(&format!("keystore import ferries.jks --password-file store {BOTH}")).exit(0);
+    env.run("keystore export ferries --to ours.p12 --password-file modern").exit(0);
+    let ours = env.read("ours.p12");
+    let before = env.run("cabinet history --format json").exit(0).stdout;
+    let refused = |name: &str, bytes: &[u8], exit: i32, says: &str| {
+        env.file("hostile", bytes);
+        let said = env.run("keystore import hostile --name x --password-file modern").exit(exit);
+        said.says(says).says("changed   nothing");
+        env.run("inspect hostile").exit_any(&[0, 3]);
+        assert!(!said.stderr.contains("defect"), "{name}");
+    };
+    // the count of the MAC stands at the very end
+    let mut costly = ours.clone();
+    let at = costly.len() - 3;
+    costly[at..].copy_from_slice(&[0x7f, 0xff, 0xff]);
+    refused("costly", &costly, 5, "8388607 times");
+    // PBES2 becomes an algorithm that nobody has, the MAC's hash as well
+    let pbes2 = [0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 0x01, 0x05, 0x0d];
+    let mut unknown = ours.clone();
+    let at = testkit::builds::last(&unknown, &[0x60, 0x86, 0x48, 0x01, 0x65, 0x03, 0x04, 0x02, 0x01]);
+    unknown[at + 8] = 0x63;
+    refused("unknown MAC", &unknown, 3, "which is not read");
+    let mut unknown = ours.clone();
+    let at = testkit::builds::first(&unknown, &pbes2);
+    unknown[at + 8] = 0x63;
+    refused("unknown cipher", &unknown, 3, "it is damaged");
+    let deep = [[0x30, 0x80].repeat(5_000), vec![2, 1, 3]].concat();
+    refused("deep", &[&[0x30, 0x80, 2, 1, 3, 0x30, 0x80][..], &deep].concat(), 3, "it is damaged");
+    refused("lengths", &[0x30, 0x84, 0xff, 0xff, 0xff, 0xff, 2, 1, 3, 0x30], 3, "it is damaged");
+    let jks = env.read("ferries.jks");
+    for (at, value) in [(8, 0xff), (12, 0x7f), (16, 0xff), (35, 0xff)] {
+        let mut bytes = jks.clone();
+        bytes[at] = value;
+        refused("jks", &bytes, 3, "it is damaged");
+    }
+    refused("no entries", &[&jks[..8], &[0; 4], &[0; 20]].concat(), 4, "the store password is wrong");
+    assert_eq!(env.run("cabinet history --format json").exit(0).stdout, before);
+}
+
+#[test]
+fn a_key_without_its_certificate_is_named_whoever_made_the_file() {
+    if !testkit::has("openssl", "version") {
+        return;
+    }
+    let env = with_keystores();
+    let openssl = |words: &str| {
+        let words: Vec<&str> = words.split(' ').collect();
+        let output =
+            std::process::Command::new("openssl").args(words).current_dir(env.folder()).output().unwrap();
+        assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    };
+    openssl("req -x509 -newkey rsa:2048 -nodes -keyout a.key -out a.pem -subj /CN=a");
+    openssl("pkcs12 -export -nocerts -inkey a.key -name pier -out bare.p12 -passout file:modern");
+    env.run("keystore import bare.p12 --password-file modern")
+        .exit(3)
+        .says("the key pier has no certificate");
+    openssl("pkcs12 -export -nokeys -in a.pem -out lone.p12 -passout file:modern");
+    env.run("keystore import lone.p12 --password-file modern")
+        .exit(5)
+        .says("no private key in it, only 1 certificate");
+    // all kinds of encryption that other programs still write
+    for (name, how) in [
+        ("nomac", "-nomac"),
+        ("des", "-keypbe PBE-SHA1-3DES -certpbe PBE-SHA1-3DES -macalg sha1"),
+        ("aes128", "-keypbe AES-128-CBC -certpbe AES-192-CBC -macalg sha512 -iter 1000"),
+        ("plain", "-keypbe NONE -certpbe NONE"),
+    ] {
+        openssl(&format!(
+            "pkcs12 -export -inkey a.key -in a.pem -name {name} -out {name}.p12 -passout file:modern {how}"
+        ));
+        env.run(&format!("keystore import {name}.p12 --password-file modern")).exit(0).says(name);
+        env.run(&format!("compare {name} a.pem")).exit(0).says("same certificate");
+        env.file("not-it", b"not-it-1");
+        let wrong = env.run(&format!("keystore import {name}.p12 --name w --password-file not-it"));
+        // without a MAC nothing but the key itself tells
+        let says = if name == "nomac" { "has a password of its own" } else { "the store password is wrong" };
+        let _ = wrong.exit(4).says(says);
+    }
+}
