@@ -616,6 +616,7 @@ impl Classify for DemoError {
         match self {
             Self::NotEmpty(_) => class(Exit::Refused, &["demo", "FOLDER"]),
             Self::File(inner) => inner.class(),
+            Self::Material(_) => class(Exit::Defect, &[]),
         }
     }
 }

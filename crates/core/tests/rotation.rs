@@ -6,6 +6,7 @@
     clippy::panic,
     clippy::indexing_slicing,
     clippy::print_stderr,
+    clippy::disallowed_methods,
     reason = "tests fail by panicking, and say what they skip"
 )]
 
@@ -182,7 +183,7 @@ fn trees_of_every_depth_are_built_as_they_are_read() {
     // one block, one level full, one block more than that, three levels
     let key = identity(Algorithm::P256, common::NOW, 30);
     for size in [1, 4096, 4097, 128 * 4096, 128 * 4096 + 1, (128 * 128 + 5) * 4096] {
-        let bytes: Vec<u8> = (0..size).map(|at: usize| (at * 7 >> 3) as u8).collect();
+        let bytes: Vec<u8> = (0..size).map(|at: usize| ((at * 7) >> 3) as u8).collect();
         let package = sign(&CROSSING, Signing::usual(who(&key))).unwrap();
         let signatures = verified(&package).1;
         with_env(common::NOW, |env| {

@@ -1,5 +1,7 @@
 //! Whatever bytes come in, every parser returns: random bytes, and real files with bytes changed.
 
+#![allow(clippy::unwrap_used, clippy::indexing_slicing, reason = "tests fail by panicking")]
+
 use ninekeys_formats::fuzzing;
 use ninekeys_formats::signing_block;
 use ninekeys_formats::zip::write::Writer;

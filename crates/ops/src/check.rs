@@ -271,9 +271,13 @@ pub(crate) fn check_source(
     let project = background.project.as_ref();
     let by_package = || manifest.and_then(|m| project?.app_of_package(&m.package));
     let app = subject.app.or_else(by_package);
-    let destination = subject.destination.or_else(|| only_destination(app));
     let default_policy = Policy::default();
     let releases = background.inventory.as_ref().map(Inventory::releases).unwrap_or_default();
+    let destination = subject
+        .destination
+        .or_else(|| released_for(&releases, &signatures))
+        .or((package.kind == PackageKind::Bundle).then_some(Destination::Store))
+        .or_else(|| only_destination(app));
     let last = last_release(&releases, app, manifest, &signatures, destination, subject.superseded);
     let known = known_signers(background.inventory.as_ref(), app.map(|(name, _)| name));
     let look = BuildLook {
@@ -310,6 +314,17 @@ pub(crate) fn check_source(
     Ok(CheckedSource { report, signatures, folders })
 }
 
+/// Whether a release in the ledger is this very build: the same content under another key is another.
+fn is_itself(release: &ReleaseFacts, signatures: &Signatures) -> bool {
+    signatures.content.as_deref() == Some(release.content.as_str())
+        && signatures.signers.iter().any(|signer| signer.key_fingerprint == release.signer)
+}
+
+/// Where this very build was signed for, if the ledger has it.
+fn released_for(releases: &[&ReleaseFacts], signatures: &Signatures) -> Option<Destination> {
+    releases.iter().rev().find(|release| is_itself(release, signatures)).map(|release| release.destination)
+}
+
 /// The destination of an app that has only one.
 fn only_destination(app: Option<(&str, &App)>) -> Option<Destination> {
     match app?.1.android.as_ref()?.destinations.as_slice() {
@@ -329,18 +344,13 @@ fn last_release<'a>(
     destination: Option<Destination>,
     superseded: Option<&str>,
 ) -> Option<&'a ReleaseFacts> {
-    // the same content under another key is another build
-    let is_itself = |release: &&ReleaseFacts| {
-        signatures.content.as_deref() == Some(release.content.as_str())
-            && signatures.signers.iter().any(|signer| signer.key_fingerprint == release.signer)
-    };
     let of_app = |release: &&&ReleaseFacts| match manifest {
         Some(manifest) => release.id == manifest.package,
         None => app.is_some_and(|(name, _)| release.app == name),
     };
     let same_way = |release: &&&ReleaseFacts| destination.is_none_or(|wanted| release.destination == wanted);
     let own: Vec<&ReleaseFacts> = releases.iter().filter(of_app).filter(same_way).copied().collect();
-    let itself = own.iter().position(is_itself);
+    let itself = own.iter().position(|release| is_itself(release, signatures));
     let before = own.get(..itself.unwrap_or(own.len())).unwrap_or_default();
     let own_name = itself.and_then(|at| own.get(at)).map(|release| release.file.as_str());
     // a build that was signed again for the same place has taken the place of the first

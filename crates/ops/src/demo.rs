@@ -2,7 +2,13 @@
 
 use std::path::{Path, PathBuf};
 
+use ninekeys_core::certificate::{Subject, self_signed};
 use ninekeys_core::demo::{CROSSING, QUAYSIDE_DEBUG};
+use ninekeys_core::keys::{Algorithm, PrivateKey};
+use ninekeys_core::keystore::{Outgoing, write_pkcs12};
+use ninekeys_core::password;
+use ninekeys_formats::pem;
+use ninekeys_formats::secret::SecretBytes;
 use thiserror::Error;
 
 use crate::ctx::Ctx;
@@ -72,13 +78,59 @@ pub const STEPS: &[Step] = &[
         exit: 0,
     },
     Step {
-        about: "The release build, signed; the output is checked before it gets its name.",
+        about: "The key that proves to the store who uploads; that one can be replaced.",
+        words: &[
+            "keystore",
+            "create",
+            "crossing-upload",
+            "--kind",
+            "upload",
+            "--app",
+            "crossing",
+            "--common-name",
+            "Gannet Point Ferries",
+        ],
+        exit: 0,
+    },
+    Step {
+        about: "Quayside's key was made elsewhere, and lay on a stick under a name that says nothing.",
+        words: &[
+            "keystore",
+            "import",
+            "stick/app-release.p12",
+            "--name",
+            "quayside-signing",
+            "--app",
+            "quayside",
+            "--password-file",
+            "stick/password.txt",
+        ],
+        exit: 0,
+    },
+    Step {
+        about: "Is it the key on the stick? The name does not say; the fingerprint does.",
+        words: &[
+            "compare",
+            "stick/app-release.p12",
+            "quayside-signing",
+            "--password-file",
+            "stick/password.txt",
+        ],
+        exit: 0,
+    },
+    Step {
+        about: "The release build for people, signed; the output is checked before it gets its name.",
         words: &["sign", "builds/crossing-release.apk", "--for", "direct", "--to", "signed"],
         exit: 0,
     },
     Step {
-        about: "The check, as anybody can run it.",
-        words: &["check", "signed/crossing-2.4.0-12-direct.apk", "--for", "direct"],
+        about: "The bundle for the store: the upload key is taken by itself.",
+        words: &["sign", "builds/crossing-release.aab", "--to", "signed"],
+        exit: 0,
+    },
+    Step {
+        about: "The check, as anybody can run it, of both at once.",
+        words: &["check", "signed/crossing-2.4.0-12-direct.apk", "signed/crossing-2.4.0-12-store.aab"],
         exit: 0,
     },
     Step {
@@ -86,6 +138,49 @@ pub const STEPS: &[Step] = &[
         words: &["check", "builds/quayside-debug.apk", "--for", "direct"],
         exit: 1,
     },
+    Step {
+        about: "The store asks for the upload key's certificate, and offers to hold the signing key.",
+        words: &[
+            "keystore",
+            "export",
+            "crossing-upload",
+            "--as",
+            "certificate-pem",
+            "--to",
+            "for-the-store/upload.pem",
+        ],
+        exit: 0,
+    },
+    Step {
+        about: "",
+        words: &[
+            "keystore",
+            "hand-over",
+            "crossing-signing",
+            "--receiver",
+            "for-the-store/certificate.pem",
+            "--to",
+            "for-the-store/signing-key.p7m",
+        ],
+        exit: 0,
+    },
+    Step {
+        about: "A build command gets a key on loan: a keystore and a password that are gone when it ends.",
+        words: &[
+            "lend",
+            "--app",
+            "crossing",
+            "--for",
+            "store",
+            "--mask",
+            "--",
+            "sh",
+            "-c",
+            "echo alias $NINEKEYS_LENT_ALIAS, password $NINEKEYS_LENT_PASSWORD",
+        ],
+        exit: 0,
+    },
+    Step { about: "What was signed with what.", words: &["releases"], exit: 0 },
     Step {
         about: "A copy on another disk would be better; this one shows how.",
         words: &["cabinet", "backup", "backups"],
@@ -104,9 +199,12 @@ pub enum DemoError {
     /// A file.
     #[error(transparent)]
     File(#[from] FileError),
+    /// A key or certificate could not be made.
+    #[error("the demo's keys could not be made: {0}")]
+    Material(String),
 }
 
-/// Makes the folder and the unsigned builds in it.
+/// Makes the folder and what people bring along: unsigned builds, a keystore on a stick, a store's certificate.
 ///
 /// # Errors
 /// [`DemoError`]; a folder that has anything in it is left alone.
@@ -116,10 +214,32 @@ pub fn prepare(ctx: &Ctx<'_>, folder: &Path) -> Result<PathBuf, DemoError> {
     if folder.exists() && std::fs::read_dir(&folder).map_err(failed)?.next().is_some() {
         return Err(DemoError::NotEmpty(folder.display().to_string()));
     }
-    let builds = folder.join("builds");
-    files::make_folder(&builds)?;
-    for (name, build) in [("crossing-release.apk", CROSSING), ("quayside-debug.apk", QUAYSIDE_DEBUG)] {
-        files::write_whole(&builds.join(name), &build.apk(), Access::Usual, false)?;
+    for name in ["builds", "stick", "for-the-store"] {
+        files::make_folder(&folder.join(name))?;
     }
+    let put = |name: &str, bytes: &[u8]| files::write_whole(&folder.join(name), bytes, Access::Usual, false);
+    put("builds/crossing-release.apk", &CROSSING.apk())?;
+    put("builds/crossing-release.aab", &CROSSING.aab())?;
+    put("builds/quayside-debug.apk", &QUAYSIDE_DEBUG.apk())?;
+
+    let material = |error: String| DemoError::Material(error);
+    let (secret, certificate) = identity(ctx, "Quayside Release", Algorithm::P256).map_err(material)?;
+    let password = password::generate(&ctx.env).map_err(|error| material(error.to_string()))?;
+    let key = Outgoing { alias: "app-release", secret: &secret, certificate: &certificate };
+    let keystore = write_pkcs12(&[key], &password, &ctx.env).map_err(|error| material(error.to_string()))?;
+    put("stick/app-release.p12", &keystore)?;
+    password.lend(|text| put("stick/password.txt", format!("{text}\n").as_bytes()))?;
+    let (_, certificate) = identity(ctx, "The store", Algorithm::Rsa2048).map_err(material)?;
+    let pem = pem::encode(pem::CERTIFICATE, &certificate).map_err(|error| material(error.to_string()))?;
+    put("for-the-store/certificate.pem", pem.as_bytes())?;
     Ok(folder)
+}
+
+/// A key that somebody else made, with its certificate.
+fn identity(ctx: &Ctx<'_>, name: &str, algorithm: Algorithm) -> Result<(SecretBytes, Vec<u8>), String> {
+    let secret = ctx.env.keys.make(algorithm).map_err(|error| error.to_string())?;
+    let key = secret.lend(|der| PrivateKey::from_pkcs8(der)).map_err(|error| error.to_string())?;
+    let subject = Subject { common_name: Some(name.into()), ..Subject::default() };
+    let certificate = self_signed(&key, &subject, 30, &ctx.env).map_err(|error| error.to_string())?;
+    Ok((secret, certificate))
 }

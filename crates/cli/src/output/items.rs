@@ -178,6 +178,9 @@ impl Report for ReleasesCompareReport {
     }
 }
 
+/// A smaller change, in bytes, would be shown as none.
+const SHOWN: u64 = 1 << 10;
+
 fn compared(one: &Comparison, paper: &mut Paper<'_>) -> io::Result<()> {
     let (before, now) = one.size;
     let Some(last) = &one.before else {
@@ -192,28 +195,29 @@ fn compared(one: &Comparison, paper: &mut Paper<'_>) -> io::Result<()> {
         return paper.put(&Line::new().text("  ").sign(Sign::Warn).text(format!(" {text}")).hang(4));
     }
     paper.blank()?;
-    let rows: Vec<Vec<Line>> = one
-        .folders
-        .iter()
-        .filter(|folder| folder.change() != 0)
+    let changed = || one.folders.iter().filter(|folder| folder.change() != 0);
+    let rows: Vec<Vec<Line>> = changed()
+        .filter(|folder| folder.change().unsigned_abs() >= SHOWN)
         .map(|folder| {
             let what = match (folder.before, folder.now) {
-                (0, _) => "new",
-                (_, 0) => "gone",
-                _ => "",
+                (0, _) => "new".to_owned(),
+                (_, 0) => "gone".to_owned(),
+                (before, now) => format!("{} to {}", words::size(before), words::size(now)),
             };
             vec![
                 Line::new().text(&folder.name),
                 Line::new().text(signed_size(folder.before, folder.now)),
-                Line::new().dim(format!("{} to {}", words::size(folder.before), words::size(folder.now))),
-                Line::new().text(what),
+                Line::new().dim(what),
             ]
         })
         .collect();
-    if rows.is_empty() {
-        return paper.put(&Line::new().text("  what is in it has the same sizes"));
+    paper.table(2, &rows)?;
+    let small = changed().count() - rows.len();
+    match (rows.len(), small) {
+        (0, 0) => paper.put(&Line::new().text("  what is in it has the same sizes")),
+        (_, 0) => Ok(()),
+        _ => paper.put(&Line::new().dim(format!("  and {small} with changes below 0.001 MiB"))),
     }
-    paper.table(2, &rows)
 }
 
 /// `+1.2 MiB`, `-0.003 MiB`

@@ -186,7 +186,7 @@ fn validity_short(look: &BuildLook<'_>, notes: &mut Notes) {
 
 fn signer_changed(look: &BuildLook<'_>, notes: &mut Notes) {
     let signers = signers(look, notes);
-    let expected: Vec<(&str, &str)> = match look.last {
+    let mut expected: Vec<(&str, &str)> = match look.last {
         Some(last) => {
             // what it is called now, if it is still there
             let now = look.known_signers.iter().find(|known| known.fingerprint == last.signer);
@@ -194,6 +194,10 @@ fn signer_changed(look: &BuildLook<'_>, notes: &mut Notes) {
         }
         None => look.known_signers.iter().map(|k| (k.name.as_str(), k.fingerprint.as_str())).collect(),
     };
+    if look.destination.is_none() {
+        // it may go where the app's other key belongs
+        expected.extend(look.known_signers.iter().map(|k| (k.name.as_str(), k.fingerprint.as_str())));
+    }
     let Some((name, fingerprint)) = expected.first() else { return notes.skip() };
     // a verified lineage is the one excuse: all its keys are one identity
     let lineage = &look.signatures.lineage;
