@@ -8,10 +8,12 @@ mod common;
 use std::sync::OnceLock;
 
 use common::{identity, sign, verified};
-use ninekeys_core::android::{Package, SHARED_LIBRARY_ALIGNMENT, Scheme, SchemeState, verify};
-use ninekeys_core::demo::CROSSING;
+use ninekeys_core::android::{Package, PackageKind, SHARED_LIBRARY_ALIGNMENT, Scheme, SchemeState, verify};
+use ninekeys_core::demo::{CROSSING, DemoBuild};
 use ninekeys_core::keys::{Algorithm, PrivateKey};
+use ninekeys_core::lending::Mask;
 use ninekeys_formats::limits::Limits;
+use ninekeys_formats::secret::Secret;
 use ninekeys_formats::zip::write::Writer;
 use proptest::prelude::*;
 
@@ -115,4 +117,101 @@ proptest! {
         bytes[at] ^= 1 << bit;
         prop_assert!(!is_clean(&bytes), "byte {} of the block", at as u64 - block.range.start);
     }
+
+    #[test]
+    fn a_bundle_keeps_every_content_and_a_changed_one_is_never_clean(
+        entries in entries(),
+        place in any::<prop::sample::Index>(),
+        bit in 0..8u8,
+    ) {
+        let (key, certificate) = signer();
+        let input = bundle(&entries);
+        let mut bytes = sign(&input, key, certificate);
+        prop_assert!(bytes == sign(&bytes, key, certificate), "signing the output changes nothing");
+        let (package, signatures) = verified(&bytes);
+        prop_assert_eq!(&package.archive.faults, &[]);
+        prop_assert_eq!(&signatures.schemes[0].state, &SchemeState::Verified);
+        let before = contents(&bytes).unwrap();
+        // v1 covers what the entries say, not how they are compressed: what still says the same is the same
+        let at = place.index(bytes.len());
+        bytes[at] ^= 1 << bit;
+        if contents(&bytes).as_ref() != Some(&before) {
+            prop_assert!(!is_clean_bundle(&bytes), "byte {} of {}", at, bytes.len());
+        }
+    }
+
+    #[test]
+    fn all_three_schemes_leave_no_byte_uncovered(
+        entries in entries(),
+        place in any::<prop::sample::Index>(),
+        bit in 0..8u8,
+    ) {
+        let (key, certificate) = signer();
+        let manifest = DemoBuild { min_sdk: 21, ..CROSSING }.manifest();
+        let mut writer = Writer::new().deflated("AndroidManifest.xml", &manifest);
+        for (number, (name, content, _)) in entries.iter().enumerate() {
+            writer = writer.deflated(&format!("{name}{number}"), content);
+        }
+        let mut bytes = sign(&writer.finish(), key, certificate);
+        let (package, signatures) = verified(&bytes);
+        prop_assert!(signatures.has(Scheme::V1) && is_clean(&bytes));
+        let block = package.archive.block.unwrap().range;
+        let covered: Vec<usize> =
+            (0..bytes.len()).filter(|at| !block.contains(&(*at as u64))).collect();
+        let at = covered[place.index(covered.len())];
+        bytes[at] ^= 1 << bit;
+        prop_assert!(!is_clean(&bytes), "byte {}", at);
+    }
+
+    #[test]
+    fn a_mask_shows_all_but_the_secrets_however_the_text_is_cut(
+        words in proptest::collection::vec("[ab]{0,4}|garnet|gar|net", 0..30),
+        cuts in proptest::collection::vec(any::<prop::sample::Index>(), 0..6),
+    ) {
+        let text = words.concat();
+        let secret = Secret::new("garnet".to_owned());
+        let mut places: Vec<usize> = cuts.iter().map(|cut| cut.index(text.len() + 1)).collect();
+        places.extend([0, text.len()]);
+        places.sort_unstable();
+        let mut mask = Mask::new([&secret]);
+        let mut shown = Vec::new();
+        for pair in places.windows(2) {
+            shown.extend(mask.feed(text[pair[0]..pair[1]].as_bytes()));
+        }
+        shown.extend(mask.finish());
+        prop_assert_eq!(String::from_utf8(shown).unwrap(), text.replace("garnet", "***"));
+    }
+}
+
+/// A bundle with a manifest and any entries behind it.
+fn bundle(entries: &[(String, Vec<u8>, bool)]) -> Vec<u8> {
+    let manifest = Package::read(&CROSSING.aab(), &Limits::USUAL).unwrap();
+    let entry = manifest.archive.find(b"base/manifest/AndroidManifest.xml").unwrap();
+    let manifest = manifest.archive.read(&CROSSING.aab(), entry, &Limits::USUAL).unwrap();
+    let mut writer = Writer::new().deflated("base/manifest/AndroidManifest.xml", &manifest);
+    for (number, (name, content, stored)) in entries.iter().enumerate() {
+        let name = format!("base/{name}{number}");
+        writer = if *stored { writer.stored(&name, content) } else { writer.deflated(&name, content) };
+    }
+    writer.finish()
+}
+
+/// Names and contents of the entries that v1 covers; nothing when one cannot be read.
+fn contents(bytes: &[u8]) -> Option<Vec<(Vec<u8>, Vec<u8>)>> {
+    let package = Package::read(&bytes, &Limits::USUAL).ok()?;
+    let entries = package.archive.entries.iter().filter(|entry| !entry.is_directory());
+    entries
+        .map(|entry| Some((entry.name.clone(), package.archive.read(&bytes, entry, &Limits::USUAL).ok()?)))
+        .collect()
+}
+
+fn is_clean_bundle(bytes: &[u8]) -> bool {
+    let Ok(package) = Package::read(&bytes, &Limits::USUAL) else { return false };
+    let verified = common::with_env(common::NOW, |env| verify(&bytes, &package, &Limits::USUAL, env));
+    let Ok(signatures) = verified else { return false };
+    package.archive.faults.is_empty()
+        && package.manifest.is_ok()
+        && package.kind == PackageKind::Bundle
+        && signatures.has(Scheme::V1)
+        && signatures.schemes.iter().all(|report| report.state == SchemeState::Verified)
 }

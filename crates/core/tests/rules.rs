@@ -85,7 +85,7 @@ fn a_good_build_has_nothing_said_of_it() {
     let verdict = verdict(&case(good()));
     assert_eq!(verdict.findings, []);
     assert!(verdict.is_ready() && verdict.fine == verdict.rules && verdict.rules >= 19);
-    assert_eq!(verdict.not_compared, ["signer-changed", "build-number-not-higher"]);
+    assert_eq!(verdict.not_compared, ["signer-changed", "keys-swapped", "build-number-not-higher"]);
 }
 
 #[test]
@@ -183,4 +183,82 @@ fn a_build_for_old_devices_needs_the_old_scheme() {
     assert!(refused.to_string().contains("runs from SDK 17 on"), "{refused}");
     let old = DemoBuild { min_sdk: 21, ..CROSSING };
     assert_eq!(rules(&case(signed(&old, "2031-05-01T00:00:00Z", 30))), []);
+}
+
+/// The fingerprint of the key that signed the bytes.
+fn signer_of(bytes: &[u8]) -> String {
+    common::verified(bytes).1.signers[0].key_fingerprint.clone()
+}
+
+fn known(name: &str, role: Role, fingerprint: &str) -> KnownSigner {
+    KnownSigner { name: name.into(), role, fingerprint: fingerprint.into() }
+}
+
+#[test]
+fn the_apps_other_key_is_said_by_destination_and_only_when_there_are_two() {
+    let bytes = good();
+    let own = signer_of(&bytes);
+    let mut one = case(bytes);
+    // the only key of an app is for everything
+    one.known = vec![known("s", Role::Signing, &own)];
+    one.destination = Some(Destination::Store);
+    assert_eq!(rules(&one), [("bundle-wanted", Level::Warning)]);
+    let other = "11".repeat(32);
+    one.known = vec![known("s", Role::Signing, &own), known("u", Role::Upload, &other)];
+    assert_eq!(rules(&one), [("keys-swapped", Level::Error), ("bundle-wanted", Level::Warning)]);
+    assert_eq!(verdict(&one).findings[0].mend.as_ref().unwrap()[3], "u");
+    one.destination = Some(Destination::Direct);
+    assert_eq!(rules(&one), []);
+    one.known = vec![known("s", Role::Signing, &other), known("u", Role::Upload, &own)];
+    assert_eq!(rules(&one), [("keys-swapped", Level::Error)]);
+    // one key in both places is no mistake
+    one.known.push(known("s2", Role::Signing, &own));
+    assert_eq!(rules(&one), []);
+    // where it goes is not known: either key may be right
+    one.known.pop();
+    one.destination = None;
+    assert_eq!(rules(&one), []);
+}
+
+#[test]
+fn a_debug_key_is_recognised_by_its_certificate() {
+    use ninekeys_core::certificate::{Subject, is_debug_subject, self_signed};
+    let (key, _) = identity(Algorithm::P256, NOW, 30);
+    let name = |text: &str| Some(text.to_owned());
+    let subject = Subject {
+        common_name: name("Android Debug"),
+        organisation: name("Android"),
+        country: name("US"),
+        ..Subject::default()
+    };
+    let certificate = with_env("2031-05-01T00:00:00Z", |env| self_signed(&key, &subject, 30, env).unwrap());
+    let mut one = case(sign(&CROSSING.apk(), &key, &certificate));
+    assert_eq!(rules(&one), [("debug-key", Level::Error)]);
+    one.destination = Some(Destination::Development);
+    assert_eq!(rules(&one), []);
+    for no in ["CN=Android Debugger,O=Android", "CN=Android Debug", "O=Android", "CN=x\\,O=Android"] {
+        assert!(!is_debug_subject(no), "{no}");
+    }
+}
+
+#[test]
+fn a_bundle_has_rules_of_its_own() {
+    let (key, certificate) = identity(Algorithm::P256, "2031-05-01T00:00:00Z", 30);
+    let mut one = case(sign(&CROSSING.aab(), &key, &certificate));
+    one.destination = Some(Destination::Store);
+    assert_eq!(rules(&one), []);
+    one.destination = Some(Destination::Direct);
+    assert_eq!(rules(&one), [("package-wanted", Level::Error)]);
+    let mut unsigned = case(CROSSING.aab());
+    unsigned.destination = Some(Destination::Store);
+    assert_eq!(rules(&unsigned), [("build-unsigned", Level::Error)]);
+    let debug = DemoBuild { debuggable: true, code: 0, ..CROSSING };
+    let mut debug = case(sign(&debug.aab(), &key, &certificate));
+    debug.destination = Some(Destination::Store);
+    debug.above = Some(0);
+    let found = verdict(&debug);
+    let placed = found.findings.iter().filter_map(|f| Some((f.rule, f.place.as_deref()?)));
+    let places: Vec<_> = placed.collect();
+    let manifest = "base/manifest/AndroidManifest.xml";
+    assert_eq!(places, [("build-debuggable", manifest), ("build-number-not-higher", manifest)]);
 }
