@@ -451,7 +451,13 @@ fn prove(
     let (proof, settled, hashed) = std::thread::scope(|scope| {
         let settling = scope.spawn(|| output.settle());
         let hashing = scope.spawn(|| source_sha256(&written, &env));
-        let proof = check::check_source(&ctx.env, &written, background, subject);
+        // the hash is one long chain: it keeps a core to itself, and the check takes the others
+        let others = rayon::current_num_threads().saturating_sub(1).max(1);
+        let check = || check::check_source(&env, &written, background, subject);
+        let proof = match rayon::ThreadPoolBuilder::new().num_threads(others).build() {
+            Ok(pool) => pool.install(check),
+            Err(_) => check(),
+        };
         (proof, settling.join(), hashing.join())
     });
     settled.unwrap_or_else(|panic| std::panic::resume_unwind(panic))?;
