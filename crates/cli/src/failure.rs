@@ -143,6 +143,14 @@ impl Failure {
         self
     }
 
+    /// Puts what the user typed in the place of a word in capitals, so that the advice can be copied as it is.
+    pub(crate) fn naming(mut self, placeholder: &str, typed: impl AsRef<str>) -> Self {
+        for word in self.next.iter_mut().filter(|word| *word == placeholder) {
+            typed.as_ref().clone_into(word);
+        }
+        self
+    }
+
     /// What was tried and why it was not done, in one line.
     pub(crate) fn sentence(&self) -> String {
         format!("cannot {}: {}", self.attempt, self.because)

@@ -23,7 +23,8 @@ pub(crate) fn run(args: &Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, 
     let attempt = format!("compare {} with {}", args.one, args.other);
     let password = args.password.given(&attempt)?;
     let report = compare(ctx, &args.one, &args.other, password.as_ref());
-    let report = report.map_err(|error| Failure::of(&attempt, &error))?;
+    let failed = |error| Failure::of(&attempt, &error).naming("A", &args.one).naming("B", &args.other);
+    let report = report.map_err(failed)?;
     out.emit(&report);
     Ok(if report.same == Sameness::Nothing { Exit::Findings } else { Exit::Done })
 }

@@ -66,7 +66,9 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, F
         password_to: args.note_password,
         replace: args.replace,
     };
-    let report = keystore_export(ctx, request).map_err(|error| Failure::of(&attempt, &error))?;
+    let (keystore, file) = (request.name.clone(), request.to.display().to_string());
+    let report = keystore_export(ctx, request)
+        .map_err(|error| Failure::of(&attempt, &error).naming("KEYSTORE", &keystore).naming("FILE", &file))?;
     out.emit(&report);
     Ok(Exit::Done)
 }

@@ -39,6 +39,7 @@ pub(crate) struct Args {
 
 pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
     let attempt = format!("import {}", args.file.display());
+    let file = args.file.display().to_string();
     let request = Request {
         password: args.password.given(&attempt)?,
         key_passwords: key_passwords(&args.key_password_file, &args.key_password_env, &attempt)?,
@@ -48,7 +49,8 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, F
         role: args.kind.into(),
         apps: args.app,
     };
-    let report = keystore_import(ctx, request).map_err(|error| Failure::of(&attempt, &error))?;
+    let report = keystore_import(ctx, request);
+    let report = report.map_err(|error| Failure::of(&attempt, &error).naming("FILE", &file))?;
     out.emit(&report);
     Ok(Exit::Done)
 }

@@ -53,7 +53,9 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, F
         schemes: args.schemes,
         idsig: args.idsig,
     };
-    let report = sign(ctx, &request).map_err(|error| Failure::of(&attempt, &error))?;
+    let report = sign(ctx, &request).map_err(|error| {
+        Failure::of(&attempt, &error).naming("BUILD", request.build.display().to_string())
+    })?;
     out.emit(&report);
     Ok(Exit::Done)
 }

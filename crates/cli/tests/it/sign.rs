@@ -58,7 +58,7 @@ fn an_output_is_replaced_only_when_told_so_and_never_the_input() {
     let env = TestEnv::with_key(PROGRAM);
     env.run("sign crossing.apk").exit(0);
     let said = env.run("sign crossing.apk").exit(5);
-    said.says("exists already").says("ninekeys sign BUILD --replace");
+    said.says("exists already").says("ninekeys sign crossing.apk --replace");
     env.run("sign crossing.apk --replace").exit(0);
     env.run("sign crossing-2.4.0-12-direct.apk --replace").exit(5).says("take the place of the build itself");
 }
