@@ -5,7 +5,7 @@ use ninekeys_core::model::{Facts, Inventory, Item, KeystoreEntry, KeystoreFacts,
 use serde::Serialize;
 
 use crate::ctx::Ctx;
-use crate::keystores::{self, KeystoreError, NewPassword};
+use crate::keystores::{self, KeystoreError, NewPassword, OtherKey};
 
 /// What is to be changed.
 #[derive(Debug)]
@@ -60,8 +60,8 @@ pub struct ChangedKey {
     pub key_fingerprint: String,
     /// Every app that it is for, in any keystore.
     pub apps: Vec<String>,
-    /// Keystores that hold another key of this kind for one of its apps.
-    pub others: Vec<String>,
+    /// Other keys of this kind that its apps have.
+    pub others: Vec<OtherKey>,
 }
 
 /// Changes the keystore.

@@ -12,7 +12,7 @@ use ninekeys_formats::x509::Certificate;
 use serde::Serialize;
 
 use crate::ctx::Ctx;
-use crate::keystores::{self, KeystoreError, NewKey, NewPassword};
+use crate::keystores::{self, KeystoreError, NewKey, NewPassword, OtherKey};
 
 /// The key to be made.
 #[derive(Debug)]
@@ -69,8 +69,8 @@ pub struct KeyMade {
     pub certificate_fingerprint: String,
     /// The apps it is for: name and title.
     pub apps: Vec<(String, String)>,
-    /// Keystores that already hold a key of this kind for one of the apps.
-    pub others: Vec<String>,
+    /// Keys of this kind that the apps have already.
+    pub others: Vec<OtherKey>,
     /// Whether a backup of the cabinet has been made since.
     pub backed_up: bool,
 }

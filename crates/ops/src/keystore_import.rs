@@ -18,7 +18,7 @@ use serde::Serialize;
 
 use crate::ctx::Ctx;
 use crate::files;
-use crate::keystores::{self, KeystoreError, NewKey};
+use crate::keystores::{self, KeystoreError, NewKey, OtherKey};
 
 /// The keystore to be imported.
 #[derive(Debug)]
@@ -81,8 +81,8 @@ pub struct ImportedKey {
     pub certificate_fingerprint: String,
     /// Where the cabinet held the same key already: KEYSTORE/ALIAS.
     pub same_as: Vec<String>,
-    /// Keystores with another key of this kind for one of the apps.
-    pub others: Vec<String>,
+    /// Other keys of this kind that the apps have.
+    pub others: Vec<OtherKey>,
     /// Why nothing can be signed with it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub cannot_sign: Option<String>,

@@ -14,6 +14,7 @@ use ninekeys_core::password::{self, PasswordError};
 use ninekeys_formats::cursor::ParseError;
 use ninekeys_formats::secret::{Secret, SecretBytes, SecretText};
 use ninekeys_formats::x509::Certificate;
+use serde::Serialize;
 use thiserror::Error;
 
 use crate::ctx::{AskError, Ctx, OpenError};
@@ -320,14 +321,24 @@ fn certificate_facts(certificate: &Certificate, key: &ItemId) -> CertificateFact
     }
 }
 
-/// The keystores that hold another key of the same kind for one of these apps.
-pub(crate) fn others(inventory: &Inventory, apps: &[String], role: Role, key: &str) -> Vec<String> {
+/// Another key of the same kind that an app has.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+pub struct OtherKey {
+    /// The app's name.
+    pub app: String,
+    /// The keystore that holds the key.
+    pub keystore: String,
+}
+
+/// The other keys of the same kind that these apps have.
+pub(crate) fn others(inventory: &Inventory, apps: &[String], role: Role, key: &str) -> Vec<OtherKey> {
     let mut out = Vec::new();
     for app in apps {
         for (item, entry) in inventory.android_keys(app) {
             let is_other = key_facts(inventory, entry).is_some_and(|facts| facts.fingerprint != key);
-            if entry.role == role && is_other && !out.contains(&item.name) {
-                out.push(item.name.clone());
+            let other = OtherKey { app: app.clone(), keystore: item.name.clone() };
+            if entry.role == role && is_other && !out.contains(&other) {
+                out.push(other);
             }
         }
     }

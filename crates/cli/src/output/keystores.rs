@@ -9,6 +9,7 @@ use ninekeys_ops::keystore_create::{KeyMade, KeystoreAddKeyReport, KeystoreCreat
 use ninekeys_ops::keystore_export::{Form, KeystoreExportReport, PasswordFrom};
 use ninekeys_ops::keystore_hand_over::KeystoreHandOverReport;
 use ninekeys_ops::keystore_import::{ImportedKey, KeystoreImportReport};
+use ninekeys_ops::keystores::OtherKey;
 
 use super::line::{Line, Paper, Sign};
 use super::{Report, words};
@@ -64,7 +65,9 @@ fn headline(key: &KeyMade, name: &str, paper: &mut Paper<'_>) -> io::Result<()> 
     paper.put(&head.dim("   fingerprint ").text(fingerprint).hang(2))?;
     paper.blank()?;
     let titles: Vec<&str> = key.apps.iter().map(|(_, title)| title.as_str()).collect();
-    paper.put(&Line::new().text("  ").text(what_depends(key.role, &titles, &key.others)).hang(2))?;
+    for sentence in what_depends(key.role, &key.apps, &key.others) {
+        paper.put(&Line::new().text("  ").text(sentence).hang(2))?;
+    }
     if let Some(text) = tied_together(&titles) {
         paper.put(&Line::new().text("  ").text(text).hang(2))?;
     }
@@ -85,31 +88,40 @@ fn and(names: &[&str]) -> String {
     }
 }
 
-/// What hangs on a key, in a sentence.
-fn what_depends(role: Role, titles: &[&str], others: &[String]) -> String {
-    let app = if titles.is_empty() { "the app it is used for".to_owned() } else { and(titles) };
-    let has = if titles.len() > 1 { "have" } else { "has" };
-    match (role, others) {
-        (Role::Signing, []) => {
-            format!(
-                "Every update of {app} must be signed with this key. It cannot be replaced if it is lost."
-            )
-        }
-        (Role::Signing, others) => format!(
-            "{app} {has} a signing key already ({}). What was released with that one must be updated with it; \
-             this one is for what was never released.",
-            others.join(", ")
-        ),
-        (Role::Upload, []) => format!(
-            "The store takes uploads of {app} that are signed with this key. If it is lost, the store can be \
-             asked to take another."
-        ),
-        (Role::Upload, others) => format!(
-            "{app} {has} an upload key already ({}). The store takes uploads with that one until it is asked to \
-             take this one.",
-            others.join(", ")
-        ),
+/// What hangs on a key: a sentence for the apps that have no other of its kind, and one for each that has.
+fn what_depends(role: Role, apps: &[(String, String)], others: &[OtherKey]) -> Vec<String> {
+    let has_other = |name: &str| others.iter().any(|other| other.app == name);
+    let alone: Vec<&str> =
+        apps.iter().filter(|(name, _)| !has_other(name)).map(|(_, title)| title.as_str()).collect();
+    let mut out = Vec::new();
+    if apps.is_empty() || !alone.is_empty() {
+        let app = if apps.is_empty() { "the app it is used for".to_owned() } else { and(&alone) };
+        out.push(match role {
+            Role::Signing => {
+                format!("Every update of {app} must be signed with this key. It cannot be replaced if it is lost.")
+            }
+            Role::Upload => format!(
+                "The store takes uploads of {app} that are signed with this key. If it is lost, the store can be \
+                 asked to take another."
+            ),
+        });
     }
+    for (name, title) in apps.iter().filter(|(name, _)| has_other(name)) {
+        let own = others.iter().filter(|other| other.app == *name);
+        let places: Vec<&str> = own.map(|other| other.keystore.as_str()).collect();
+        let places = places.join(", ");
+        out.push(match role {
+            Role::Signing => format!(
+                "{title} has a signing key already ({places}). What was released with that one must be updated \
+                 with it; this one is for what was never released."
+            ),
+            Role::Upload => format!(
+                "{title} has an upload key already ({places}). The store takes uploads with that one until it is \
+                 asked to take this one."
+            ),
+        });
+    }
+    out
 }
 
 /// What it means when an app gets several keys of a kind at once.
@@ -155,8 +167,12 @@ impl Report for KeystoreChangeReport {
             if let Some(text) = tied_together(&apps) {
                 paper.put(&warn(text))?;
             }
-            if !key.others.is_empty() {
-                paper.put(&warn(what_depends(key.role, &apps, &key.others)))?;
+            let named = key.others.iter().map(|other| (other.app.clone(), other.app.clone()));
+            let named: std::collections::BTreeSet<(String, String)> = named.collect();
+            let named: Vec<(String, String)> = named.into_iter().collect();
+            if !named.is_empty() {
+                let sentences = what_depends(key.role, &named, &key.others);
+                sentences.iter().try_for_each(|sentence| paper.put(&warn(sentence)))?;
             }
         }
         if self.weak_password {
@@ -182,16 +198,18 @@ impl Report for KeystoreImportReport {
         paper.blank()?;
         let titles: Vec<&str> = self.apps.iter().map(|(_, title)| title.as_str()).collect();
         if !titles.is_empty() {
-            let mut others: Vec<String> =
+            let mut others: Vec<OtherKey> =
                 self.keys.iter().flat_map(|key| key.others.iter().cloned()).collect();
             others.sort();
             others.dedup();
-            let text = if others.contains(&self.name) {
-                several_at_once(&and(&titles))
+            let sentences = if others.iter().any(|other| other.keystore == self.name) {
+                vec![several_at_once(&and(&titles))]
             } else {
-                what_depends(self.role, &titles, &others)
+                what_depends(self.role, &self.apps, &others)
             };
-            paper.put(&Line::new().text("  ").text(text).hang(2))?;
+            for sentence in sentences {
+                paper.put(&Line::new().text("  ").text(sentence).hang(2))?;
+            }
         }
         if let Some(text) = tied_together(&titles) {
             paper.put(&Line::new().text("  ").text(text).hang(2))?;
