@@ -137,6 +137,12 @@ impl Failure {
         }
     }
 
+    /// Says what is other than before, where it is not nothing.
+    pub(crate) fn changed(mut self, changed: &str) -> Self {
+        self.changed = changed.into();
+        self
+    }
+
     /// Says what to type next.
     pub(crate) fn next<S: Into<String>>(mut self, arguments: impl IntoIterator<Item = S>) -> Self {
         self.next = arguments.into_iter().map(Into::into).collect();

@@ -7,7 +7,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 use ninekeys_core::model::Destination;
 use ninekeys_ops::Ctx;
-use ninekeys_ops::lend::{Request, lend, put_through};
+use ninekeys_ops::lend::{LendError, Request, lend, put_through};
 
 use crate::arguments::Global;
 use crate::failure::{Exit, Failure};
@@ -61,7 +61,13 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, global: &Global) -> Result<Exit, Fa
         signal: &|| i32::try_from(came.swap(0, Ordering::Relaxed)).ok().filter(|signal| *signal != 0),
         outputs: (&|bytes: &[u8]| put_through(stdout(), bytes), &|bytes: &[u8]| put_through(stderr(), bytes)),
     };
-    let code = lend(ctx, &request).map_err(|error| Failure::of(&attempt, &error))?;
+    let code = lend(ctx, &request).map_err(|error| {
+        let failure = Failure::of(&attempt, &error);
+        match error {
+            LendError::NotStarted { .. } => failure.changed("nothing but the history, which has the attempt"),
+            _ => failure,
+        }
+    })?;
     Ok(Exit::Child(code))
 }
 

@@ -54,11 +54,14 @@ impl Report for StatusReport {
             None => "none".into(),
         };
         paper.put(&row("  backup").text(backup))?;
-        for finding in &self.verdict.findings {
+        let mut findings = self.verdict.findings.iter().peekable();
+        while let Some(finding) = findings.next() {
             let sign = Sign::from(finding.level);
             paper
                 .put(&row("").sign(sign).text(" ").like(sign, finding.rule).text("  ").text(&finding.text))?;
-            if let Some(mend) = &finding.mend {
+            // what one command mends is mended by it once
+            let next = findings.peek().and_then(|next| next.mend.as_ref());
+            if let Some(mend) = finding.mend.as_ref().filter(|mend| next != Some(*mend)) {
                 paper.put(&row("  mend").command(mend))?;
             }
         }

@@ -3,7 +3,7 @@
 use jiff::{SignedDuration, Timestamp};
 use ninekeys_formats::x509::{Certificate, KeyShape};
 
-use super::{BuildLook, Notes, Rule, Subject};
+use super::{BuildLook, KnownSigner, Notes, Rule, Subject};
 use crate::android::{PackageKind, SchemeState, SignatureFault, SignerReport};
 use crate::certificate::{LEAST_YEARS_FOR_SIGNING, end_of_validity, is_debug_subject};
 use crate::findings::{Level, Observation};
@@ -206,7 +206,8 @@ fn signer_changed(look: &BuildLook<'_>, notes: &mut Notes) {
         let is = |known: &str| {
             known == signer.key_fingerprint || (in_lineage(known) && in_lineage(&signer.key_fingerprint))
         };
-        if expected.iter().any(|(_, known)| is(known)) {
+        // the app's own other key is what `keys-swapped` says
+        if expected.iter().any(|(_, known)| is(known)) || swapped(look, &signer.key_fingerprint).is_some() {
             continue;
         }
         let since = look.last.map_or(String::new(), |last| format!(", which signed {}", last.file));
@@ -236,39 +237,44 @@ fn debug_key(look: &BuildLook<'_>, notes: &mut Notes) {
     }
 }
 
-fn keys_swapped(look: &BuildLook<'_>, notes: &mut Notes) {
-    let signers = signers(look, notes);
-    let (wanted, other, says) = match look.destination {
-        Some(Destination::Store) => {
-            (Role::Upload, Role::Signing, "it is signed with the app's signing key, and goes to the store")
-        }
-        Some(Destination::Direct) => (
-            Role::Signing,
-            Role::Upload,
-            "it is signed with the app's upload key, and goes to people's devices",
-        ),
-        _ => return notes.skip(),
-    };
-    let held = |role: Role, fingerprint: &str| {
+/// The role that a build's destination wants, and the other.
+fn roles(look: &BuildLook<'_>) -> Option<(Role, Role)> {
+    match look.destination? {
+        Destination::Store => Some((Role::Upload, Role::Signing)),
+        Destination::Direct => Some((Role::Signing, Role::Upload)),
+        _ => None,
+    }
+}
+
+/// The key that should have signed, when the app's other one did. An app that has only the one uses it for both.
+fn swapped<'a>(look: &'a BuildLook<'_>, fingerprint: &str) -> Option<&'a KnownSigner> {
+    let (wanted, other) = roles(look)?;
+    let held = |role: Role| {
         look.known_signers.iter().any(|known| known.role == role && known.fingerprint == fingerprint)
     };
-    // an app that has only the one key uses it for both
-    let Some(right) = look.known_signers.iter().find(|known| known.role == wanted) else {
+    if !held(other) || held(wanted) {
+        return None;
+    }
+    look.known_signers.iter().find(|known| known.role == wanted)
+}
+
+fn keys_swapped(look: &BuildLook<'_>, notes: &mut Notes) {
+    let signers = signers(look, notes);
+    let Some((wanted, other)) = roles(look) else { return notes.skip() };
+    if !look.known_signers.iter().any(|known| known.role == wanted) {
         return notes.skip();
+    }
+    let says = match wanted {
+        Role::Upload => "it is signed with the app's signing key, and goes to the store",
+        Role::Signing => "it is signed with the app's upload key, and goes to people's devices",
     };
     for signer in signers {
-        let fingerprint = signer.key_fingerprint.as_str();
-        if held(other, fingerprint) && !held(wanted, fingerprint) {
-            let seen = Observation::new(says)
-                .expected(format!(
-                    "the {}, key {} ({})",
-                    wanted.nine_key().word(),
-                    short(&right.fingerprint),
-                    right.name
-                ))
-                .found(format!("the {}, key {}", other.nine_key().word(), short(fingerprint)));
-            notes.found(seen.mend(["sign", look.path, "--key", &right.name]));
-        }
+        let Some(right) = swapped(look, &signer.key_fingerprint) else { continue };
+        let word = wanted.nine_key().word();
+        let seen = Observation::new(says)
+            .expected(format!("the {word}, key {} ({})", short(&right.fingerprint), right.name))
+            .found(format!("the {}, key {}", other.nine_key().word(), short(&signer.key_fingerprint)));
+        notes.found(seen.mend(["sign", look.path, "--key", &right.name]));
     }
 }
 
