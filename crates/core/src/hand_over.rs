@@ -145,3 +145,62 @@ fn agreement(to: &Receiver, content_key: &SecretBytes) -> Result<Vec<u8>, HandOv
     let wrapped = wrapped.map_err(|_| failed.clone())?;
     envelope::write_agreement(&to.id, point.as_ref(), &wrapped).map_err(|_| failed)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::certificate::{Subject, self_signed};
+    use crate::env::Silent;
+    use crate::keys::{Algorithm, KeyMaker, PrivateKey, Signer, SystemKeys};
+    use std::sync::atomic::AtomicBool;
+
+    fn with_env<R>(run: impl FnOnce(&Env<'_>) -> R) -> R {
+        let stop = AtomicBool::new(false);
+        let now = "2031-05-19T12:00:00Z".parse().unwrap();
+        run(&Env { now, keys: &SystemKeys, progress: &Silent, stop: &stop })
+    }
+
+    /// A key's certificate and its public key.
+    fn receiver(algorithm: Algorithm) -> (Vec<u8>, Vec<u8>) {
+        let key = SystemKeys.make(algorithm).unwrap().lend(|der| PrivateKey::from_pkcs8(der)).unwrap();
+        let subject = Subject { common_name: Some("The store".into()), ..Subject::default() };
+        let certificate = with_env(|env| self_signed(&key, &subject, 1, env).unwrap());
+        (certificate, key.public().as_der().to_vec())
+    }
+
+    #[test]
+    fn certificates_and_keys_are_receivers_in_both_forms() {
+        let (certificate, public) = receiver(Algorithm::P256);
+        let pem = |label, der: &[u8]| pem::encode(label, der).unwrap().into_bytes();
+        let read = |bytes: &[u8]| Receiver::read(bytes, &Limits::USUAL).unwrap();
+        let named = read(&certificate);
+        assert_eq!(named.subject.as_deref(), Some("CN=The store"));
+        assert_eq!(named, read(&pem(pem::CERTIFICATE, &certificate)));
+        let bare = read(&public);
+        assert_eq!((bare.subject.as_deref(), bare.key()), (None, named.key()));
+        assert_eq!(bare, read(&pem(pem::PUBLIC_KEY, &public)));
+        for no in [
+            &b""[..],
+            b"nobody",
+            &certificate[1..],
+            b"-----BEGIN CERTIFICATE-----\nAAAA\n-----END CERTIFICATE-----\n",
+        ] {
+            assert_eq!(Receiver::read(no, &Limits::USUAL), Err(HandOverError::NotARecipient));
+        }
+    }
+
+    #[test]
+    fn a_message_shows_nothing_of_the_key_and_is_another_each_time() {
+        for algorithm in [Algorithm::Rsa2048, Algorithm::P256, Algorithm::P384] {
+            let (certificate, _) = receiver(algorithm);
+            let to = Receiver::read(&certificate, &Limits::USUAL).unwrap();
+            let secret = SystemKeys.make(Algorithm::P256).unwrap();
+            let message = || with_env(|env| hand_over(&to, &secret, env).unwrap());
+            let (one, two) = (message(), message());
+            assert_ne!(one, two);
+            let inside =
+                secret.lend(|der| one.windows(16).any(|window| der.windows(16).any(|part| part == window)));
+            assert!(!inside, "a part of the key stands in the message");
+        }
+    }
+}

@@ -153,3 +153,52 @@ pub fn write(root: &[u8], signers: &[Signer<'_>], tree: &[u8]) -> Vec<u8> {
     }
     [VERSION.to_le_bytes().to_vec(), prefixed(&hashing), prefixed(&list), prefixed(tree)].concat()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn signer<'a>(certificate: &'a [u8]) -> Signer<'a> {
+        Signer {
+            content: &[1; 32],
+            certificate,
+            additional: &[],
+            public_key: b"key",
+            algorithm: 0x0103,
+            signature: &[2; 256],
+        }
+    }
+
+    #[test]
+    fn one_signer_and_two_are_read_as_they_were_written() {
+        for signers in [vec![signer(b"old")], vec![signer(b"old"), signer(b"new")]] {
+            let bytes = write(&[9; 32], &signers, &[7; 4096]);
+            let read = parse(&bytes, &Limits::SMALL).unwrap();
+            assert_eq!((read.root, read.tree, read.salt), (&[9u8; 32][..], &[7u8; 4096][..], &[][..]));
+            assert_eq!(read.signers, signers);
+            for cut in [0, 3, 4, 12, 60, bytes.len() - 4_000, bytes.len() - 1] {
+                assert!(parse(&bytes[..cut], &Limits::SMALL).is_err(), "cut at {cut}");
+            }
+            assert!(parse(&[&bytes[..], &[0]].concat(), &Limits::SMALL).is_err(), "a tail");
+        }
+    }
+
+    #[test]
+    fn another_version_hash_or_block_is_named() {
+        let good = write(&[9; 32], &[signer(b"old")], &[]);
+        for (at, value, what) in
+            [(0, 3, "version of the idsig"), (8, 2, "hash of the idsig"), (12, 16, "block size of the idsig")]
+        {
+            let mut bytes = good.clone();
+            bytes[at] = value;
+            assert_eq!(parse(&bytes, &Limits::SMALL).unwrap_err().what, what);
+        }
+    }
+
+    #[test]
+    fn what_is_signed_counts_its_own_length() {
+        let part = signed_part(1_000, &[], &[9; 32], &[1; 32], b"certificate", &[]);
+        assert_eq!(u32::from_le_bytes([part[0], part[1], part[2], part[3]]) as usize, part.len());
+        assert_ne!(part, signed_part(1_001, &[], &[9; 32], &[1; 32], b"certificate", &[]));
+    }
+}

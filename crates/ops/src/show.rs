@@ -2,7 +2,11 @@
 
 use jiff::Timestamp;
 use ninekeys_cabinet::CabinetError;
+use ninekeys_core::android::V2Algorithm;
+use ninekeys_core::digest::from_hex;
+use ninekeys_core::keys::PublicKey;
 use ninekeys_core::model::{Facts, Inventory, Item, NotFound, State};
+use ninekeys_formats::x509::KeyShape;
 use serde::Serialize;
 use thiserror::Error;
 
@@ -48,6 +52,8 @@ pub struct Part {
     pub apps: Vec<String>,
     /// Kind and size.
     pub algorithm: String,
+    /// Whether it can be kept and exported, and not signed with.
+    pub signs_nothing: bool,
     /// SHA-256 of the public key.
     pub key_fingerprint: String,
     /// SHA-256 of the certificate.
@@ -136,6 +142,16 @@ fn fingerprints<'a>(all: &'a Inventory, item: &'a Item) -> Vec<&'a str> {
     }
 }
 
+/// Whether the key is of a kind or size that no signature is made with any more.
+fn signs_nothing(public_key: &str) -> bool {
+    let key = from_hex(public_key).and_then(|der| PublicKey::from_der(&der).ok());
+    key.is_none_or(|key| V2Algorithm::for_key(key.shape()).is_none() || is_short(&key))
+}
+
+fn is_short(key: &PublicKey) -> bool {
+    matches!(key.shape(), KeyShape::Rsa { bits } if *bits < 2048)
+}
+
 fn parts(all: &Inventory, item: &Item) -> Vec<Part> {
     let Facts::Keystore(facts) = &item.facts else { return Vec::new() };
     let part = |entry: &ninekeys_core::model::KeystoreEntry| {
@@ -146,6 +162,7 @@ fn parts(all: &Inventory, item: &Item) -> Vec<Part> {
             kind: entry.role.nine_key().word(),
             apps: entry.apps.clone(),
             algorithm: key.algorithm.clone(),
+            signs_nothing: signs_nothing(&key.public_key),
             key_fingerprint: key.fingerprint.clone(),
             certificate_fingerprint: certificate.fingerprint.clone(),
             subject: certificate.subject.clone(),

@@ -82,6 +82,10 @@ impl Report for ShowReport {
                     .text(format!("   {} of {apps}", part.kind)),
             )?;
             paper.put(&row("  key", &part.algorithm))?;
+            if part.signs_nothing {
+                let text = " kept and exported, but not signed with: it is too short, or of a kind that signs nothing";
+                paper.put(&Line::new().to(18).sign(Sign::Warn).text(text).hang(20))?;
+            }
             paper.put(&row("  subject", &part.subject))?;
             paper.put(&row("  serial", &part.serial))?;
             paper.put(&row("  begins", &words::day_and_distance(self.at, part.not_before)))?;

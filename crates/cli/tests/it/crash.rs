@@ -37,6 +37,32 @@ fn a_killed_process_costs_no_key_and_leaves_no_half_output() {
     env.run("sign crossing.apk --to last").exit_any(&[0, 5]);
 }
 
+#[test]
+fn a_killed_import_export_or_change_costs_no_key_and_leaves_no_half_file() {
+    let env = TestEnv::with_key(PROGRAM);
+    env.run("keystore export crossing-signing --to kept.p12 --note-password pw").exit(0);
+    for delay in (0..160).step_by(10) {
+        let start = |line: String| {
+            let mut command = env.command(line.split(' '));
+            command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap()
+        };
+        let mut running = [
+            start(format!("keystore import kept.p12 --name copy-{delay} --password-file pw")),
+            start("keystore export crossing-signing --to out.p12 --replace --password-file pw".into()),
+            start(format!("keystore change crossing-signing --new-alias alias-{delay}")),
+        ];
+        std::thread::sleep(Duration::from_millis(delay));
+        running.iter_mut().for_each(|child| child.kill().unwrap());
+        running.iter_mut().for_each(|child| drop(child.wait()));
+        env.run("cabinet status --prove").exit(0).says("every seal opened").says("unbroken");
+        if env.path("out.p12").exists() {
+            env.run("inspect out.p12 --password-file pw").exit(0);
+            env.run("compare out.p12 crossing-signing --password-file pw").exit(0);
+        }
+    }
+    env.run("sign crossing.apk").exit(0).says("signed with   crossing-signing");
+}
+
 #[cfg(unix)]
 #[test]
 fn an_interrupted_signing_cleans_up_and_says_so() {

@@ -109,6 +109,7 @@ fn keys_that_sign_nothing_are_kept_and_exported_and_say_so() {
         ));
         let said = env.run(&format!("keystore import {kind}.p12 --password-file pw --app quayside")).exit(0);
         said.says("it is kept and can be exported, but not signed with");
+        env.run(&format!("show {kind}")).exit(0).says("kept and exported, but not signed with");
         env.run(&format!("keystore export {kind} --to {kind}-out.p12")).exit(0);
         openssl(&format!("pkcs12 -in {kind}-out.p12 -nodes -passin file:pw -out {kind}-back.pem"));
         env.run(&format!("compare {kind}.pem {kind}")).exit(0).says("same certificate");

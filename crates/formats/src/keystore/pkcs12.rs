@@ -442,3 +442,76 @@ pub fn write(contents: &[u8], mac: &[u8], salt: &[u8], iterations: u64) -> der::
     let mac = tlv(0x30, &[&info, &tlv(0x04, &[salt])?, &iterations.to_der()?])?;
     tlv(0x30, &[&3u8.to_der()?, &safe, &mac])
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const HOW: Pbes2<'static> = Pbes2 { salt: &[1; 16], iterations: 4_096, iv: &[2; 16] };
+
+    /// A file with one key and its certificate, whose ciphertexts are no ciphertexts.
+    fn file() -> Vec<u8> {
+        let key = write_encrypted_key(&HOW, b"secret").unwrap();
+        let plain = write_safe_contents(&[write_key_bag(&key, "Kai-Schlüssel", &[7; 20]).unwrap()]).unwrap();
+        let contents = write_contents(&plain, &HOW, b"ciphertext").unwrap();
+        write(&contents, &[3; 32], &[4; 20], 4_096).unwrap()
+    }
+
+    #[test]
+    fn what_is_written_is_read_back_part_by_part() {
+        let pfx = parse(&file(), &Limits::SMALL).unwrap();
+        let mac = pfx.mac.as_ref().unwrap();
+        assert_eq!((mac.algorithm, mac.iterations, mac.digest.len()), (SHA256, 4_096, 32));
+        let safes = safes(&pfx.contents, &Limits::SMALL).unwrap();
+        let [Safe::Plain(plain), Safe::Encrypted(encrypted)] = safes.as_slice() else { panic!("{safes:?}") };
+        let wanted = Scheme::Pbes2 {
+            prf: HMAC_SHA256,
+            salt: vec![1; 16],
+            iterations: 4_096,
+            cipher: AES256_CBC,
+            iv: vec![2; 16],
+        };
+        assert_eq!((&encrypted.scheme, encrypted.data.as_slice()), (&wanted, &b"ciphertext"[..]));
+        let bags = bags(plain, &Limits::SMALL).unwrap();
+        let [bag] = bags.as_slice() else { panic!("{bags:?}") };
+        assert_eq!(
+            (bag.name.as_deref(), bag.key_id.as_deref()),
+            (Some("Kai-Schlüssel"), Some(&[7u8; 20][..]))
+        );
+        assert!(matches!(&bag.content, BagContent::ShroudedKey(key) if key.data == b"secret"));
+    }
+
+    #[test]
+    fn every_cut_is_refused_and_a_beginning_is_enough_to_recognise_it() {
+        let good = file();
+        for end in 0..good.len() {
+            assert!(parse(&good[..end], &Limits::SMALL).is_err(), "cut at {end}");
+        }
+        assert!(looks_like(&good) && looks_like(&good[..9]));
+        assert!(looks_like(b"\x30\x80\x02\x01\x03\x30\x80"), "an indefinite length");
+        for no in [&b""[..], b"\x30", b"\x30\x03\x02\x01\x03", b"\x30\x05\x02\x01\x00\x30\x00", b"PK\x03\x04"]
+        {
+            assert!(!looks_like(no), "{no:02x?}");
+        }
+    }
+
+    #[test]
+    fn certificates_carry_a_name_only_when_they_are_a_keys() {
+        let tied = write_certificate_bag(b"der", Some(("pier", &[7; 20]))).unwrap();
+        let lone = write_certificate_bag(b"der", None).unwrap();
+        let bags = bags(&write_safe_contents(&[tied, lone]).unwrap(), &Limits::SMALL).unwrap();
+        let names: Vec<Option<&str>> = bags.iter().map(|bag| bag.name.as_deref()).collect();
+        assert_eq!(names, [Some("pier"), None]);
+        assert!(bags.iter().all(|bag| matches!(&bag.content, BagContent::Certificate(der) if der == b"der")));
+    }
+
+    #[test]
+    fn more_bags_than_the_limit_are_refused() {
+        let one = write_certificate_bag(b"der", None).unwrap();
+        let many = write_safe_contents(&vec![one; 17]).unwrap();
+        assert!(matches!(
+            bags(&many, &Limits::SMALL).unwrap_err().fault,
+            Fault::Limit { said: 17, limit: 16 }
+        ));
+    }
+}
