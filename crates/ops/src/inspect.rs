@@ -23,8 +23,8 @@ use crate::ctx::Ctx;
 use crate::files::{FileError, InputFile};
 use crate::show::{self, ShowError, ShowReport};
 
-/// The most of a file that is read as a certificate.
-const CERTIFICATE_FILE: u64 = 4 << 20;
+/// The most of a file that is read as a certificate or a keystore.
+const CERTIFICATE_FILE: u64 = Limits::USUAL.keystore;
 
 /// What was found.
 #[derive(Debug, Serialize)]

@@ -25,7 +25,8 @@ use crate::ctx::{Ctx, OpenError};
 use crate::files::{self, Access, FileError};
 use crate::keystores;
 use crate::project::ProjectError;
-use crate::sign::{self, SignError};
+use crate::sign::SignError;
+use crate::signer;
 
 /// What private folders are called; the rest of the name is random.
 const PREFIX: &str = "ninekeys-lent-";
@@ -191,7 +192,7 @@ pub fn lend(ctx: &Ctx<'_>, request: &Request<'_>) -> Result<u8, LendError> {
     refuse(&names)?;
     let mut cabinet = ctx.open_unlocked()?;
     let inventory = cabinet.inventory()?;
-    let chosen = sign::choose_key(&inventory, name, destination, request.key.as_deref());
+    let chosen = signer::choose_key(&inventory, name, destination, request.key.as_deref());
     let (keystore, entry) = chosen.map_err(|error| LendError::Key(Box::new(error)))?;
     let gone = || CabinetError::Tampered(format!("the key of {} is gone", entry.alias));
     let secret = cabinet.secret(inventory.get(&entry.key).ok_or_else(gone)?)?;

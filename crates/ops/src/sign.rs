@@ -8,12 +8,10 @@ use ninekeys_core::android::{
     Allowed, Identity, LaidOut, Opened, PackageKind, Scheme, SchemeReport, SchemeState, Schemes,
     SignError as CoreError, Signatures, Signed, Signing, check_idsig, make_idsig,
 };
-use ninekeys_core::digest::{DigestError, Sink, from_hex, sha256_hex, source_sha256};
+use ninekeys_core::digest::{DigestError, Sink, sha256_hex, source_sha256};
 use ninekeys_core::findings::Level;
-use ninekeys_core::keys::{KeyError, PrivateKey, Signer};
-use ninekeys_core::model::{
-    App, Destination, Facts, Inventory, Item, KeystoreEntry, KeystoreFacts, Project, ReleaseFacts, Role,
-};
+use ninekeys_core::keys::{KeyError, Signer};
+use ninekeys_core::model::{App, Destination, Facts, Item, KeystoreEntry, Project, ReleaseFacts};
 use ninekeys_core::rules::file_stem;
 use ninekeys_formats::idsig;
 use ninekeys_formats::limits::Limits;
@@ -25,6 +23,7 @@ use crate::check::{self, Background, BuildSubject, CheckError, CheckReport, Chec
 use crate::ctx::{Ctx, OpenError};
 use crate::files::{Access, FileError, InputFile, NewFolders, OutputFile};
 use crate::project::ProjectError;
+use crate::signer;
 
 /// The build to be signed.
 #[derive(Debug)]
@@ -196,8 +195,9 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<SignReport, SignError> {
 
     let cabinet = ctx.open_unlocked()?;
     let inventory = cabinet.inventory()?;
-    let (keystore, entry) = choose_key(&inventory, plan.app.0, plan.destination, request.key.as_deref())?;
-    let (key, certificate) = load_key(&cabinet, &inventory, entry)?;
+    let (keystore, entry) =
+        signer::choose_key(&inventory, plan.app.0, plan.destination, request.key.as_deref())?;
+    let (key, certificate) = signer::load_key(&cabinet, &inventory, entry)?;
 
     let folders = NewFolders::make(&ctx.path(&request.to))?;
     let identity = Identity { signer: &key, certificate: &certificate, alias: &entry.alias };
@@ -207,8 +207,9 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<SignReport, SignError> {
         make(ctx, request, &plan, allowed, &signing, &background)?;
     let mut schemes: Vec<String> = signed.schemes.iter().map(ToString::to_string).collect();
     schemes.extend(idsig.is_some().then(|| Scheme::V4.to_string()));
-    let signer = key.public().fingerprint();
-    let release = Release { plan: &plan, signed: &signed, schemes: &schemes, signer: &signer, proof: &proof };
+    let fingerprint = key.public().fingerprint();
+    let release =
+        Release { plan: &plan, signed: &signed, schemes: &schemes, signer: &fingerprint, proof: &proof };
     let finish = || {
         output.finish(request.replace)?;
         idsig.map_or(Ok(()), |idsig| idsig.finish(request.replace))
@@ -225,7 +226,7 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<SignReport, SignError> {
         destination: plan.destination,
         keystore: keystore.name.clone(),
         alias: entry.alias.clone(),
-        key_fingerprint: signer,
+        key_fingerprint: fingerprint,
         sha256,
         idsig: plan.idsig.as_ref().map(|(file, _)| shown(file)),
         schemes,
@@ -343,72 +344,6 @@ fn refuse_target(input: &Path, target: &Path, replace: bool) -> Result<(), SignE
         (false, true) => Ok(()),
         (false, false) => Err(SignError::Exists(target.display().to_string())),
     }
-}
-
-/// The key for an app and a destination: for the store its upload key if there is one, else its signing key.
-pub(crate) fn choose_key<'a>(
-    inventory: &'a Inventory,
-    app: &'a str,
-    destination: Destination,
-    named: Option<&str>,
-) -> Result<(&'a Item, &'a KeystoreEntry), SignError> {
-    if let Some(named) = named {
-        let item = inventory.find(named).map_err(CabinetError::from)?;
-        let Facts::Keystore(facts) = &item.facts else {
-            return Err(SignError::NotAKeystore { name: item.name.clone(), found: item.facts.word() });
-        };
-        return match named_entry(facts, app, destination) {
-            Some(entry) => Ok((item, entry)),
-            None => Err(SignError::NoKey { app: app.into(), role: "signing" }),
-        };
-    }
-    // the same key in several keystores is one key
-    let of = |role: Role| -> Vec<_> {
-        let mut out: Vec<(&Item, &KeystoreEntry)> = Vec::new();
-        for (item, entry) in inventory.android_keys(app).filter(|(_, entry)| entry.role == role) {
-            if !out.iter().any(|(_, known)| known.key == entry.key) {
-                out.push((item, entry));
-            }
-        }
-        out
-    };
-    let upload = if destination == Destination::Store { of(Role::Upload) } else { Vec::new() };
-    let found = if upload.is_empty() { of(Role::Signing) } else { upload };
-    match found.as_slice() {
-        [] => Err(SignError::NoKey { app: app.into(), role: "signing" }),
-        [one] => Ok(*one),
-        many => Err(SignError::SeveralKeys {
-            app: app.into(),
-            names: many.iter().map(|(item, _)| item.name.clone()).collect(),
-        }),
-    }
-}
-
-/// The key of a keystore that was named: one for the app, of the kind that the destination wants if there is one.
-fn named_entry<'a>(
-    facts: &'a KeystoreFacts,
-    app: &str,
-    destination: Destination,
-) -> Option<&'a KeystoreEntry> {
-    let wanted = if destination == Destination::Store { Role::Upload } else { Role::Signing };
-    let own = || facts.entries.iter().filter(|entry| entry.apps.iter().any(|name| name == app));
-    own().find(|entry| entry.role == wanted).or_else(|| own().next()).or(facts.entries.first())
-}
-
-/// The private key and its certificate's DER.
-fn load_key(
-    cabinet: &Cabinet,
-    inventory: &Inventory,
-    entry: &KeystoreEntry,
-) -> Result<(PrivateKey, Vec<u8>), SignError> {
-    let gone = || CabinetError::Tampered(format!("the key of {} is gone", entry.alias));
-    let key = inventory.get(&entry.key).ok_or_else(gone)?;
-    let key = cabinet.secret(key)?.lend(|der| PrivateKey::from_pkcs8(der))?;
-    let certificate = match inventory.get(&entry.certificate).map(|item| &item.facts) {
-        Some(Facts::Certificate(facts)) => from_hex(&facts.der).ok_or_else(gone)?,
-        _ => return Err(gone().into()),
-    };
-    Ok((key, certificate))
 }
 
 /// Streams the entries, signs, and puts the tail behind them, all under a temporary name.

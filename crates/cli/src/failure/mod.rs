@@ -1,0 +1,226 @@
+//! What a user is told when a command was not done: cause, what changed, what to type next, and the exit code. Which
+//! error has which code and remedy is said in [`classes`], one match an error, so that the compiler asks about every new
+//! variant.
+
+mod classes;
+
+use std::error::Error;
+use std::io;
+use std::process::ExitCode;
+
+use serde::{Serialize, Serializer};
+
+use crate::output::{Line, Paper};
+
+/// What the process ends with. Scripts depend on the numbers.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Exit {
+    /// Done, nothing wrong.
+    Done,
+    /// Done, with findings of level error.
+    Findings,
+    /// Typed wrongly.
+    Usage,
+    /// Something could not be read or written, or is damaged.
+    Damaged,
+    /// Locked, or a wrong passphrase or password.
+    Locked,
+    /// Refused: policy, a limit, it exists already.
+    Refused,
+    /// A defect of the tool.
+    Defect,
+    /// Stopped by the user.
+    Stopped,
+    /// What a command ended with that was run with something on loan.
+    Child(u8),
+}
+
+impl Exit {
+    /// The number.
+    pub(crate) fn code(self) -> u8 {
+        match self {
+            Exit::Done => 0,
+            Exit::Findings => 1,
+            Exit::Usage => 2,
+            Exit::Damaged => 3,
+            Exit::Locked => 4,
+            Exit::Refused => 5,
+            Exit::Defect => 70,
+            Exit::Stopped => 130,
+            Exit::Child(code) => code,
+        }
+    }
+}
+
+impl From<Exit> for ExitCode {
+    fn from(exit: Exit) -> Self {
+        ExitCode::from(exit.code())
+    }
+}
+
+impl Serialize for Exit {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.serialize_u8(self.code())
+    }
+}
+
+/// Why a command was not done, as the user is told.
+#[derive(Debug, Serialize)]
+pub(crate) struct Failure {
+    schema: &'static str,
+    /// What was tried, on what.
+    attempt: String,
+    /// What was wrong.
+    because: String,
+    /// What is other than before.
+    changed: String,
+    /// The next command to type, as arguments behind the program's name.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    next: Vec<String>,
+    /// The exit code.
+    pub(crate) exit: Exit,
+}
+
+/// The exit code of an error, and the next command to type; words in capitals are the user's.
+pub(crate) type Class = (Exit, Vec<String>);
+
+/// An error that knows its class.
+pub(crate) trait Classify: Error {
+    /// The exit code and the remedy.
+    fn class(&self) -> Class;
+}
+
+fn class(exit: Exit, next: &[&str]) -> Class {
+    (exit, next.iter().map(|&word| word.to_owned()).collect())
+}
+
+impl Failure {
+    /// From an error that knows its code and remedy.
+    pub(crate) fn of<E: Classify>(attempt: &str, error: &E) -> Self {
+        let (exit, next) = error.class();
+        Failure::plain(exit, attempt, &with_causes(error)).next(next)
+    }
+
+    /// From a sentence.
+    pub(crate) fn plain(exit: Exit, attempt: &str, because: &str) -> Self {
+        Failure {
+            schema: "ninekeys.error/1",
+            attempt: attempt.into(),
+            because: because.into(),
+            changed: "nothing".into(),
+            next: Vec::new(),
+            exit,
+        }
+    }
+
+    /// Says what is other than before, where it is not nothing.
+    pub(crate) fn changed(mut self, changed: &str) -> Self {
+        self.changed = changed.into();
+        self
+    }
+
+    /// Says what to type next.
+    pub(crate) fn next<S: Into<String>>(mut self, arguments: impl IntoIterator<Item = S>) -> Self {
+        self.next = arguments.into_iter().map(Into::into).collect();
+        self
+    }
+
+    /// Puts what the user typed in the place of a word in capitals, so that the advice can be copied as it is.
+    pub(crate) fn naming(mut self, placeholder: &str, typed: impl AsRef<str>) -> Self {
+        for word in self.next.iter_mut().filter(|word| *word == placeholder) {
+            typed.as_ref().clone_into(word);
+        }
+        self
+    }
+
+    /// What was tried and why it was not done, in one line.
+    pub(crate) fn sentence(&self) -> String {
+        format!("cannot {}: {}", self.attempt, self.because)
+    }
+
+    /// For people.
+    pub(crate) fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let row = |label: &str| Line::new().dim(label).to(12).hang(12);
+        paper.put(&Line::new().text(format!("ninekeys: cannot {}", self.attempt)).hang(10))?;
+        paper.put(&row("  because").text(&self.because))?;
+        paper.put(&row("  changed").text(&self.changed))?;
+        if self.next.is_empty() { Ok(()) } else { paper.put(&row("  next").command(&self.next)) }
+    }
+}
+
+/// An error and the causes that its own sentence does not say.
+fn with_causes(error: &dyn Error) -> String {
+    let mut text = error.to_string();
+    let mut cause = error.source();
+    while let Some(inner) = cause {
+        let says = inner.to_string();
+        if !text.contains(&says) && !is_system_error(inner) {
+            text = format!("{text}: {says}");
+        }
+        cause = inner.source();
+    }
+    text
+}
+
+/// A file error says in words what the system's error says in its own.
+fn is_system_error(error: &(dyn Error + 'static)) -> bool {
+    error.downcast_ref::<io::Error>().is_some_and(|e| e.kind() != io::ErrorKind::Other)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::path::Path;
+
+    use ninekeys_cabinet::CabinetError;
+    use ninekeys_core::android::SignError as CoreSignError;
+    use ninekeys_core::digest::DigestError;
+    use ninekeys_formats::zip::ZipError;
+    use ninekeys_ops::check::CheckError;
+    use ninekeys_ops::inventory::InventoryError;
+    use ninekeys_ops::keystores::KeystoreError;
+    use ninekeys_ops::sign::SignError;
+    use ninekeys_ops::{FileError, OpenError};
+
+    #[test]
+    fn causes_are_told_once_and_systems_errors_in_our_words() {
+        let cause = io::Error::from(io::ErrorKind::PermissionDenied);
+        let error = FileError::new("read", Path::new("a.apk"), cause);
+        assert_eq!(with_causes(&error), "a.apk could not be read: you have no permission");
+        let cause = CheckError::Zip(ZipError::Truncated);
+        let error = SignError::Check(Box::new(cause));
+        let text = with_causes(&error);
+        assert_eq!(text.matches("cut short").count(), 1, "{text}");
+        assert!(text.starts_with("the signed output could not be checked: "), "{text}");
+    }
+
+    #[test]
+    fn the_code_is_that_of_the_innermost_cause() {
+        let locked = || OpenError::NobodyToAsk("ninekeys.cabinet".into());
+        assert_eq!(SignError::Open(locked()).class().0, Exit::Locked);
+        assert_eq!(InventoryError::Open(locked()).class().0, Exit::Locked);
+        let taken = CabinetError::NameTaken("k".into());
+        assert_eq!(KeystoreError::Cabinet(taken).class(), (Exit::Refused, vec!["show".into(), "k".into()]));
+        let stopped = CoreSignError::Digest(DigestError::Stopped);
+        assert_eq!(SignError::Core(stopped).class().0.code(), 130);
+    }
+
+    #[test]
+    fn every_failure_is_printed_with_cause_change_and_advice() {
+        let failure =
+            Failure::of("sign a b.apk", &SignError::NoKey { app: "crossing".into(), role: "signing" });
+        let mut out = Vec::new();
+        let mut paper = Paper::new(&mut out, None, crate::output::Marks::Unicode);
+        failure.text(&mut paper).unwrap();
+        let text = anstream::adapter::strip_bytes(&out).into_vec();
+        assert_eq!(
+            String::from_utf8(text).unwrap(),
+            "ninekeys: cannot sign a b.apk\n  \
+             because   the cabinet holds no signing key for crossing\n  \
+             changed   nothing\n  \
+             next      ninekeys keystore create crossing-signing --app crossing --common-name NAME\n"
+        );
+        let json = serde_json::to_value(&failure).unwrap();
+        assert_eq!((&json["exit"], &json["schema"]), (&5.into(), &"ninekeys.error/1".into()));
+    }
+}
