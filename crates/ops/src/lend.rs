@@ -25,8 +25,7 @@ use crate::ctx::{Ctx, OpenError};
 use crate::files::{self, Access, FileError};
 use crate::keystores;
 use crate::project::ProjectError;
-use crate::sign::SignError;
-use crate::signer;
+use crate::signer::{self, SignerError};
 
 /// What private folders are called; the rest of the name is random.
 const PREFIX: &str = "ninekeys-lent-";
@@ -87,7 +86,7 @@ pub enum LendError {
     NoDestination(String),
     /// No key, or several.
     #[error(transparent)]
-    Key(Box<SignError>),
+    Key(#[from] SignerError),
     /// The keystore could not be put together.
     #[error(transparent)]
     Format(#[from] FormatError),
@@ -192,8 +191,7 @@ pub fn lend(ctx: &Ctx<'_>, request: &Request<'_>) -> Result<u8, LendError> {
     refuse(&names)?;
     let mut cabinet = ctx.open_unlocked()?;
     let inventory = cabinet.inventory()?;
-    let chosen = signer::choose_key(&inventory, name, destination, request.key.as_deref());
-    let (keystore, entry) = chosen.map_err(|error| LendError::Key(Box::new(error)))?;
+    let (keystore, entry) = signer::choose_key(&inventory, name, destination, request.key.as_deref())?;
     let gone = || CabinetError::Tampered(format!("the key of {} is gone", entry.alias));
     let secret = cabinet.secret(inventory.get(&entry.key).ok_or_else(gone)?)?;
     let certificate = keystores::certificate_of(&inventory, entry).ok_or_else(gone)?;

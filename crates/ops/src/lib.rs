@@ -28,7 +28,7 @@ pub mod releases;
 pub mod restore;
 pub mod show;
 pub mod sign;
-mod signer;
+pub mod signer;
 pub mod status;
 
 pub use ctx::{Ask, AskError, Ctx, Nobody, OpenError};

@@ -10,7 +10,7 @@ use ninekeys_core::android::{
 };
 use ninekeys_core::digest::{DigestError, Sink, sha256_hex, source_sha256};
 use ninekeys_core::findings::Level;
-use ninekeys_core::keys::{KeyError, Signer};
+use ninekeys_core::keys::Signer;
 use ninekeys_core::model::{App, Destination, Facts, Item, KeystoreEntry, Project, ReleaseFacts};
 use ninekeys_core::rules::file_stem;
 use ninekeys_formats::idsig;
@@ -23,7 +23,7 @@ use crate::check::{self, Background, BuildSubject, CheckError, CheckReport, Chec
 use crate::ctx::{Ctx, OpenError};
 use crate::files::{Access, FileError, InputFile, NewFolders, OutputFile};
 use crate::project::ProjectError;
-use crate::signer;
+use crate::signer::{self, SignerError};
 
 /// The build to be signed.
 #[derive(Debug)]
@@ -108,33 +108,9 @@ pub enum SignError {
     /// A destination that an Android build does not have.
     #[error("an Android build is signed for development, direct or store, not for {0}")]
     Destination(Destination),
-    /// No key for the app.
-    #[error("the cabinet holds no {role} key for {app}")]
-    NoKey {
-        /// The app's name.
-        app: String,
-        /// Which kind is missing.
-        role: &'static str,
-    },
-    /// Several keys for the app.
-    #[error("the cabinet holds several keys for {app}: {}", names.join(", "))]
-    SeveralKeys {
-        /// The app's name.
-        app: String,
-        /// The keystores.
-        names: Vec<String>,
-    },
-    /// What was named as key is no keystore.
-    #[error("{name} is a {found}, not a keystore")]
-    NotAKeystore {
-        /// Its name.
-        name: String,
-        /// What it is.
-        found: &'static str,
-    },
-    /// The private key cannot be used.
+    /// The key to sign with.
     #[error(transparent)]
-    Key(#[from] KeyError),
+    Signer(#[from] SignerError),
     /// The output has its name taken.
     #[error("{0} exists already")]
     Exists(String),

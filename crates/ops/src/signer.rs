@@ -2,10 +2,44 @@
 
 use ninekeys_cabinet::{Cabinet, CabinetError};
 use ninekeys_core::digest::from_hex;
-use ninekeys_core::keys::PrivateKey;
+use ninekeys_core::keys::{KeyError, PrivateKey};
 use ninekeys_core::model::{Destination, Facts, Inventory, Item, KeystoreEntry, KeystoreFacts, Role};
+use thiserror::Error;
 
-use crate::sign::SignError;
+/// Why there is no key to sign with.
+#[derive(Debug, Error)]
+pub enum SignerError {
+    /// The cabinet.
+    #[error(transparent)]
+    Cabinet(#[from] CabinetError),
+    /// No key for the app.
+    #[error("the cabinet holds no {role} key for {app}")]
+    NoKey {
+        /// The app's name.
+        app: String,
+        /// Which kind is missing.
+        role: &'static str,
+    },
+    /// Several keys for the app.
+    #[error("the cabinet holds several keys for {app}: {}", names.join(", "))]
+    SeveralKeys {
+        /// The app's name.
+        app: String,
+        /// The keystores.
+        names: Vec<String>,
+    },
+    /// What was named as key is no keystore.
+    #[error("{name} is a {found}, not a keystore")]
+    NotAKeystore {
+        /// Its name.
+        name: String,
+        /// What it is.
+        found: &'static str,
+    },
+    /// The private key cannot be used.
+    #[error(transparent)]
+    Key(#[from] KeyError),
+}
 
 /// The key for an app and a destination: for the store its upload key if there is one, else its signing key.
 pub(crate) fn choose_key<'a>(
@@ -13,15 +47,15 @@ pub(crate) fn choose_key<'a>(
     app: &'a str,
     destination: Destination,
     named: Option<&str>,
-) -> Result<(&'a Item, &'a KeystoreEntry), SignError> {
+) -> Result<(&'a Item, &'a KeystoreEntry), SignerError> {
     if let Some(named) = named {
         let item = inventory.find(named).map_err(CabinetError::from)?;
         let Facts::Keystore(facts) = &item.facts else {
-            return Err(SignError::NotAKeystore { name: item.name.clone(), found: item.facts.word() });
+            return Err(SignerError::NotAKeystore { name: item.name.clone(), found: item.facts.word() });
         };
         return match named_entry(facts, app, destination) {
             Some(entry) => Ok((item, entry)),
-            None => Err(SignError::NoKey { app: app.into(), role: "signing" }),
+            None => Err(SignerError::NoKey { app: app.into(), role: "signing" }),
         };
     }
     // the same key in several keystores is one key
@@ -37,9 +71,9 @@ pub(crate) fn choose_key<'a>(
     let upload = if destination == Destination::Store { of(Role::Upload) } else { Vec::new() };
     let found = if upload.is_empty() { of(Role::Signing) } else { upload };
     match found.as_slice() {
-        [] => Err(SignError::NoKey { app: app.into(), role: "signing" }),
+        [] => Err(SignerError::NoKey { app: app.into(), role: "signing" }),
         [one] => Ok(*one),
-        many => Err(SignError::SeveralKeys {
+        many => Err(SignerError::SeveralKeys {
             app: app.into(),
             names: many.iter().map(|(item, _)| item.name.clone()).collect(),
         }),
@@ -62,7 +96,7 @@ pub(crate) fn load_key(
     cabinet: &Cabinet,
     inventory: &Inventory,
     entry: &KeystoreEntry,
-) -> Result<(PrivateKey, Vec<u8>), SignError> {
+) -> Result<(PrivateKey, Vec<u8>), SignerError> {
     let gone = || CabinetError::Tampered(format!("the key of {} is gone", entry.alias));
     let key = inventory.get(&entry.key).ok_or_else(gone)?;
     let key = cabinet.secret(key)?.lend(|der| PrivateKey::from_pkcs8(der))?;

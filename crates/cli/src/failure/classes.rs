@@ -27,6 +27,7 @@ use ninekeys_ops::releases::ReleasesError;
 use ninekeys_ops::restore::RestoreError;
 use ninekeys_ops::show::ShowError;
 use ninekeys_ops::sign::SignError;
+use ninekeys_ops::signer::SignerError;
 use ninekeys_ops::status::StatusError;
 use ninekeys_ops::{FileError, OpenError};
 
@@ -289,6 +290,24 @@ impl Classify for CheckError {
     }
 }
 
+impl Classify for SignerError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Cabinet(inner) => inner.class(),
+            Self::NoKey { app, .. } => {
+                let name = format!("{app}-signing");
+                class(Exit::Refused, &["keystore", "create", &name, "--app", app, "--common-name", "NAME"])
+            }
+            Self::SeveralKeys { names, .. } => {
+                let first = names.first().map_or("KEYSTORE", String::as_str);
+                class(Exit::Refused, &["sign", "BUILD", "--key", first])
+            }
+            Self::NotAKeystore { .. } => class(Exit::Usage, &["inventory"]),
+            Self::Key(inner) => key_class(inner),
+        }
+    }
+}
+
 impl Classify for SignError {
     fn class(&self) -> Class {
         match self {
@@ -304,16 +323,7 @@ impl Classify for SignError {
             }
             Self::NoDestination(_) => class(Exit::Usage, &["sign", "BUILD", "--for", "direct"]),
             Self::Destination(_) => class(Exit::Usage, &["sign", "BUILD", "--for", "direct"]),
-            Self::NoKey { app, .. } => {
-                let name = format!("{app}-signing");
-                class(Exit::Refused, &["keystore", "create", &name, "--app", app, "--common-name", "NAME"])
-            }
-            Self::SeveralKeys { names, .. } => {
-                let first = names.first().map_or("KEYSTORE", String::as_str);
-                class(Exit::Refused, &["sign", "BUILD", "--key", first])
-            }
-            Self::NotAKeystore { .. } => class(Exit::Usage, &["inventory"]),
-            Self::Key(inner) => key_class(inner),
+            Self::Signer(inner) => inner.class(),
             Self::Exists(_) => class(Exit::Refused, &["sign", "BUILD", "--replace"]),
             Self::Idsig => class(Exit::Defect, &[]),
             Self::OverInput => class(Exit::Refused, &["sign", "BUILD", "--to", "FOLDER"]),
@@ -365,8 +375,8 @@ impl Classify for LendError {
             Self::Project(inner) => inner.class(),
             Self::Cabinet(inner) => inner.class(),
             Self::UnknownApp(_) | Self::NoDestination(_) => class(Exit::Usage, &["board"]),
-            Self::Key(inner) => match inner.as_ref() {
-                SignError::SeveralKeys { app, names } => {
+            Self::Key(inner) => match inner {
+                SignerError::SeveralKeys { app, names } => {
                     let first = names.first().map_or("KEYSTORE", String::as_str);
                     class(Exit::Refused, &["lend", "--app", app, "--key", first, "--", "COMMAND"])
                 }

@@ -180,6 +180,7 @@ mod tests {
     use ninekeys_ops::inventory::InventoryError;
     use ninekeys_ops::keystores::KeystoreError;
     use ninekeys_ops::sign::SignError;
+    use ninekeys_ops::signer::SignerError;
     use ninekeys_ops::{FileError, OpenError};
 
     #[test]
@@ -208,7 +209,7 @@ mod tests {
     #[test]
     fn every_failure_is_printed_with_cause_change_and_advice() {
         let failure =
-            Failure::of("sign a b.apk", &SignError::NoKey { app: "crossing".into(), role: "signing" });
+            Failure::of("sign a b.apk", &SignerError::NoKey { app: "crossing".into(), role: "signing" });
         let mut out = Vec::new();
         let mut paper = Paper::new(&mut out, None, crate::output::Marks::Unicode);
         failure.text(&mut paper).unwrap();

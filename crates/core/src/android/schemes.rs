@@ -7,7 +7,7 @@ use ninekeys_formats::manifest::Manifest;
 use thiserror::Error;
 
 use super::package::PackageKind;
-use super::sign::Refusal;
+use super::refusal::Refusal;
 
 /// The lowest platform level that reads scheme v2; below it v1 is needed.
 pub(super) const FIRST_SDK_WITH_V2: u32 = 24;

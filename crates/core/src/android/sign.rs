@@ -9,7 +9,7 @@ use std::ops::RangeInclusive;
 
 use ninekeys_formats::jar;
 use ninekeys_formats::limits::Limits;
-use ninekeys_formats::manifest::{Manifest, Sdk};
+use ninekeys_formats::manifest::Manifest;
 use ninekeys_formats::signing_block::signer::{v2_signed_data, v2_value, v3_signed_data, v3_value};
 use ninekeys_formats::signing_block::{
     self, ATTRIBUTE_LINEAGE, ATTRIBUTE_ROTATION_MIN_SDK, LAST_SDK, V2, V3, V31,
@@ -22,21 +22,18 @@ use thiserror::Error;
 
 use super::algorithm::V2Algorithm;
 use super::package::{ManifestFault, Package, PackageKind, boundary};
+use super::refusal::{FIRST_SDK_WITH_SHA256, Refusal};
 use super::report::Scheme;
-use super::rotation::Lineage;
 use super::schemes::Schemes;
+use super::signing::{Identity, Signing};
 use super::v1::{self, V1Error};
 use crate::digest::{DigestError, Hash, Section, Sink, chunked, hex};
 use crate::env::Env;
-use crate::keys::{KeyError, Signer};
+use crate::keys::KeyError;
 use crate::model::Destination;
 
-/// The lowest platform level that reads SHA-256 in scheme v1.
-const FIRST_SDK_WITH_SHA256: u32 = 18;
 /// The level that v3 signers are said to be for, whatever the package's lowest: what other writers put there.
 const FIRST_SDK_OF_V3_SIGNERS: u32 = 24;
-/// The lowest platform level that reads scheme v3.1.
-const FIRST_SDK_WITH_V31: u32 = 33;
 const PAGE: u64 = 4096;
 
 /// Why a package is not signed.
@@ -71,58 +68,6 @@ impl From<V1Error> for SignError {
             V1Error::Encoding => Refusal::Certificate.into(),
         }
     }
-}
-
-/// What must not be signed.
-#[derive(Debug, Clone, PartialEq, Eq, Error)]
-pub enum Refusal {
-    /// It would run on devices that know no better hash than SHA-1.
-    #[error(
-        "it runs from SDK {min_sdk} on, and below SDK {FIRST_SDK_WITH_SHA256} devices read only signatures with \
-         SHA-1, which are not made any more: raise its lowest SDK to {FIRST_SDK_WITH_SHA256} or more"
-    )]
-    NeedsSha1 {
-        /// The manifest's lowest SDK.
-        min_sdk: Sdk,
-    },
-    /// Anyone with a cable could look into it.
-    #[error("it is debuggable: anyone with a cable can read and change what it does")]
-    Debuggable,
-    /// Devices would not install it.
-    #[error("it is marked test-only: devices refuse to install it")]
-    TestOnly,
-    /// The certificate cannot be put into a v1 signature.
-    #[error("its certificate cannot be put into a signature of scheme v1")]
-    Certificate,
-    /// It would be larger than a package can be.
-    #[error("it would be larger than a package can be: 4 GiB, 65,534 entries")]
-    TooLarge,
-    /// Devices would find no signature in it.
-    #[error("devices {devices} would find no signature in it: they need {needs}")]
-    LeavesOut {
-        /// Which devices.
-        devices: &'static str,
-        /// What they need.
-        needs: &'static str,
-    },
-    /// Schemes that a bundle does not have.
-    #[error("a bundle is signed with v1 alone; what devices get of it is signed by the store")]
-    BundleScheme,
-    /// A bundle for people.
-    #[error("it is a bundle (AAB), which only a store makes anything of; people need an APK")]
-    BundleForPeople,
-    /// Scheme v4 without v2 or v3.
-    #[error("scheme v4 stands on v2 or v3, and the package has neither of this signer")]
-    NothingToStandOn,
-    /// A level from which a rotated key cannot begin.
-    #[error("a rotated key can begin at SDK 33 or later, or at once; not at {0}")]
-    RotationLevel(u32),
-    /// A lineage that does not end with the signer.
-    #[error("the lineage does not end with the key that signs")]
-    NotTheLineages,
-    /// The key cannot be used for these schemes.
-    #[error("no signature scheme has an algorithm for a key of kind {0}")]
-    Key(String),
 }
 
 /// A package that was read and is sound.
@@ -179,70 +124,6 @@ impl<'a> Opened<'a> {
 
 /// A package that may be signed for its destination.
 pub struct Allowed<'a>(Opened<'a>);
-
-/// Who signs: a key, its certificate, and the alias that the files of scheme v1 are named after.
-#[derive(Clone, Copy)]
-pub struct Identity<'a> {
-    /// The key.
-    pub signer: &'a dyn Signer,
-    /// Its certificate, DER.
-    pub certificate: &'a [u8],
-    /// Its name.
-    pub alias: &'a str,
-}
-
-/// A key that took over from another.
-#[derive(Clone, Copy)]
-pub struct Rotation<'a> {
-    /// The proof; it ends with the key that signs.
-    pub lineage: &'a Lineage,
-    /// The first key of the lineage: what devices that know no lineage go by.
-    pub oldest: Identity<'a>,
-    /// The level from which on the new key counts (scheme v3.1); nothing for every device that reads v3.
-    pub from: Option<u32>,
-}
-
-/// How a package is signed.
-#[derive(Clone, Copy)]
-pub struct Signing<'a> {
-    /// Who signs; after a rotation the newest key.
-    pub identity: Identity<'a>,
-    /// The schemes, when they are not chosen by the package's devices.
-    pub schemes: Option<Schemes>,
-    /// The rotation, if there was one.
-    pub rotation: Option<Rotation<'a>>,
-}
-
-impl<'a> Signing<'a> {
-    /// One key, and the schemes that the package's devices need.
-    pub fn usual(identity: Identity<'a>) -> Self {
-        Signing { identity, schemes: None, rotation: None }
-    }
-
-    /// Who signs v1 and v2: the oldest key, since their readers know no lineage.
-    fn oldest(&self) -> Identity<'a> {
-        self.rotation.map_or(self.identity, |rotation| rotation.oldest)
-    }
-
-    /// Who signs v3, and who v3.1: what v4 has signers of.
-    pub(super) fn of_schemes(&self) -> Vec<Identity<'a>> {
-        match self.rotation {
-            Some(rotation) if rotation.from.is_some() => vec![rotation.oldest, self.identity],
-            _ => vec![self.identity],
-        }
-    }
-
-    fn refuse(&self) -> Result<(), Refusal> {
-        let Some(rotation) = self.rotation else { return Ok(()) };
-        if let Some(level) = rotation.from.filter(|level| *level < FIRST_SDK_WITH_V31) {
-            return Err(Refusal::RotationLevel(level));
-        }
-        if rotation.lineage.last() != self.identity.certificate {
-            return Err(Refusal::NotTheLineages);
-        }
-        Ok(())
-    }
-}
 
 impl<'a> Allowed<'a> {
     /// What the manifest says.

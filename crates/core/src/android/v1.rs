@@ -19,7 +19,7 @@ use rayon::prelude::*;
 
 use super::report::{Scheme, SignatureFault, SignerReport};
 use super::schemes::Schemes;
-use super::sign::Identity;
+use super::signing::Identity;
 use crate::digest::{DigestError, sha256, sha256_hex};
 use crate::env::Env;
 use crate::keys::{KeyError, PublicKey, SignatureKind, Signer, verify};

@@ -12,8 +12,10 @@ use ninekeys_formats::x509::Certificate;
 use rayon::prelude::*;
 
 use super::algorithm::V2Algorithm;
+use super::refusal::Refusal;
 use super::report::{Scheme, SchemeReport, SchemeState, SignatureFault, Signatures};
-use super::sign::{Refusal, SignError, Signing};
+use super::sign::SignError;
+use super::signing::Signing;
 use crate::digest::{CHUNK, DigestError};
 use crate::env::Env;
 use crate::keys::{PublicKey, verify};
