@@ -16,6 +16,7 @@ mod board;
 mod bundle;
 mod cabinet;
 mod check;
+mod compare;
 mod crash;
 mod demo;
 mod explain;

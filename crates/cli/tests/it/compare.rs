@@ -1,0 +1,78 @@
+use std::process::Command;
+
+use crate::PROGRAM;
+use testkit::{TestEnv, has};
+
+#[test]
+fn builds_keystores_certificates_and_items_are_compared_by_fingerprint() {
+    let env = TestEnv::with_key(PROGRAM);
+    env.run("keystore create other --app quayside --common-name Ferries --algorithm ec-p256").exit(0);
+    env.run("sign crossing.apk").exit(0);
+    env.run("keystore export crossing-signing --as certificate-pem --to own.pem").exit(0);
+    env.run("keystore export crossing-signing --to own.p12 --note-password pw").exit(0);
+    let build = "crossing-2.4.0-12-direct.apk";
+    let same = ["crossing-signing", "crossing-signing/crossing-signing", "own.pem", "own.p12", build];
+    for one in same {
+        for two in same {
+            let said = env.run(&format!("compare {one} {two} --password-file pw")).exit(0);
+            said.says("✓ The same certificate, and so the same key");
+        }
+        env.run(&format!("compare {one} other --password-file pw")).exit(1).says("✗ Not the same key");
+    }
+    let json = env.run(&format!("compare {build} crossing-signing --format json")).exit(0).json();
+    assert_eq!((&json["schema"], &json["same"]), (&"ninekeys.compare/1".into(), &"certificate".into()));
+    assert_eq!(json["one"]["keys"][0]["label"], "v2, v3");
+}
+
+#[test]
+fn a_key_with_a_renewed_certificate_is_the_same_key() {
+    if !has("openssl", "version") {
+        return;
+    }
+    let env = TestEnv::with_project(PROGRAM);
+    let openssl = |words: &str| {
+        let words: Vec<&str> = words.split(' ').collect();
+        let output = Command::new("openssl").args(words).current_dir(env.folder()).output().unwrap();
+        assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    };
+    openssl("req -x509 -newkey rsa:2048 -nodes -keyout a.key -out one.pem -subj /CN=one");
+    openssl("req -x509 -key a.key -out two.pem -subj /CN=two");
+    env.run("compare one.pem two.pem").exit(0).says("✓ The same key, under another certificate");
+    env.file("pw", b"brisk-lantern\n");
+    for name in ["one", "two"] {
+        openssl(&format!(
+            "pkcs12 -export -inkey a.key -in {name}.pem -name {name} -out {name}.p12 -passout file:pw"
+        ));
+        env.run(&format!("keystore import {name}.p12 --password-file pw")).exit(0);
+    }
+    // one private key is kept once, and each keystore has its own certificate of it
+    env.run("compare one two").exit(0).says("✓ The same key, under another certificate");
+    env.run("show two").exit(0).says("CN=two");
+    let status = env.run("cabinet status --format json").exit(0).json();
+    assert_eq!(status["keys"], 1, "{status}");
+    env.run("keystore export two --to back.p12").exit(0);
+    env.run("compare back.p12 two.pem --password-file pw").exit(0).says("same certificate");
+}
+
+#[test]
+fn what_carries_no_key_and_what_is_not_there_says_so() {
+    let env = TestEnv::with_key(PROGRAM);
+    env.file("letter", b"dear release engineer");
+    env.run("compare letter crossing-signing").exit(3).says("letter carries no key");
+    env.run("compare crossing.apk crossing-signing").exit(3).says("crossing.apk carries no key");
+    env.run("compare nowhere crossing-signing")
+        .exit(3)
+        .says("no file nowhere, and nothing in the cabinet either");
+    env.run("keystore export crossing-signing --to own.p12 --note-password pw").exit(0);
+    env.run("compare own.p12 crossing-signing").exit(4).says("shows its certificates only to its password");
+    env.file("wrong", b"wrong-password");
+    env.run("compare own.p12 crossing-signing --password-file wrong")
+        .exit(4)
+        .says("the store password is wrong");
+    // a build whose signature does not hold still names a key, and says that it does not hold
+    env.run("sign crossing.apk").exit(0);
+    let mut bytes = env.read("crossing-2.4.0-12-direct.apk");
+    bytes[9_000] ^= 1;
+    env.file("changed.apk", &bytes);
+    env.run("compare changed.apk crossing-signing").exit(0).says("its signature of scheme v2 does not hold");
+}
