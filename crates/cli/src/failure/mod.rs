@@ -208,8 +208,8 @@ mod tests {
 
     #[test]
     fn every_failure_is_printed_with_cause_change_and_advice() {
-        let failure =
-            Failure::of("sign a b.apk", &SignerError::NoKey { app: "crossing".into(), role: "signing" });
+        let missing = SignerError::NoKey { app: "crossing".into(), role: "signing" };
+        let failure = Failure::of("sign a b.apk", &missing);
         let mut out = Vec::new();
         let mut paper = Paper::new(&mut out, None, crate::output::Marks::Unicode);
         failure.text(&mut paper).unwrap();
