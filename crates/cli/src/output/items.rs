@@ -121,7 +121,7 @@ impl Report for ShowReport {
             return paper.put(&row("  copies", "in the last backup"));
         }
         let line = Line::new().dim("  copies").to(18).sign(Sign::Warn).text(" 1, in this cabinet   ");
-        paper.put(&line.command(&["cabinet", "backup", "FOLDER"]))
+        paper.put(&line.command(&["cabinet", "backup", "FOLDER"]).hang(18))
     }
 
     fn is_quiet(&self) -> bool {

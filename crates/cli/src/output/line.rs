@@ -313,19 +313,23 @@ impl<'a> Paper<'a> {
             return Ok(whole);
         }
         let mut column = start;
+        let room = self.width.map_or(usize::MAX, |width| width.saturating_sub(hang).max(12));
         for (index, word) in text.split(' ').enumerate() {
-            let space = usize::from(index > 0);
-            let long = self.width.is_some_and(|width| column + space + word.width() > width);
-            if long && column > hang {
-                write!(self.out, "\n{:hang$}", "")?;
-                column = hang;
-            } else if space > 0 {
-                write!(self.out, " ")?;
-                column += 1;
-            }
-            if !word.is_empty() {
-                write!(self.out, "{style}{word}{style:#}")?;
-                column += word.width();
+            for (piece_index, piece) in pieces(word, room).iter().enumerate() {
+                // pieces of one word have no space between them
+                let space = usize::from(index > 0 && piece_index == 0);
+                let long = self.width.is_some_and(|width| column + space + piece.width() > width);
+                if long && column > hang {
+                    write!(self.out, "\n{:hang$}", "")?;
+                    column = hang;
+                } else if space > 0 {
+                    write!(self.out, " ")?;
+                    column += 1;
+                }
+                if !piece.is_empty() {
+                    write!(self.out, "{style}{piece}{style:#}")?;
+                    column += piece.width();
+                }
             }
         }
         Ok(column)
@@ -340,6 +344,10 @@ impl<'a> Paper<'a> {
                 rows.iter().filter_map(|row| row.get(at)).map(|c| c.width(self.marks)).max().unwrap_or(0)
             })
             .collect();
+        let whole = indent + widths.iter().map(|width| width + 2).sum::<usize>();
+        if self.width.is_some_and(|width| whole > width + 2) {
+            return rows.iter().try_for_each(|row| self.stacked(indent, row));
+        }
         for row in rows {
             let mut at = indent;
             let mut column = 0;
@@ -354,6 +362,39 @@ impl<'a> Paper<'a> {
         }
         Ok(())
     }
+}
+
+impl Paper<'_> {
+    /// A row of a table that is wider than the paper: what it is about on a line, everything else below it.
+    fn stacked(&mut self, indent: usize, row: &[Line]) -> io::Result<()> {
+        let Some((first, rest)) = row.split_first() else { return Ok(()) };
+        let mut head = Line::new().to(indent);
+        head.spans.extend(first.spans.iter().cloned());
+        self.put(&head.hang(indent + 2))?;
+        let mut below = Line::new().to(indent + 4);
+        for cell in rest.iter().filter(|cell| !cell.spans.is_empty()) {
+            if below.spans.len() > 1 {
+                below = below.text("  ");
+            }
+            below.spans.extend(cell.spans.iter().cloned());
+        }
+        if below.spans.len() > 1 { self.put(&below.hang(indent + 4)) } else { Ok(()) }
+    }
+}
+
+/// A word in pieces of at most `room` columns, cut behind colons: a fingerprint that is wider than the paper.
+fn pieces(word: &str, room: usize) -> Vec<String> {
+    if word.width() <= room || !word.contains(':') {
+        return vec![word.to_owned()];
+    }
+    let mut out = vec![String::new()];
+    for part in word.split_inclusive(':') {
+        match out.last_mut() {
+            Some(last) if last.width() + part.width() <= room => last.push_str(part),
+            _ => out.push(part.to_owned()),
+        }
+    }
+    out
 }
 
 impl Line {
@@ -395,6 +436,42 @@ mod tests {
     fn names_out_of_files_cannot_move_the_cursor() {
         let line = Line::new().text("a\u{1b}[2Jb\u{202e}c\n");
         assert_eq!(printed(&line, None, Marks::Unicode), "a\\u{1b}[2Jb\\u{202e}c\\n\n");
+    }
+
+    #[test]
+    fn fingerprints_wider_than_the_paper_are_cut_behind_a_colon() {
+        let line = Line::new().dim("key").to(6).text("8C:41:D0:FF:00:11:22:33").hang(6);
+        let said = printed(&line, Some(20), Marks::Unicode);
+        assert_eq!(said, "key   8C:41:D0:FF:\n      00:11:22:33\n");
+        assert_eq!(printed(&line, Some(40), Marks::Unicode), "key   8C:41:D0:FF:00:11:22:33\n");
+    }
+
+    #[test]
+    fn a_table_wider_than_the_paper_is_stacked() {
+        let rows = [
+            vec![
+                Line::new().text("ferries"),
+                Line::new(),
+                Line::new().text("signing key"),
+                Line::new().text("30 y"),
+            ],
+            vec![
+                Line::new().text("quay"),
+                Line::new().text("up"),
+                Line::new().text("upload key"),
+                Line::new().text("2 y"),
+            ],
+        ];
+        let table = |width| {
+            let mut out = Vec::new();
+            Paper::new(&mut out, width, Marks::Unicode).table(2, &rows).unwrap();
+            String::from_utf8(out).unwrap()
+        };
+        let wide = "  ferries      signing key  30 y\n  quay     up  upload key   2 y\n";
+        assert_eq!(table(None), wide);
+        assert_eq!(table(Some(33)), wide);
+        let stacked = "  ferries\n      signing key  30 y\n  quay\n      up  upload key  2 y\n";
+        assert_eq!(table(Some(30)), stacked);
     }
 
     #[test]
