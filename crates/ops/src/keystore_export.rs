@@ -11,7 +11,7 @@ use ninekeys_formats::secret::{Secret, SecretBytes, SecretText};
 use serde::Serialize;
 
 use crate::ctx::Ctx;
-use crate::files::{self, Access};
+use crate::files::{self, Access, FileError, OutputFile};
 use crate::keystores::{self, KeystoreError, NewPassword};
 
 /// What a keystore becomes.
@@ -113,17 +113,26 @@ pub fn keystore_export(ctx: &Ctx<'_>, request: Request) -> Result<KeystoreExport
         files::write_whole(&path, &bytes, Access::Usual, request.replace)?;
         return Ok(report);
     }
+    let note = request.password_to.as_ref().map(|file| ctx.path(file));
+    if !request.replace {
+        // said before the passphrase is asked for, and before one of the two is written
+        let taken = std::iter::once(&path).chain(&note).find(|path| path.exists());
+        if let Some(taken) = taken {
+            return Err(FileError::new("written", taken, std::io::ErrorKind::AlreadyExists.into()).into());
+        }
+    }
     ctx.unlock(&mut cabinet)?;
     let (password, from, weak) = password(ctx, &cabinet, item, request.password)?;
     report.password = Some(from);
     report.weak_password = weak;
     let bytes = pkcs12(ctx, &cabinet, &inventory, &with_certificate, &password)?;
-    if let Some(file) = &request.password_to {
+    let mut outputs = vec![prepared(&path, &bytes)?];
+    if let Some(note) = &note {
         let text = password.lend(|text| Secret::new(format!("{text}\n").into_bytes()));
-        text.lend(|text| files::write_whole(&ctx.path(file), text, Access::Owner, request.replace))?;
-        report.password_file = Some(file.display().to_string());
+        outputs.push(text.lend(|text| prepared(note, text))?);
     }
-    record(ctx, &mut cabinet, &item.name, &report.entries, &path, &bytes, request.replace)?;
+    report.password_file = request.password_to.as_ref().map(|file| file.display().to_string());
+    record(ctx, &mut cabinet, &item.name, &report.entries, outputs, request.replace)?;
     Ok(report)
 }
 
@@ -179,17 +188,24 @@ fn pkcs12(
     Ok(write_pkcs12(&keys, password, &ctx.env)?)
 }
 
-/// The history's row and the file, in one change: when either fails, neither is done.
+/// A file that is written and has no name yet.
+fn prepared(path: &Path, bytes: &[u8]) -> Result<OutputFile, FileError> {
+    let output = OutputFile::begin(path, Access::Owner)?;
+    output.put(0, bytes)?;
+    Ok(output)
+}
+
+/// The history's row and the files' names, in one change: when one fails, the row is not written.
 fn record(
     ctx: &Ctx<'_>,
     cabinet: &mut Cabinet,
     name: &str,
     entries: &[(String, String)],
-    path: &Path,
-    bytes: &[u8],
+    outputs: Vec<OutputFile>,
     replace: bool,
 ) -> Result<(), KeystoreError> {
     let aliases: Vec<&str> = entries.iter().map(|(alias, _)| alias.as_str()).collect();
     let what = format!("keystore export {name} ({})", aliases.join(", "));
-    cabinet.change(&what, &ctx.env, |_| Ok(files::write_whole(path, bytes, Access::Owner, replace)?))
+    cabinet
+        .change(&what, &ctx.env, |_| Ok(outputs.into_iter().try_for_each(|output| output.finish(replace))?))
 }

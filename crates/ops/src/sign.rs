@@ -187,8 +187,9 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<SignReport, SignError> {
     let release =
         Release { plan: &plan, signed: &signed, schemes: &schemes, signer: &fingerprint, proof: &proof };
     let finish = || {
-        output.finish(request.replace)?;
-        idsig.map_or(Ok(()), |idsig| idsig.finish(request.replace))
+        // the package last: what stands beside it is nothing without it
+        idsig.map_or(Ok(()), |idsig| idsig.finish(request.replace))?;
+        output.finish(request.replace)
     };
     record(ctx, cabinet, &release, keystore, entry, finish)?;
     folders.keep();

@@ -125,6 +125,14 @@ fn the_file_is_its_owners_alone_never_replaced_unasked_and_written_down() {
             );
         }
     }
+    let before = env.files();
+    env.run("keystore export crossing-signing --to out.p12 --note-password other")
+        .exit(5)
+        .says("it exists already");
+    env.run("keystore export crossing-signing --to other.p12 --note-password pw")
+        .exit(5)
+        .says("it exists already");
+    assert_eq!(env.files(), before, "neither of the two is written when one is taken");
     env.file("umlaut", "schlüsselbund\n".as_bytes());
     env.run("keystore export crossing-signing --to new.p12 --password-file umlaut")
         .exit(5)
