@@ -75,7 +75,7 @@ impl DemoBuild {
     /// The bundle, unsigned: what the package has, in its base module, the manifest as protobuf.
     pub fn aab(&self) -> Vec<u8> {
         Writer::new()
-            .deflated("BundleConfig.pb", b"\x0a\x08\x12\x061.17.2")
+            .deflated("BundleConfig.pb", b"\x0a\x00")
             .deflated("base/manifest/AndroidManifest.xml", &protoxml::write::write(&self.document()))
             .deflated("base/dex/classes.dex", &noise(2, 40_000))
             .deflated("base/lib/arm64-v8a/libtide.so", &noise(3, 120_000))

@@ -35,7 +35,7 @@ const LOCK: &str = "lock";
 /// Names the properties file outside of the folder that goes with it.
 const BESIDE: &str = "beside";
 const KEYSTORE: &str = "keystore.p12";
-const PROPERTIES: &str = "keystore.properties";
+const PROPERTIES: &str = "lent.properties";
 /// How often a running command and pending signals are looked at.
 const PATIENCE: Duration = Duration::from_millis(15);
 
@@ -289,8 +289,7 @@ fn write_properties(
         files::write_whole(&loan.path().join(BESIDE), hex(place).as_bytes(), Access::Owner, false)?;
         loan.beside = Some(path.clone());
     }
-    let bytes = text.lend(|text| Secret::new(text.clone().into_bytes()));
-    bytes.lend(|bytes| files::write_whole(&path, bytes, Access::Owner, false))?;
+    keystores::as_bytes(&text).lend(|bytes| files::write_whole(&path, bytes, Access::Owner, false))?;
     Ok(path)
 }
 

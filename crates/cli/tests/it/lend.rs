@@ -116,21 +116,21 @@ fn secrets_are_masked_when_asked_and_the_rest_goes_through() {
 fn a_properties_file_has_the_users_fields_and_never_replaces_one() {
     let env = lender();
     let said = env.run("lend --app crossing --properties -- sh -c 'cat $NINEKEYS_LENT_PROPERTIES'").exit(0);
-    said.says("alias=crossing-signing\n").says("keystore=").says("keyPassword=").says("# on loan");
-    let names = "[app.crossing.lend.properties]\nfile = \"app/keystore.properties\"\nvariable = \"PROPS\"\n\
-                 keystore = \"storeFile\"\npassword = \"storePassword\"\nkey-password = \"keyPassword\"\nalias = \"keyAlias\"\n";
+    said.says("alias=crossing-signing\n").says("keystore=").says("key-password=").says("# on loan");
+    let names = "[app.crossing.lend.properties]\nfile = \"app/ferry.properties\"\nvariable = \"PROPS\"\n\
+                 keystore = \"ferry.file\"\npassword = \"ferry.password\"\nkey-password = \"ferry.key\"\nalias = \"ferry.alias\"\n";
     toml(&env, names);
     fs::create_dir(env.path("app")).unwrap();
-    let script = "cat app/keystore.properties; stat -c %a app/keystore.properties; echo $PROPS";
+    let script = "cat app/ferry.properties; stat -c %a app/ferry.properties; echo $PROPS";
     let said = env.run(&format!("lend --app crossing -- sh -c '{script}'")).exit(0);
-    said.says("storeFile=/")
-        .says("keyAlias=crossing-signing")
+    said.says("ferry.file=/")
+        .says("ferry.alias=crossing-signing")
         .says("\n600\n")
-        .says("app/keystore.properties\n");
-    assert!(!env.path("app/keystore.properties").exists());
-    env.file("app/keystore.properties", b"mine");
-    env.run("lend --app crossing -- true").exit(5).says("app/keystore.properties is there already");
-    assert_eq!(env.read("app/keystore.properties"), b"mine");
+        .says("app/ferry.properties\n");
+    assert!(!env.path("app/ferry.properties").exists());
+    env.file("app/ferry.properties", b"mine");
+    env.run("lend --app crossing -- true").exit(5).says("app/ferry.properties is there already");
+    assert_eq!(env.read("app/ferry.properties"), b"mine");
     assert_eq!(loans(&env), Vec::<PathBuf>::new());
 }
 
@@ -166,7 +166,7 @@ fn whatever_signal_ends_the_command_nothing_is_left() {
 #[test]
 fn what_a_killed_lender_left_is_taken_away_at_the_next_start_and_nothing_else() {
     let env = lender();
-    toml(&env, "[app.crossing.lend.properties]\nfile = \"keystore.properties\"\n");
+    toml(&env, "[app.crossing.lend.properties]\nfile = \"ferry.properties\"\n");
     let begin = |mark: &str| {
         let script = format!("touch {mark}; exec sleep 60");
         let words = ["lend", "--app", "crossing", "--", "sh", "-c", &script];
@@ -178,7 +178,7 @@ fn what_a_killed_lender_left_is_taken_away_at_the_next_start_and_nothing_else() 
     killed.kill().unwrap();
     killed.wait().unwrap();
     assert_eq!(loans(&env).len(), 1);
-    assert!(env.path("keystore.properties").exists());
+    assert!(env.path("ferry.properties").exists());
     // somebody else's folder of that name, and a link to a folder of ours
     fs::create_dir(env.path("run/ninekeys-lent-open")).unwrap();
     fs::create_dir(env.path("precious")).unwrap();
@@ -187,12 +187,12 @@ fn what_a_killed_lender_left_is_taken_away_at_the_next_start_and_nothing_else() 
     env.run("inventory").exit(0);
     assert_eq!(loans(&env).len(), 2, "the link and the open folder stay: {:?}", loans(&env));
     assert!(env.path("precious/lock").exists());
-    assert!(!env.path("keystore.properties").exists());
+    assert!(!env.path("ferry.properties").exists());
     // one that is running is left alone
     let mut running = begin("two");
     env.run("inventory").exit(0);
     assert_eq!(loans(&env).len(), 3);
-    assert!(env.path("keystore.properties").exists());
+    assert!(env.path("ferry.properties").exists());
     std::process::Command::new("kill").arg(running.id().to_string()).status().unwrap();
     running.wait().unwrap();
     assert_eq!(loans(&env).len(), 2);

@@ -193,7 +193,7 @@ impl Default for Properties {
             keystore: "keystore".into(),
             alias: "alias".into(),
             password: "password".into(),
-            key_password: "keyPassword".into(),
+            key_password: "key-password".into(),
         }
     }
 }
