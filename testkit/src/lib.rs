@@ -124,6 +124,22 @@ impl TestEnv {
         command
     }
 
+    /// Runs another program in the folder, with words between spaces; it has to succeed. Tells what it said.
+    pub fn other(&self, line: &str) -> String {
+        let words = split(line);
+        let (program, rest) = words.split_first().unwrap();
+        self.other_with(program, rest)
+    }
+
+    /// The same with words that may have anything in them.
+    pub fn other_with<S: AsRef<OsStr>>(&self, program: &str, words: &[S]) -> String {
+        let output = Command::new(program).args(words).current_dir(self.folder()).output().unwrap();
+        let said = String::from_utf8_lossy(&output.stdout).into_owned();
+        let said = said + &String::from_utf8_lossy(&output.stderr);
+        assert!(output.status.success(), "{program}\n{said}");
+        said
+    }
+
     /// Runs the program with words between spaces; single quotes keep words together.
     pub fn run(&self, line: &str) -> Ran {
         let words = split(line);

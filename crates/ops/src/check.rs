@@ -175,6 +175,7 @@ pub fn check(ctx: &Ctx<'_>, requests: &[Request]) -> Result<Vec<Checked>, CheckE
     let background = Background::read(ctx)?;
     // one bar cannot show several builds
     let env = if requests.len() > 1 { Env { progress: &Silent, ..ctx.env } } else { ctx.env };
+    // not by the pool that hashes: a thread that waits in there would begin build after build, and hold them all
     let next = AtomicUsize::new(0);
     let work = || {
         let mut done = Vec::new();

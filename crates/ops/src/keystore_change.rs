@@ -97,7 +97,7 @@ pub fn keystore_change(ctx: &Ctx<'_>, request: Request) -> Result<KeystoreChange
         plan.changed.push("its password is another; what was exported before keeps the old one".into());
         plan.facts.weak_password = weak;
         weak_password = weak;
-        password = Some(keystores::sealed(&chosen));
+        password = Some(keystores::as_bytes(&chosen));
     }
     let before = item.name.clone();
     let what = format!("keystore change {before}");

@@ -71,8 +71,6 @@ pub struct KeyMade {
     pub apps: Vec<(String, String)>,
     /// Keys of this kind that the apps have already.
     pub others: Vec<OtherKey>,
-    /// Whether a backup of the cabinet has been made since.
-    pub backed_up: bool,
 }
 
 /// A keystore that was made.
@@ -191,7 +189,6 @@ fn make(
         certificate_fingerprint: sha256_hex(&certificate.der),
         apps,
         others,
-        backed_up: false,
     };
     Ok((made, keys))
 }
@@ -213,7 +210,7 @@ fn put(
         match place {
             Place::New { password, weak_password } => {
                 let facts = KeystoreFacts { entries: vec![entry], weak_password };
-                let sealed: SecretBytes = keystores::sealed(&password);
+                let sealed: SecretBytes = keystores::as_bytes(&password);
                 change.put(NewItem::new(name, Facts::Keystore(facts), Some(sealed)))?;
                 Ok(1)
             }

@@ -13,7 +13,7 @@ use ninekeys_core::keystore::{
 use ninekeys_core::model::{Facts, Inventory, KeystoreFacts, Role, check_name};
 use ninekeys_core::password;
 use ninekeys_formats::limits::Limits;
-use ninekeys_formats::secret::{Secret, SecretText};
+use ninekeys_formats::secret::SecretText;
 use serde::Serialize;
 
 use crate::ctx::Ctx;
@@ -264,7 +264,7 @@ fn put(
             entries.push(keystores::put_key(change, name, new)?);
         }
         let facts = KeystoreFacts { entries, weak_password };
-        let sealed = password.lend(|text| Secret::new(text.clone().into_bytes()));
+        let sealed = keystores::as_bytes(password);
         change.put(NewItem::new(name, Facts::Keystore(facts), Some(sealed)))?;
         Ok(())
     })

@@ -249,9 +249,9 @@ pub(crate) fn choose_password(
     Ok((chosen, strength.weak))
 }
 
-/// A password as a keystore's sealed part.
-pub(crate) fn sealed(password: &SecretText) -> SecretBytes {
-    password.lend(|text| Secret::new(text.clone().into_bytes()))
+/// A secret text as secret bytes: a password as a keystore's sealed part, a file's content.
+pub(crate) fn as_bytes(text: &SecretText) -> SecretBytes {
+    text.lend(|text| Secret::new(text.clone().into_bytes()))
 }
 
 /// A key on its way into a keystore.

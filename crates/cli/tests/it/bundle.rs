@@ -1,7 +1,5 @@
 //! Bundles: signed for the store, checked, and confirmed by the Java runtime.
 
-use std::process::Command;
-
 use crate::PROGRAM;
 use ninekeys_core::demo::DemoBuild;
 use testkit::{TestEnv, builds, data, has};
@@ -80,15 +78,8 @@ fn the_samples_of_an_independent_signer_are_read_signed_and_verified() {
     env.run("check quayside-0.4.0-4-store.aab --for store").exit(0).says("✓ Ready for the store");
     if has("javac", "-version") {
         let classes = env.folder().display().to_string();
-        let ok = |command: &mut Command| {
-            let output = command.output().unwrap();
-            let said = String::from_utf8_lossy(&output.stdout).into_owned();
-            assert!(output.status.success(), "{said}{}", String::from_utf8_lossy(&output.stderr));
-            said
-        };
-        ok(Command::new("javac").args(["-d", &classes]).arg(data("independent/VerifyJar.java")));
-        let bundle = env.path("quayside-0.4.0-4-store.aab");
-        let said = ok(Command::new("java").args(["-cp", &classes, "VerifyJar"]).arg(bundle));
+        env.other(&format!("javac -d {classes} {}", data("independent/VerifyJar.java").display()));
+        let said = env.other(&format!("java -cp {classes} VerifyJar quayside-0.4.0-4-store.aab"));
         assert!(said.contains("CN=Q"), "{said}");
     }
 }

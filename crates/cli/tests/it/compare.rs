@@ -1,5 +1,3 @@
-use std::process::Command;
-
 use crate::PROGRAM;
 use testkit::{TestEnv, has};
 
@@ -30,11 +28,7 @@ fn a_key_with_a_renewed_certificate_is_the_same_key() {
         return;
     }
     let env = TestEnv::with_project(PROGRAM);
-    let openssl = |words: &str| {
-        let words: Vec<&str> = words.split(' ').collect();
-        let output = Command::new("openssl").args(words).current_dir(env.folder()).output().unwrap();
-        assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
-    };
+    let openssl = |words: &str| env.other(&format!("openssl {words}"));
     openssl("req -x509 -newkey rsa:2048 -nodes -keyout a.key -out one.pem -subj /CN=one");
     openssl("req -x509 -key a.key -out two.pem -subj /CN=two");
     env.run("compare one.pem two.pem").exit(0).says("✓ The same key, under another certificate");

@@ -1,15 +1,5 @@
-use std::process::Command;
-
 use crate::PROGRAM;
 use testkit::{TestEnv, data, has};
-
-fn run(env: &TestEnv, program: &str, words: &[&str]) -> String {
-    let output = Command::new(program).args(words).current_dir(env.folder()).output().unwrap();
-    let said =
-        String::from_utf8_lossy(&output.stdout).into_owned() + &String::from_utf8_lossy(&output.stderr);
-    assert!(output.status.success(), "{program} {words:?}\n{said}");
-    said
-}
 
 /// Two keys in one keystore, exported with a password in `pw`.
 fn exported() -> TestEnv {
@@ -35,16 +25,17 @@ fn what_is_exported_is_read_by_openssl_and_by_java_with_every_alias() {
     );
     if has("openssl", "version") {
         let said =
-            run(&env, "openssl", &["pkcs12", "-in", "out.p12", "-passin", "file:pw", "-info", "-noenc"]);
+            env.other_with("openssl", &["pkcs12", "-in", "out.p12", "-passin", "file:pw", "-info", "-noenc"]);
         assert!(said.contains("PBES2, PBKDF2, AES-256-CBC"), "{said}");
         assert_eq!(said.matches("BEGIN PRIVATE KEY").count(), 2);
         assert!(said.contains("MAC: sha256"), "{said}");
     }
     if has("javac", "-version") {
         let classes = env.folder().display().to_string();
-        run(&env, "javac", &["-d", &classes, &data("independent/ReadStore.java").display().to_string()]);
+        env.other_with("javac", &["-d", &classes, &data("independent/ReadStore.java").display().to_string()]);
         let password = String::from_utf8(env.read("pw")).unwrap();
-        let said = run(&env, "java", &["-cp", &classes, "ReadStore", "PKCS12", "out.p12", password.trim()]);
+        let said =
+            env.other_with("java", &["-cp", &classes, "ReadStore", "PKCS12", "out.p12", password.trim()]);
         assert!(said.contains("crossing-signing: EC key, 1 certificates, pair: true"), "{said}");
         assert!(said.contains("upload: RSA key, 1 certificates, pair: true"), "{said}");
     }
@@ -57,11 +48,10 @@ fn what_java_writes_is_imported_in_both_of_its_formats() {
     }
     let env = exported();
     let classes = env.folder().display().to_string();
-    run(&env, "javac", &["-d", &classes, &data("independent/ReadStore.java").display().to_string()]);
+    env.other_with("javac", &["-d", &classes, &data("independent/ReadStore.java").display().to_string()]);
     let password = String::from_utf8(env.read("pw")).unwrap();
     for kind in ["JKS", "PKCS12"] {
-        run(
-            &env,
+        env.other_with(
             "java",
             &["-cp", &classes, "ReadStore", "PKCS12", "out.p12", password.trim(), kind, kind, "größe"],
         );
@@ -100,7 +90,7 @@ fn a_certificate_alone_needs_no_passphrase_and_no_history() {
     assert_eq!(env.run("cabinet history --format json").exit(0).stdout, before);
     if has("openssl", "version") {
         assert!(
-            run(&env, "openssl", &["x509", "-in", "one.der", "-inform", "DER", "-noout", "-subject"])
+            env.other_with("openssl", &["x509", "-in", "one.der", "-inform", "DER", "-noout", "-subject"])
                 .contains("Up")
         );
     }
@@ -146,11 +136,14 @@ fn opened_by_openssl(env: &TestEnv, receiver: &str, message: &str) -> String {
     let certificate = if receiver == "store.pem" { "store.pem" } else { "ski.pem" };
     if certificate == "ski.pem" {
         // a bare key is named by its identifier: openssl finds it by a certificate that has the same
-        run(env, "openssl", &["req", "-x509", "-key", "store.key", "-out", "ski.pem", "-subj", "/CN=k"]);
+        env.other_with(
+            "openssl",
+            &["req", "-x509", "-key", "store.key", "-out", "ski.pem", "-subj", "/CN=k"],
+        );
     }
     let words = ["cms", "-decrypt", "-inform", form, "-in", message, "-inkey", "store.key"];
-    run(env, "openssl", &[&words[..], &["-recip", certificate, "-out", "key.der"]].concat());
-    run(env, "openssl", &["pkey", "-inform", "DER", "-in", "key.der", "-pubout"])
+    env.other_with("openssl", &[&words[..], &["-recip", certificate, "-out", "key.der"]].concat());
+    env.other_with("openssl", &["pkey", "-inform", "DER", "-in", "key.der", "-pubout"])
 }
 
 #[test]
@@ -160,7 +153,7 @@ fn a_key_is_handed_over_to_rsa_and_ec_certificates_and_bare_keys() {
     }
     let env = exported();
     env.run("keystore export crossing-signing --as certificate-pem --alias upload --to up.pem").exit(0);
-    let wanted = run(&env, "openssl", &["x509", "-in", "up.pem", "-noout", "-pubkey"]);
+    let wanted = env.other_with("openssl", &["x509", "-in", "up.pem", "-noout", "-pubkey"]);
     let kinds: [&[&str]; 3] = [
         &["-newkey", "rsa:3072"],
         &["-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256"],
@@ -169,8 +162,8 @@ fn a_key_is_handed_over_to_rsa_and_ec_certificates_and_bare_keys() {
     for kind in kinds {
         let words =
             ["req", "-x509", "-nodes", "-keyout", "store.key", "-out", "store.pem", "-subj", "/CN=The store"];
-        run(&env, "openssl", &[&words[..], kind].concat());
-        run(&env, "openssl", &["pkey", "-in", "store.key", "-pubout", "-out", "store.pub"]);
+        env.other_with("openssl", &[&words[..], kind].concat());
+        env.other_with("openssl", &["pkey", "-in", "store.key", "-pubout", "-out", "store.pub"]);
         for (receiver, to) in [("store.pem", "h.p7m"), ("store.pem", "h.pem"), ("store.pub", "k.p7m")] {
             let line = format!(
                 "hand-over crossing-signing --alias upload --receiver {receiver} --to {to} --replace"
@@ -195,7 +188,7 @@ fn nobody_and_weak_keys_are_no_receivers() {
         .says("neither a certificate nor a public key");
     if has("openssl", "version") {
         let words = ["req", "-x509", "-nodes", "-newkey", "rsa:1024", "-keyout", "w.key", "-out", "w.pem"];
-        run(&env, "openssl", &[&words[..], &["-subj", "/CN=w"]].concat());
+        env.other_with("openssl", &[&words[..], &["-subj", "/CN=w"]].concat());
         env.run("keystore hand-over crossing-signing --alias upload --receiver w.pem --to x")
             .exit(5)
             .says("RSA 1024");

@@ -93,12 +93,7 @@ fn keys_that_sign_nothing_are_kept_and_exported_and_say_so() {
         return;
     }
     let env = TestEnv::with_key(PROGRAM);
-    let openssl = |words: &str| {
-        let words: Vec<&str> = words.split(' ').collect();
-        let output =
-            std::process::Command::new("openssl").args(words).current_dir(env.folder()).output().unwrap();
-        assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
-    };
+    let openssl = |words: &str| env.other(&format!("openssl {words}"));
     env.file("pw", b"brisk-lantern\n");
     openssl("req -x509 -newkey rsa:1024 -nodes -keyout rsa.key -out rsa.pem -subj /CN=old -days 9999");
     openssl("dsaparam -genkey -out dsa.key 2048");
@@ -181,12 +176,7 @@ fn a_key_without_its_certificate_is_named_whoever_made_the_file() {
         return;
     }
     let env = with_keystores();
-    let openssl = |words: &str| {
-        let words: Vec<&str> = words.split(' ').collect();
-        let output =
-            std::process::Command::new("openssl").args(words).current_dir(env.folder()).output().unwrap();
-        assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
-    };
+    let openssl = |words: &str| env.other(&format!("openssl {words}"));
     openssl("req -x509 -newkey rsa:2048 -nodes -keyout a.key -out a.pem -subj /CN=a");
     openssl("pkcs12 -export -nocerts -inkey a.key -name pier -out bare.p12 -passout file:modern");
     env.run("keystore import bare.p12 --password-file modern")
