@@ -26,6 +26,8 @@ pub const NOW: &str = "2031-05-19T12:00:00Z";
 /// A folder, and the program that runs in it.
 pub struct TestEnv {
     folder: TempDir,
+    /// Where the program remembers what it has seen.
+    home: TempDir,
     program: PathBuf,
     now: String,
     variables: Vec<(String, String)>,
@@ -35,7 +37,8 @@ impl TestEnv {
     /// An empty folder for the program at this path.
     pub fn new(program: &str) -> Self {
         let folder = tempfile::tempdir().unwrap();
-        TestEnv { folder, program: program.into(), now: NOW.into(), variables: Vec::new() }
+        let home = tempfile::tempdir().unwrap();
+        TestEnv { folder, home, program: program.into(), now: NOW.into(), variables: Vec::new() }
     }
 
     /// With a cabinet, an unlock file and the two apps of the ferry company.
@@ -70,6 +73,11 @@ impl TestEnv {
         self
     }
 
+    /// The user's home: another one is another machine.
+    pub fn home(&self) -> &Path {
+        self.home.path()
+    }
+
     /// The folder.
     pub fn folder(&self) -> &Path {
         self.folder.path()
@@ -92,8 +100,7 @@ impl TestEnv {
         fs::read(self.path(name)).unwrap_or_else(|error| panic!("{name}: {error}"))
     }
 
-    /// Every file below the folder with its content, by name; what SQLite keeps beside an open database is
-    /// left out.
+    /// Every file below the folder with its content, by name.
     pub fn files(&self) -> Vec<(String, Vec<u8>)> {
         let mut out = Vec::new();
         let mut folders = vec![self.folder().to_owned()];
@@ -104,9 +111,7 @@ impl TestEnv {
                     folders.push(path);
                 } else {
                     let name = path.strip_prefix(self.folder()).unwrap().display().to_string();
-                    if !name.ends_with("-wal") && !name.ends_with("-shm") {
-                        out.push((name, fs::read(&path).unwrap_or_default()));
-                    }
+                    out.push((name, fs::read(&path).unwrap_or_default()));
                 }
             }
         }
@@ -118,7 +123,7 @@ impl TestEnv {
     pub fn command<S: AsRef<OsStr>>(&self, words: impl IntoIterator<Item = S>) -> Command {
         let mut command = Command::new(&self.program);
         command.args(words).current_dir(self.folder()).env_clear();
-        command.env("HOME", self.folder()).env("LANG", "C.UTF-8").env("NINEKEYS_NOW", &self.now);
+        command.env("HOME", self.home.path()).env("LANG", "C.UTF-8").env("NINEKEYS_NOW", &self.now);
         command.envs(self.variables.iter().map(|(name, value)| (name, value)));
         command.stdin(Stdio::null());
         command

@@ -12,7 +12,7 @@ use std::sync::OnceLock;
 use std::sync::atomic::AtomicBool;
 
 use divan::Bencher;
-use ninekeys_cabinet::{Cabinet, CabinetError, NewItem, NewMember};
+use ninekeys_cabinet::{Cabinet, CabinetError, Forgetful, NewItem, NewMember, Trust};
 use ninekeys_core::env::{Env, Silent};
 use ninekeys_core::keys::SystemKeys;
 use ninekeys_core::model::{DeviceFacts, Facts};
@@ -33,7 +33,8 @@ fn folder() -> &'static TempDir {
         let env = Env { now, keys: &SystemKeys, progress: &Silent, stop: &stop };
         let passphrase = Secret::new("bench".to_owned());
         let member = NewMember::Passphrase { label: "bench".into(), passphrase, work_factor: 4 };
-        let mut cabinet = Cabinet::create(&folder.path().join("cabinet"), &[member], &env).unwrap();
+        let path = folder.path().join("cabinet");
+        let (mut cabinet, _) = Cabinet::create(&path, &[member], &Forgetful, &env).unwrap();
         cabinet
             .change("fill", &env, |change| {
                 for number in 0..100_000 {
@@ -57,5 +58,12 @@ fn yardstick_reading_the_file(bencher: Bencher<'_, '_>) {
 #[divan::bench(sample_count = 10)]
 fn opening_for_the_facts(bencher: Bencher<'_, '_>) {
     let path = folder().path().join("cabinet");
-    bencher.bench(|| Cabinet::open(&path).unwrap().inventory().unwrap().iter().count());
+    bencher.bench(|| {
+        Cabinet::open(&path, Trust { pin: None, memory: &Forgetful })
+            .unwrap()
+            .inventory()
+            .unwrap()
+            .iter()
+            .count()
+    });
 }

@@ -1,88 +1,194 @@
-//! The cabinet: opened for its facts, unlocked for its secrets, changed in whole steps.
+//! The cabinet: proved when it is opened, unlocked for its secrets, changed in whole steps.
 
-use std::collections::BTreeMap;
-use std::path::Path;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
+use jiff::Timestamp;
 use ninekeys_core::env::Env;
 use ninekeys_core::model::{Inventory, Item, LastBackup};
 use ninekeys_formats::secret::SecretBytes;
 
-use crate::change::Change;
-use crate::history::{self, HistoryBody, HistoryRow};
-use crate::items::{load_inventory, to_stored};
-use crate::member::{Credential, Member, MemberKind, NewMember, unwrap};
-use crate::seal::CabinetKey;
+use crate::CabinetError;
+use crate::change::{Author, Change, Issued, checked_seal};
+use crate::compartment::Binding;
+use crate::digest::Digest;
+use crate::history::HistoryRow;
+use crate::member::{Credential, Keyring, MemberKeys, NewMember, open_envelope, open_with_passphrase};
+use crate::policy::{MANAGE, Member, MemberKind, Policy, Role, SHARED};
+use crate::proof::{CLOCKS_DIFFER, Proven, prove, standing};
+use crate::records::{Backup, Intention, Record, compare_seals, compartment_of};
+use crate::row::{Head, RecordKind};
 use crate::sqlite::SqliteStore;
-use crate::store::{BackupRow, Store};
-use crate::{CabinetError, MemberRow};
+use crate::store::Store;
+use crate::trust::{Known, Memory, Pin, PinnedBy, Standing, Trust};
 
-const HISTORY_MAC: &str = "history-mac";
-const MADE: &str = "made";
-
-/// An open cabinet.
-pub struct Cabinet {
-    store: Box<dyn Store>,
-    unlocked: Option<Unlocked>,
+/// An open cabinet. Everything that it tells was proved: by whom it was written, and that nothing was changed since.
+pub struct Cabinet<'m> {
+    pub(crate) store: Box<dyn Store>,
+    path: PathBuf,
+    trust: Trust<'m>,
+    pub(crate) proven: Proven,
+    standing: Standing,
+    pub(crate) unlocked: Option<Unlocked>,
 }
 
-struct Unlocked {
-    key: CabinetKey,
-    by: String,
+pub(crate) struct Unlocked {
+    pub(crate) member: Member,
+    pub(crate) keys: MemberKeys,
+    ring: Keyring,
 }
 
-/// What unlocking proved.
-#[derive(Debug, Clone, PartialEq, Eq)]
+impl Unlocked {
+    /// What an author needs.
+    pub(crate) fn parts(&mut self) -> (&Member, &MemberKeys, &mut Keyring) {
+        (&self.member, &self.keys, &mut self.ring)
+    }
+}
+
+/// What was proved of a whole cabinet.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Proof {
-    /// Items whose seals and facts are whole.
+    /// Items in it.
     pub items: usize,
-    /// Rows of unbroken history.
-    pub history: usize,
+    /// Its newest row of history.
+    pub head: Head,
 }
 
 /// What can be said of a cabinet without unlocking it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Status {
-    /// When it was made, RFC 3339.
-    pub made: String,
+    /// What is pinned: the hash of its first row.
+    pub identity: Digest,
+    /// When it was made.
+    pub made: Timestamp,
     /// Its members.
     pub members: Vec<Member>,
-    /// Rows of history.
-    pub history: usize,
-    /// The newest history row.
-    pub newest: Option<HistoryRow>,
-    /// Backups, oldest first.
-    pub backups: Vec<BackupRow>,
+    /// Its newest row of history.
+    pub newest: HistoryRow,
+    /// The newest row that a manager signed, which vouches for those before it.
+    pub anchor: u64,
+    /// Backups that are of this history, oldest first.
+    pub backups: Vec<Backup>,
+    /// What is on its way out, by id.
+    pub intentions: Vec<(String, Intention)>,
+    /// How it stands to what is known of it.
+    pub standing: Standing,
+    /// Who says that it is the one that is meant; nobody when nothing pins it.
+    pub pinned_by: Vec<PinnedBy>,
 }
 
-impl Cabinet {
-    /// Makes a cabinet in a new file, for these members; at least one.
+impl<'m> Cabinet<'m> {
+    /// Makes a cabinet in a new or empty file, for these members, who may do everything; at least one. Returns the
+    /// unlock files' texts with it.
     ///
     /// # Errors
-    /// [`CabinetError::Exists`] when there is a file, [`CabinetError::LastMember`] without members,
-    /// [`CabinetError::Io`], [`CabinetError::Crypto`].
-    pub fn create(path: &Path, members: &[NewMember], env: &Env<'_>) -> Result<Cabinet, CabinetError> {
-        if members.is_empty() {
-            return Err(CabinetError::LastMember("credential"));
+    /// [`CabinetError::Exists`], [`CabinetError::LastMember`] without members, [`CabinetError::Io`],
+    /// [`CabinetError::Crypto`].
+    pub fn create(
+        path: &Path,
+        members: &[NewMember],
+        memory: &'m dyn Memory,
+        env: &Env<'_>,
+    ) -> Result<(Cabinet<'m>, Vec<Issued>), CabinetError> {
+        let mut keys = Vec::new();
+        for _ in members {
+            keys.push(MemberKeys::make(env)?);
         }
+        let all: Vec<Member> =
+            members.iter().zip(&keys).map(|(new, keys)| keys.member(new, Role::Manager, env.now)).collect();
+        let (Some(first), Some(first_keys)) = (all.first(), keys.first()) else {
+            return Err(CabinetError::LastMember);
+        };
         let mut store: Box<dyn Store> = Box::new(SqliteStore::create(path)?);
+        let mut origin = [0; 32];
+        env.keys.fill(&mut origin).map_err(|_| CabinetError::Crypto("no randomness"))?;
+        let origin = Digest::from_bytes(&origin).ok_or(CabinetError::Crypto("no randomness"))?;
+        let mut policy = Policy { origin, members: all.clone(), compartments: Vec::new() };
+        let mut ring = Keyring::new();
+        for name in [MANAGE, SHARED] {
+            let key = crate::compartment::CompartmentKey::make(1, env)?;
+            let check = key.check(&origin, name);
+            policy.compartments.push(crate::policy::Compartment { name: name.into(), epoch: 1, check });
+            ring.insert(name.into(), key);
+        }
+        policy.sort();
+        let machine = memory.machine();
         store.begin()?;
-        store.set_value(MADE, env.now.to_string().as_bytes())?;
+        let mut change = Change {
+            store: store.as_mut(),
+            env,
+            author: Author { member: first, keys: first_keys, machine: &machine },
+            ring: &mut ring,
+            identity: None,
+            before: None,
+            policy,
+            // said anew by the first row
+            policy_head: Head { seq: 1, hash: origin },
+            records: Default::default(),
+            inventory: Arc::new(Inventory::default()),
+            touched: Default::default(),
+            moved: Default::default(),
+            names: None,
+            policy_changed: true,
+            resealed: false,
+            abandoned: None,
+        };
+        // the first row says who may write; the second holds what is bound to its hash
+        let head = change.append("cabinet made")?;
+        let pin = Pin { identity: head.hash, head };
+        let mut issued = Vec::new();
+        for (new, keys) in members.iter().zip(&keys) {
+            issued.push(change.issue(keys, new, &pin)?);
+        }
+        change.write_envelopes()?;
+        change.append("members given their keys")?;
         store.commit()?;
-        let unlocked = Unlocked { key: CabinetKey::make(env)?, by: "maker".into() };
-        let mut cabinet = Cabinet { store, unlocked: Some(unlocked) };
-        cabinet.change("cabinet made", env, |change| {
-            members.iter().try_for_each(|member| change.put_member(member))
-        })?;
-        Ok(cabinet)
+        let proven = prove(store.as_ref())?;
+        let unlocked = Unlocked { member: first.clone(), keys: keys.swap_remove(0), ring };
+        let trust = Trust { pin: Some(pin), memory };
+        let standing = Standing::Current;
+        let cabinet =
+            Cabinet { store, path: path.to_owned(), trust, proven, standing, unlocked: Some(unlocked) };
+        Ok((cabinet, issued))
     }
 
-    /// Opens the cabinet in a file: facts can be read, secrets not.
+    /// Opens the cabinet in a file, and proves it: facts can be read, secrets not.
     ///
     /// # Errors
     /// [`CabinetError::Missing`], [`CabinetError::NotACabinet`], [`CabinetError::TooNew`],
-    /// [`CabinetError::Io`].
-    pub fn open(path: &Path) -> Result<Cabinet, CabinetError> {
-        Ok(Cabinet { store: Box::new(SqliteStore::open(path)?), unlocked: None })
+    /// [`CabinetError::Tampered`], [`CabinetError::Another`], [`CabinetError::Io`].
+    pub fn open(path: &Path, trust: Trust<'m>) -> Result<Cabinet<'m>, CabinetError> {
+        Self::open_store(Box::new(SqliteStore::open(path)?), path, trust)
+    }
+
+    /// Opens a copy that nobody writes, without changing anything of its file or beside it.
+    ///
+    /// # Errors
+    /// As [`Cabinet::open`].
+    pub fn open_copy(path: &Path, trust: Trust<'m>) -> Result<Cabinet<'m>, CabinetError> {
+        Self::open_store(Box::new(SqliteStore::open_copy(path)?), path, trust)
+    }
+
+    fn open_store(
+        mut store: Box<dyn Store>,
+        path: &Path,
+        trust: Trust<'m>,
+    ) -> Result<Cabinet<'m>, CabinetError> {
+        // one moment's view: another process may be changing the cabinet
+        store.begin_reading()?;
+        let found = prove_trusted(store.as_ref(), path, &trust);
+        store.roll_back();
+        let (proven, standing) = found?;
+        let cabinet = Cabinet { store, path: path.to_owned(), trust, proven, standing, unlocked: None };
+        cabinet.remember();
+        Ok(cabinet)
+    }
+
+    /// Remembers its newest row, unless something newer is known.
+    fn remember(&self) {
+        if self.standing == Standing::Current {
+            self.trust.memory.keep(&self.path, &self.proven.identity, &self.proven.known());
+        }
     }
 
     /// Whether secrets can be read.
@@ -91,95 +197,261 @@ impl Cabinet {
     }
 
     /// Which member unlocked it.
-    pub fn unlocked_by(&self) -> Option<&str> {
-        self.unlocked.as_ref().map(|unlocked| unlocked.by.as_str())
+    pub fn unlocked_by(&self) -> Option<&Member> {
+        self.unlocked.as_ref().map(|unlocked| &unlocked.member)
     }
 
-    /// Unlocks with a credential, and proves everything before anything is used: every seal with its facts,
-    /// the whole history, and that no item is missing or older than the history says.
+    /// How it stands to what is known of it.
+    pub fn standing(&self) -> Standing {
+        self.standing
+    }
+
+    /// Its file.
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// The hash of its first row: what is pinned.
+    pub fn identity(&self) -> Digest {
+        self.proven.identity
+    }
+
+    /// What a project file pins it by.
+    pub fn pin(&self) -> Pin {
+        self.proven.pin()
+    }
+
+    /// What a machine remembers of it.
+    pub fn known(&self) -> Known {
+        self.proven.known()
+    }
+
+    /// How it stands to a pin.
     ///
     /// # Errors
-    /// [`CabinetError::WrongCredential`], [`CabinetError::NotAnIdentity`], [`CabinetError::Tampered`].
-    pub fn unlock(&mut self, credential: &Credential) -> Result<Proof, CabinetError> {
-        let (key, by) = unwrap(&self.store.members()?, credential)?;
-        // one moment's view: another process may be changing the cabinet
+    /// [`CabinetError::Another`].
+    pub fn stands_to(&self, pin: &Pin) -> Result<Standing, CabinetError> {
+        self.proven.against(pin, PinnedBy::ProjectFile)
+    }
+
+    /// Its newest row.
+    pub fn head(&self) -> Head {
+        self.proven.head
+    }
+
+    /// Unlocks with a credential, to work with it.
+    ///
+    /// # Errors
+    /// [`CabinetError::NotCurrent`] when something newer is known; else as [`Cabinet::unlock_to_look`].
+    pub fn unlock(&mut self, credential: &Credential) -> Result<(), CabinetError> {
+        self.refuse_old()?;
+        self.unlock_to_look(credential)?;
+        self.refuse_old().inspect_err(|_| self.unlocked = None)
+    }
+
+    fn refuse_old(&self) -> Result<(), CabinetError> {
+        match self.standing {
+            Standing::Current => Ok(()),
+            standing => Err(CabinetError::NotCurrent(standing)),
+        }
+    }
+
+    /// Unlocks with a credential, also a copy that is older than what is known. Nothing is decrypted that was not
+    /// proved, and every sealed part is compared with the history.
+    ///
+    /// # Errors
+    /// [`CabinetError::WrongPassphrase`], [`CabinetError::WrongUnlockFile`], [`CabinetError::NotAnUnlockFile`],
+    /// [`CabinetError::Another`], [`CabinetError::Tampered`].
+    pub fn unlock_to_look(&mut self, credential: &Credential) -> Result<(), CabinetError> {
         self.store.begin_reading()?;
-        let proof = prove(self.store.as_ref(), &key);
+        let done = self.unlock_now(credential);
         self.store.roll_back();
-        self.unlocked = Some(Unlocked { key, by });
-        proof.inspect_err(|_| self.unlocked = None)
+        self.unlocked = Some(done?);
+        Ok(())
+    }
+
+    fn unlock_now(&mut self, credential: &Credential) -> Result<Unlocked, CabinetError> {
+        let (proven, standing) = prove_trusted(self.store.as_ref(), &self.path, &self.trust)?;
+        (self.proven, self.standing) = (proven, standing);
+        self.remember();
+        let (keys, pin, by) = self.own_keys(credential)?;
+        let found = self.proven.against(&pin, by)?;
+        if self.standing == Standing::Current {
+            self.standing = found;
+        }
+        let member = self.proven.policy.member(&keys.id()).cloned();
+        let member = member.ok_or_else(|| wrong(credential))?;
+        let ring = self.ring_of(&keys)?;
+        compare_seals(&self.proven.records, |look| self.store.each_sealed(look))?;
+        Ok(Unlocked { member, keys, ring })
+    }
+
+    /// The keys that a credential stands for, and the pin that came with them.
+    fn own_keys(&self, credential: &Credential) -> Result<(MemberKeys, Pin, PinnedBy), CabinetError> {
+        match credential {
+            Credential::UnlockFile(file) => {
+                let (keys, pin) = MemberKeys::from_text(file)?;
+                Ok((keys, pin, PinnedBy::UnlockFile))
+            }
+            Credential::Passphrase(passphrase) => {
+                let members = self.proven.policy.members.iter();
+                for member in members.filter(|member| member.kind == MemberKind::Passphrase) {
+                    let key = (RecordKind::Passphrase, member.id.to_string());
+                    let Some(record) = self.proven.records.get(&key) else { continue };
+                    let sealed = checked_seal(self.store.as_ref(), &key, record)?;
+                    if let Some(file) = open_with_passphrase(&record.facts, &sealed, passphrase) {
+                        let (keys, pin) = MemberKeys::from_text(&file)?;
+                        return Ok((keys, pin, PinnedBy::Passphrase));
+                    }
+                }
+                Err(CabinetError::WrongPassphrase)
+            }
+        }
+    }
+
+    /// The compartment keys that a member was given.
+    fn ring_of(&self, keys: &MemberKeys) -> Result<Keyring, CabinetError> {
+        let key = (RecordKind::Envelope, keys.id().to_string());
+        let gone = || CabinetError::Tampered("the envelope of a member is gone".into());
+        let record = self.proven.records.get(&key).ok_or_else(gone)?;
+        let envelope = checked_seal(self.store.as_ref(), &key, record)?;
+        open_envelope(&self.proven.identity, &self.proven.policy, keys, &envelope)
+    }
+
+    /// Opens every seal that this member may open, to prove that all can be read.
+    ///
+    /// # Errors
+    /// [`CabinetError::Locked`], [`CabinetError::Tampered`].
+    pub fn open_every_seal(&mut self) -> Result<Proof, CabinetError> {
+        let unlocked = self.unlocked.as_ref().ok_or(CabinetError::Locked)?;
+        self.store.begin_reading()?;
+        let done = open_all(self.store.as_ref(), &self.proven, &unlocked.ring);
+        self.store.roll_back();
+        done?;
+        Ok(self.proof())
+    }
+
+    /// What this machine is called.
+    pub(crate) fn machine(&self) -> String {
+        self.trust.memory.machine()
+    }
+
+    /// Takes a state that was proved for the one that this machine knows.
+    pub(crate) fn accept(&mut self, proven: Proven, standing: Standing) -> Proof {
+        (self.proven, self.standing) = (proven, standing);
+        self.remember();
+        self.proof()
+    }
+
+    fn proof(&self) -> Proof {
+        let items = self.proven.records.keys().filter(|(kind, _)| *kind == RecordKind::Item).count();
+        Proof { items, head: self.proven.head }
     }
 
     /// Everything in the cabinet, without secrets.
     ///
     /// # Errors
-    /// [`CabinetError::Io`], [`CabinetError::Tampered`] when facts cannot be read.
-    pub fn inventory(&self) -> Result<Inventory, CabinetError> {
-        load_inventory(self.store.as_ref())
+    /// [`CabinetError::Tampered`] when facts cannot be read.
+    pub fn inventory(&self) -> Result<Arc<Inventory>, CabinetError> {
+        self.proven.inventory()
     }
 
     /// Members, history and backups.
     ///
     /// # Errors
-    /// [`CabinetError::Io`], [`CabinetError::Tampered`] when the history is broken.
+    /// [`CabinetError::Io`], [`CabinetError::Tampered`].
     pub fn status(&self) -> Result<Status, CabinetError> {
-        let made = self.store.value(MADE)?.unwrap_or_default();
-        let (mut rows, _) = history::read(self.store.as_ref())?;
+        let known = self.trust.memory.known(&self.proven.identity);
+        let mut pinned_by = Vec::new();
+        pinned_by.extend(self.trust.pin.map(|_| PinnedBy::ProjectFile));
+        pinned_by.extend(known.filter(|known| known.head.seq > 0).map(|_| PinnedBy::Machine));
+        let members = self.proven.policy.members.clone();
+        let made = members.iter().map(|member| member.added).min().unwrap_or(self.proven.newest.at);
         Ok(Status {
-            made: String::from_utf8_lossy(&made).into_owned(),
-            members: self.store.members()?.into_iter().map(member).collect(),
-            history: rows.len(),
-            newest: rows.pop(),
-            backups: self.store.backups()?,
+            identity: self.proven.identity,
+            made,
+            newest: HistoryRow::new(self.proven.head.seq, &self.proven.newest, &self.proven.policy),
+            members,
+            anchor: self.proven.anchor.seq,
+            backups: self.backups(),
+            intentions: self.intentions(),
+            standing: self.standing,
+            pinned_by,
         })
     }
 
-    /// The whole history, oldest first.
-    ///
-    /// # Errors
-    /// [`CabinetError::Io`], [`CabinetError::Tampered`] when it is broken.
-    pub fn history(&self) -> Result<Vec<HistoryRow>, CabinetError> {
-        Ok(history::read(self.store.as_ref())?.0)
+    /// The backups that are of this history, oldest first.
+    fn backups(&self) -> Vec<Backup> {
+        let of_kind = self.proven.records.iter().filter(|((kind, _), _)| *kind == RecordKind::Backup);
+        let read = of_kind.filter_map(|(_, record)| serde_json::from_str::<Backup>(&record.facts).ok());
+        let known = read.filter(|backup| self.proven.has(&Head { seq: backup.seq, hash: backup.head }));
+        let mut all: Vec<Backup> = known.collect();
+        all.sort_by(|a, b| (a.seq, a.at, &a.place).cmp(&(b.seq, b.at, &b.place)));
+        all
+    }
+
+    /// What is on its way out, by id.
+    pub fn intentions(&self) -> Vec<(String, Intention)> {
+        let of_kind = self.proven.records.iter().filter(|((kind, _), _)| *kind == RecordKind::Intention);
+        of_kind
+            .filter_map(|((_, id), record)| Some((id.clone(), serde_json::from_str(&record.facts).ok()?)))
+            .collect()
     }
 
     /// The backup that has most of the history.
-    ///
-    /// # Errors
-    /// [`CabinetError::Io`].
-    pub fn last_backup(&self) -> Result<Option<LastBackup>, CabinetError> {
-        let backups = self.store.backups()?;
-        let known = backups.iter().filter_map(|b| Some(LastBackup { at: b.at.parse().ok()?, seq: b.seq }));
-        Ok(known.max_by_key(|backup| backup.seq))
+    pub fn last_backup(&self) -> Option<LastBackup> {
+        self.backups().last().map(|backup| LastBackup { at: backup.at, seq: backup.seq })
     }
 
     /// The secret of an item.
     ///
     /// # Errors
-    /// [`CabinetError::Locked`], [`CabinetError::Tampered`].
+    /// [`CabinetError::Locked`], [`CabinetError::NotGiven`], [`CabinetError::Tampered`],
+    /// [`CabinetError::ChangedMeanwhile`].
     pub fn secret(&self, item: &Item) -> Result<SecretBytes, CabinetError> {
         let unlocked = self.unlocked.as_ref().ok_or(CabinetError::Locked)?;
-        let stored = to_stored(item)?;
+        let key = (RecordKind::Item, item.id.to_string());
         let gone = || CabinetError::Tampered(format!("{} is gone", item.name));
-        let sealed = self.store.sealed(&stored.id)?.ok_or_else(gone)?;
-        unlocked.key.open(&stored, &sealed)
+        let record = self.proven.records.get(&key).ok_or_else(gone)?;
+        let sealed = match checked_seal(self.store.as_ref(), &key, record) {
+            // another process may have written it anew since it was proved
+            Err(CabinetError::Tampered(_)) if self.was_changed()? => {
+                return Err(CabinetError::ChangedMeanwhile(item.name.clone()));
+            }
+            other => other?,
+        };
+        open_sealed(&self.proven, unlocked, &key.1, record, &sealed)
+    }
+
+    fn was_changed(&self) -> Result<bool, CabinetError> {
+        Ok(prove(self.store.as_ref())?.head != self.proven.head)
     }
 
     /// One change: everything that `work` does, and a row of history, or nothing.
     ///
     /// # Errors
-    /// [`CabinetError::Locked`], and whatever `work` returns.
+    /// [`CabinetError::Locked`], [`CabinetError::NotCurrent`], [`CabinetError::ClockBehind`], and whatever `work`
+    /// returns.
     pub fn change<R, E: From<CabinetError>>(
         &mut self,
         what: &str,
         env: &Env<'_>,
         work: impl FnOnce(&mut Change<'_>) -> Result<R, E>,
     ) -> Result<R, E> {
-        let unlocked = self.unlocked.as_ref().ok_or(CabinetError::Locked)?;
+        self.refuse_old()?;
+        if !self.is_unlocked() {
+            return Err(CabinetError::Locked.into());
+        }
         self.store.begin()?;
-        let done = run_change(self.store.as_mut(), unlocked, what, env, work);
-        match done {
-            Ok(result) => {
+        match self.change_now(what, env, work) {
+            Ok((result, proven, resealed)) => {
                 self.store.commit()?;
+                self.proven = proven;
+                self.remember();
+                if resealed {
+                    // what was sealed under old keys goes from free pages too; overwritten it was already
+                    let _ = self.store.write_anew();
+                }
                 Ok(result)
             }
             Err(error) => {
@@ -189,89 +461,168 @@ impl Cabinet {
         }
     }
 
-    /// Writes a consistent copy to a new file, and proves it: it is opened, and everything in it unsealed.
+    fn change_now<R, E: From<CabinetError>>(
+        &mut self,
+        what: &str,
+        env: &Env<'_>,
+        work: impl FnOnce(&mut Change<'_>) -> Result<R, E>,
+    ) -> Result<(R, Proven, bool), E> {
+        // under the lock: what was proved before may be another state by now
+        let (proven, standing) = prove_trusted(self.store.as_ref(), &self.path, &self.trust)?;
+        if standing != Standing::Current {
+            return Err(CabinetError::NotCurrent(standing).into());
+        }
+        self.proven = proven;
+        let unlocked = self.unlocked.take().ok_or(CabinetError::Locked)?;
+        let mut unlocked = self.refresh(unlocked)?;
+        if self.proven.newest.at.duration_since(env.now) > CLOCKS_DIFFER {
+            let (newest, now) = (self.proven.newest.at.to_string(), env.now.to_string());
+            self.unlocked = Some(unlocked);
+            return Err(CabinetError::ClockBehind { newest, now }.into());
+        }
+        let machine = self.trust.memory.machine();
+        let done = run(self.store.as_mut(), &self.proven, &mut unlocked, &machine, env, what, work);
+        self.unlocked = Some(unlocked);
+        let (result, head, resealed) = done?;
+        // read back before it is said
+        let written = prove(self.store.as_ref())?;
+        if written.head != head {
+            return Err(CabinetError::Tampered("what was written is not what is there".into()).into());
+        }
+        Ok((result, written, resealed))
+    }
+
+    /// The member and the keys as they are now: another process may have changed them.
+    fn refresh(&mut self, unlocked: Unlocked) -> Result<Unlocked, CabinetError> {
+        let member = self.proven.policy.member(&unlocked.member.id).cloned();
+        let member = member.ok_or(match unlocked.member.kind {
+            MemberKind::Passphrase => CabinetError::WrongPassphrase,
+            MemberKind::UnlockFile => CabinetError::WrongUnlockFile,
+        })?;
+        let ring = self.ring_of(&unlocked.keys)?;
+        Ok(Unlocked { member, ring, ..unlocked })
+    }
+
+    /// Writes a consistent copy to an empty file, and proves it: it is opened, and everything in it unsealed.
     ///
     /// # Errors
     /// [`CabinetError::Locked`], [`CabinetError::Io`], [`CabinetError::Tampered`].
     pub fn copy_proved(&self, path: &Path) -> Result<Proof, CabinetError> {
         let unlocked = self.unlocked.as_ref().ok_or(CabinetError::Locked)?;
         self.store.copy_to(path)?;
-        let copy = SqliteStore::open_copy(path)?;
-        prove(&copy, &unlocked.key)
-    }
-
-    /// Notes in the cabinet that backups were made, which have the history up to the row `seq`.
-    ///
-    /// # Errors
-    /// [`CabinetError::Locked`], [`CabinetError::Io`].
-    pub fn note_backups(&mut self, places: &[String], seq: u64, env: &Env<'_>) -> Result<(), CabinetError> {
-        let rows: Vec<BackupRow> = places
-            .iter()
-            .map(|place| BackupRow { at: env.now.to_string(), place: place.clone(), seq })
-            .collect();
-        let what = format!("backup to {}", places.join(", "));
-        self.change(&what, env, |change| rows.iter().try_for_each(|row| change.store.add_backup(row)))
-    }
-
-    /// Gives a passphrase member another passphrase.
-    ///
-    /// # Errors
-    /// [`CabinetError::Locked`], [`CabinetError::Io`], [`CabinetError::Crypto`].
-    pub fn put_member(&mut self, member: &NewMember, what: &str, env: &Env<'_>) -> Result<(), CabinetError> {
-        self.change(what, env, |change| change.put_member(member))
+        prove_copy(path, &self.proven.identity, unlocked)
     }
 }
 
-fn run_change<R, E: From<CabinetError>>(
-    store: &mut dyn Store,
-    unlocked: &Unlocked,
-    what: &str,
-    env: &Env<'_>,
-    work: impl FnOnce(&mut Change<'_>) -> Result<R, E>,
-) -> Result<R, E> {
-    let seq = store.newest_history()?.map_or(1, |(seq, _)| seq + 1);
-    let mut change = Change { store, key: &unlocked.key, env, seq, touched: Vec::new() };
-    let result = work(&mut change)?;
-    let items = change.touched;
-    let body = HistoryBody { at: env.now.to_string(), by: unlocked.by.clone(), what: what.into(), items };
-    let (seq, hash) = history::append(store, &body)?;
-    store.set_value(HISTORY_MAC, &unlocked.key.authenticate(seq, &hash))?;
-    Ok(result)
+/// Opens a copy that was just written, and everything in it.
+pub(crate) fn prove_copy(path: &Path, identity: &Digest, unlocked: &Unlocked) -> Result<Proof, CabinetError> {
+    let copy = SqliteStore::open_copy(path)?;
+    let proven = prove(&copy)?;
+    if proven.identity != *identity {
+        return Err(CabinetError::Tampered("the copy is of another cabinet".into()));
+    }
+    compare_seals(&proven.records, |look| copy.each_sealed(look))?;
+    open_all(&copy, &proven, &unlocked.ring)?;
+    let items = proven.records.keys().filter(|(kind, _)| *kind == RecordKind::Item).count();
+    Ok(Proof { items, head: proven.head })
 }
 
-/// Proves a whole cabinet against its key.
-fn prove(store: &dyn Store, key: &CabinetKey) -> Result<Proof, CabinetError> {
-    let tampered = |what: String| Err(CabinetError::Tampered(what));
-    let (rows, newest) = history::read(store)?;
-    let mac = store.value(HISTORY_MAC)?.unwrap_or_default();
-    if mac != key.authenticate(rows.len() as u64, &newest) {
-        return tampered("the history does not end where this tool left it".into());
+fn wrong(credential: &Credential) -> CabinetError {
+    match credential {
+        Credential::Passphrase(_) => CabinetError::WrongPassphrase,
+        Credential::UnlockFile(_) => CabinetError::WrongUnlockFile,
     }
-    let mut expected = BTreeMap::new();
-    let all = rows.iter().flat_map(|row| row.body.items.iter().map(|item| (row.seq, item)));
-    for (seq, touched) in all {
-        expected.insert(touched.id.as_str(), (touched.revision, seq, touched.name.as_str()));
-    }
-    let items = store.items()?;
-    for item in &items {
-        match expected.remove(item.id.as_str()) {
-            Some((revision, seq, _)) if (revision, seq) == (item.revision, item.seq) => {}
-            Some(_) => return tampered(format!("{} is not the revision that the history says", item.name)),
-            None => return tampered(format!("{} is not in the history", item.name)),
+}
+
+/// Proves a cabinet and holds it against the project file's pin and this machine's memory.
+pub(crate) fn prove_trusted(
+    store: &dyn Store,
+    path: &Path,
+    trust: &Trust<'_>,
+) -> Result<(Proven, Standing), CabinetError> {
+    let proven = prove(store)?;
+    if let Some(pinned) = trust.memory.at(path).filter(|pinned| *pinned != proven.identity) {
+        // the project file decides which cabinet belongs to a place, where it says so
+        if trust.pin.is_none_or(|pin| pin.identity != proven.identity) {
+            return Err(CabinetError::Another { by: PinnedBy::Machine, pinned, found: proven.identity });
         }
-        let sealed = store.sealed(&item.id)?.unwrap_or_default();
-        key.open(item, &sealed)?;
     }
-    if let Some((_, _, name)) = expected.into_values().next() {
-        return tampered(format!("{name} is in the history and gone from the items"));
-    }
-    Ok(Proof { items: items.len(), history: rows.len() })
+    let known = trust.memory.known(&proven.identity);
+    let standing = standing(&proven, trust.pin.as_ref(), known.as_ref(), store)?;
+    Ok((proven, standing))
 }
 
-fn member(row: MemberRow) -> Member {
-    let kind = MemberKind::from_word(&row.kind);
-    Member { label: row.label, kind, recipient: row.recipient, added: row.added }
+fn open_sealed(
+    proven: &Proven,
+    unlocked: &Unlocked,
+    id: &str,
+    record: &Record,
+    sealed: &[u8],
+) -> Result<SecretBytes, CabinetError> {
+    let compartment = compartment_of(&record.facts)
+        .ok_or_else(|| CabinetError::Tampered(format!("the facts of {id} cannot be read")))?;
+    let key = unlocked.ring.get(&compartment).ok_or_else(|| CabinetError::NotGiven {
+        member: unlocked.member.label.clone(),
+        compartment: compartment.clone(),
+    })?;
+    let binding = Binding { identity: &proven.identity, compartment: &compartment, id, facts: &record.facts };
+    key.open(&binding, sealed)
+}
+
+/// Opens every seal of the compartments whose keys are there.
+fn open_all(store: &dyn Store, proven: &Proven, ring: &Keyring) -> Result<(), CabinetError> {
+    for (key, record) in proven.records.iter().filter(|((kind, _), _)| *kind == RecordKind::Item) {
+        if record.version.sealed.is_none() {
+            continue;
+        }
+        let broken = || CabinetError::Tampered(format!("the facts of {} cannot be read", key.1));
+        let compartment = compartment_of(&record.facts).ok_or_else(broken)?;
+        if let Some(held) = ring.get(&compartment) {
+            let sealed = checked_seal(store, key, record)?;
+            let binding = Binding {
+                identity: &proven.identity,
+                compartment: &compartment,
+                id: &key.1,
+                facts: &record.facts,
+            };
+            held.open(&binding, &sealed)?;
+        }
+    }
+    Ok(())
+}
+
+fn run<R, E: From<CabinetError>>(
+    store: &mut dyn Store,
+    proven: &Proven,
+    unlocked: &mut Unlocked,
+    machine: &str,
+    env: &Env<'_>,
+    what: &str,
+    work: impl FnOnce(&mut Change<'_>) -> Result<R, E>,
+) -> Result<(R, Head, bool), E> {
+    let mut change = Change {
+        store,
+        env,
+        author: Author { member: &unlocked.member, keys: &unlocked.keys, machine },
+        ring: &mut unlocked.ring,
+        identity: Some(proven.identity),
+        before: Some(proven.head),
+        policy: proven.policy.clone(),
+        policy_head: proven.policy_head,
+        records: proven.records.clone(),
+        inventory: proven.inventory()?,
+        touched: Default::default(),
+        moved: Default::default(),
+        names: None,
+        policy_changed: false,
+        resealed: false,
+        abandoned: None,
+    };
+    let result = work(&mut change)?;
+    let head = change.finish(what)?;
+    Ok((result, head, change.resealed))
 }
 
 #[cfg(test)]
+#[expect(clippy::disallowed_methods, reason = "tests write files as somebody else would")]
 mod tests;

@@ -1,81 +1,60 @@
-//! The append-only history: every row carries the hash of the one before.
+//! The history as it is told: every row with its author's name.
 
-use aws_lc_rs::digest::{Context, SHA256};
-use serde::{Deserialize, Serialize};
+use jiff::Timestamp;
+use serde::Serialize;
 
 use crate::CabinetError;
-use crate::store::{Store, StoredHistory};
-
-/// An item that a change touched, as it was afterwards.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Touched {
-    /// Item id.
-    pub id: String,
-    /// Its name then.
-    pub name: String,
-    /// Its revision then.
-    pub revision: u32,
-}
-
-/// What a history row says.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct HistoryBody {
-    /// When, RFC 3339.
-    pub at: String,
-    /// Which member had unlocked the cabinet.
-    pub by: String,
-    /// What was done.
-    pub what: String,
-    /// The items it touched.
-    pub items: Vec<Touched>,
-}
+use crate::cabinet::Cabinet;
+use crate::policy::Policy;
+use crate::proof::Chain;
+use crate::row::Body;
 
 /// One row.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct HistoryRow {
     /// Its number, from 1.
     pub seq: u64,
-    /// What it says.
-    #[serde(flatten)]
-    pub body: HistoryBody,
+    /// When, UTC.
+    pub at: Timestamp,
+    /// The member who wrote it, by label.
+    pub by: String,
+    /// The machine that it was written on.
+    pub machine: String,
+    /// What was done.
+    pub what: String,
+    /// How many records it touched.
+    pub records: usize,
 }
 
-/// The hash of a row: over the hash before it, its number and its body.
-fn hash(previous: &[u8], seq: u64, body: &str) -> Vec<u8> {
-    let mut context = Context::new(&SHA256);
-    context.update(previous);
-    context.update(&seq.to_le_bytes());
-    context.update(body.as_bytes());
-    context.finish().as_ref().to_vec()
-}
-
-/// Appends a row and returns its number and hash.
-pub(crate) fn append(store: &mut dyn Store, body: &HistoryBody) -> Result<(u64, Vec<u8>), CabinetError> {
-    let (seq, previous) = match store.newest_history()? {
-        Some((seq, hash)) => (seq + 1, hash),
-        None => (1, vec![0; 32]),
-    };
-    let body = serde_json::to_string(body).map_err(|error| CabinetError::Io(error.to_string()))?;
-    let own = hash(&previous, seq, &body);
-    store.add_history(seq, &body, &previous, &own)?;
-    Ok((seq, own))
-}
-
-/// Reads the whole history and proves that the chain is unbroken.
-pub(crate) fn read(store: &dyn Store) -> Result<(Vec<HistoryRow>, Vec<u8>), CabinetError> {
-    let broken = |seq: u64, why: &str| CabinetError::Tampered(format!("history row {seq} {why}"));
-    let mut previous = vec![0; 32];
-    let mut out = Vec::new();
-    for StoredHistory { seq, body, previous: before, hash: own } in store.history()? {
-        if seq != out.len() as u64 + 1 {
-            return Err(broken(out.len() as u64 + 1, "is missing"));
+impl HistoryRow {
+    pub(crate) fn new(seq: u64, body: &Body, policy: &Policy) -> Self {
+        let by = policy.member(&body.by).map(|member| member.label.clone());
+        HistoryRow {
+            seq,
+            at: body.at,
+            by: by.unwrap_or_else(|| body.by.to_string().chars().take(8).collect()),
+            machine: body.machine.clone(),
+            what: body.what.clone(),
+            records: body.touches.len(),
         }
-        if before != previous || own != hash(&previous, seq, &body) {
-            return Err(broken(seq, "does not fit the one before it"));
-        }
-        let body = serde_json::from_str(&body).map_err(|_| broken(seq, "cannot be read"))?;
-        out.push(HistoryRow { seq, body });
-        previous = own;
     }
-    Ok((out, previous))
+}
+
+impl Cabinet<'_> {
+    /// The whole history, oldest first; with `verify` the signature and the rights of every row are proved as well, and
+    /// not only those that the newest row of a manager does not vouch for.
+    ///
+    /// # Errors
+    /// [`CabinetError::Io`], [`CabinetError::Tampered`] when it is broken.
+    pub fn history(&self, verify: bool) -> Result<Vec<HistoryRow>, CabinetError> {
+        let rows = self.store.history()?;
+        let chain = Chain::read(&rows)?;
+        let mut out = Vec::with_capacity(rows.len());
+        for seq in 1..=rows.len() as u64 {
+            let body = if verify { chain.prove_row(seq)?.0 } else { chain.body(seq)? };
+            let policy = chain.policy_for(seq).unwrap_or(&self.proven.policy);
+            out.push(HistoryRow::new(seq, &body, policy));
+        }
+        Ok(out)
+    }
 }

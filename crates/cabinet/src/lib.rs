@@ -1,27 +1,45 @@
 //! The encrypted cabinet: items with facts in clear and sealed parts, members, history, backups.
 //!
-//! [`Cabinet`] is what the rest of the tool uses. Beneath it a [`Store`] keeps rows and knows nothing of
-//! their meaning; [`SqliteStore`] is the one there is, and a database server for teams is another
-//! implementation of the same trait. Everything that must hold for either (sealing, the chained history, the
-//! proof that nothing was changed behind the tool's back) is done above it.
+//! [`Cabinet`] is what the rest of the tool uses. Beneath it a [`Store`] keeps rows and knows nothing of their meaning;
+//! [`SqliteStore`] is the one there is, and a database server for teams is another implementation of the same trait.
+//! Nothing that comes out of a store is believed before it was proved: who wrote it, with which rights, and that the
+//! records are what the newest row of history says. docs/formats/cabinet.md has the layout, byte for byte.
 //!
-//! Opening shows the facts. Unlocking takes a passphrase or an identity file, and proves the whole cabinet
-//! before anything of it is used.
+//! | module | what it is for |
+//! |---|---|
+//! | `row`, `policy` | a row of history; who may write which |
+//! | `proof` | proving all of it without a secret |
+//! | `trust` | pins, and what this machine remembers |
+//! | `member`, `compartment` | members' keys, and the keys that seal |
+//! | `records` | what of each record stands in clear |
+//! | `cabinet`, `change`, `restore` | opening, unlocking, changing, going back to a copy |
 
 mod cabinet;
 mod change;
+mod compartment;
+mod digest;
 mod error;
 mod history;
-mod items;
 mod member;
-mod seal;
+mod policy;
+mod proof;
+mod records;
+mod restore;
+mod row;
 mod sqlite;
 mod store;
+mod trust;
 
 pub use cabinet::{Cabinet, Proof, Status};
-pub use change::{Change, NewItem};
+pub use change::{Change, Issued, NewItem};
+pub use digest::Digest;
 pub use error::CabinetError;
-pub use history::{HistoryBody, HistoryRow, Touched};
-pub use member::{Credential, IdentityFile, Member, MemberKind, NewMember, WORK_FACTOR};
+pub use history::HistoryRow;
+pub use member::{Credential, NewMember, WORK_FACTOR};
+pub use policy::{Member, MemberKind, Role};
+pub use records::{Backup, IntendedFile, Intention};
+pub use restore::Differences;
+pub use row::Head;
 pub use sqlite::SqliteStore;
-pub use store::{BackupRow, MemberRow, Store, StoredHistory, StoredItem};
+pub use store::{Store, StoredRecord, StoredRow, StoredSeal};
+pub use trust::{Forgetful, Known, Memory, Pin, PinnedBy, Standing, Trust};

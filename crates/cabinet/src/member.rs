@@ -1,55 +1,42 @@
-//! Members: who can unlock a cabinet. Each holds the cabinet key, wrapped in the age v1 format, either to a
-//! passphrase (scrypt) or to an X25519 recipient.
+//! Members' own keys: made, written into an unlock file, or kept in the cabinet under a passphrase; and the envelope
+//! with the compartment keys that a member was given.
+//!
+//! A passphrase opens an unlock file that lies in the cabinet: both hold the same text, two PKCS#8 keys (one signs, one
+//! agrees) and the pin of the cabinet that they are for, so that no other cabinet can pass for it.
 
-use std::str::FromStr;
+use std::collections::BTreeMap;
 
-use age::secrecy::{ExposeSecret, SecretString};
-use age::{Decryptor, Identity, scrypt, x25519};
+use aws_lc_rs::aead::{AES_256_GCM, Aad, LessSafeKey, NONCE_LEN, Nonce, UnboundKey};
 use jiff::Timestamp;
+use ninekeys_core::digest::{from_hex, hex};
+use ninekeys_core::env::Env;
+use ninekeys_core::envelope;
+use ninekeys_core::keys::{Algorithm, PrivateKey, PublicKey, Signer};
+use ninekeys_formats::limits::Limits;
+use ninekeys_formats::pem;
 use ninekeys_formats::secret::{Secret, SecretBytes, SecretText};
+use serde::{Deserialize, Serialize};
+use zeroize::Zeroizing;
 
-use crate::seal::CabinetKey;
-use crate::{CabinetError, MemberRow};
+use crate::CabinetError;
+use crate::compartment::CompartmentKey;
+use crate::digest::{Digest, Framed};
+use crate::policy::{Member, MemberKind, Policy, Role};
+use crate::row::Head;
+use crate::trust::Pin;
 
 /// The work factor of a passphrase: 2^16 rounds of scrypt take 64 MiB and a fifth of a second.
 pub const WORK_FACTOR: u8 = 16;
-
-/// How a member unlocks.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum MemberKind {
-    /// By a passphrase.
-    Passphrase,
-    /// By an X25519 identity.
-    Recipient,
-}
-
-impl MemberKind {
-    fn word(self) -> &'static str {
-        match self {
-            MemberKind::Passphrase => "passphrase",
-            MemberKind::Recipient => "recipient",
-        }
-    }
-
-    pub(crate) fn from_word(word: &str) -> Self {
-        if word == "recipient" { MemberKind::Recipient } else { MemberKind::Passphrase }
-    }
-}
-
-/// A member, without what is wrapped.
-#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize)]
-pub struct Member {
-    /// Its name among the members.
-    pub label: String,
-    /// How it unlocks.
-    pub kind: MemberKind,
-    /// The recipient's public text.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub recipient: Option<String>,
-    /// Since when.
-    pub added: String,
-}
+/// The most that is tried: 256 MiB.
+const MOST_WORK: u8 = 18;
+const SCRYPT_R: u32 = 8;
+const SCRYPT_P: u32 = 1;
+const SALT: usize = 32;
+const TAG: usize = 16;
+/// The label of a PKCS#8 key in PEM (RFC 7468, section 10).
+const PRIVATE_KEY: &str = "PRIVATE KEY";
+/// More than an unlock file has.
+const MOST_TEXT: usize = 16 << 10;
 
 /// A member to be.
 #[derive(Debug)]
@@ -63,13 +50,26 @@ pub enum NewMember {
         /// Base-2 logarithm of the scrypt rounds; [`WORK_FACTOR`] but in tests.
         work_factor: u8,
     },
-    /// Something that holds an identity file.
-    Recipient {
+    /// Something that holds an unlock file.
+    UnlockFile {
         /// Name among the members.
         label: String,
-        /// The public text of the identity.
-        recipient: String,
     },
+}
+
+impl NewMember {
+    pub(crate) fn label(&self) -> &str {
+        match self {
+            NewMember::Passphrase { label, .. } | NewMember::UnlockFile { label } => label,
+        }
+    }
+
+    pub(crate) fn kind(&self) -> MemberKind {
+        match self {
+            NewMember::Passphrase { .. } => MemberKind::Passphrase,
+            NewMember::UnlockFile { .. } => MemberKind::UnlockFile,
+        }
+    }
 }
 
 /// What a cabinet is unlocked with.
@@ -77,8 +77,8 @@ pub enum NewMember {
 pub enum Credential {
     /// A passphrase.
     Passphrase(SecretText),
-    /// The text of an identity file.
-    Identity(SecretText),
+    /// The text of an unlock file.
+    UnlockFile(SecretText),
 }
 
 impl Credential {
@@ -86,104 +86,262 @@ impl Credential {
     pub fn word(&self) -> &'static str {
         match self {
             Credential::Passphrase(_) => "passphrase",
-            Credential::Identity(_) => "identity file",
+            Credential::UnlockFile(_) => "unlock file",
+        }
+    }
+
+    /// A second holder of the same.
+    #[must_use]
+    pub fn duplicate(&self) -> Self {
+        match self {
+            Credential::Passphrase(text) => Credential::Passphrase(text.duplicate()),
+            Credential::UnlockFile(text) => Credential::UnlockFile(text.duplicate()),
         }
     }
 }
 
-/// A new X25519 identity: the text for its file, and its public half.
-pub struct IdentityFile {
-    /// What goes into the file.
-    pub text: SecretText,
-    /// What a cabinet is told.
-    pub recipient: String,
+/// A member's two private keys: one signs, one agrees, never one for both.
+pub(crate) struct MemberKeys {
+    pub(crate) signing: PrivateKey,
+    signing_der: SecretBytes,
+    agreement: PublicKey,
+    agreement_der: SecretBytes,
 }
 
-impl IdentityFile {
-    /// Makes one. Its randomness is the operating system's.
-    pub fn make(now: Timestamp) -> Self {
-        let identity = x25519::Identity::generate();
-        let recipient = identity.to_public().to_string();
-        let secret = identity.to_string();
-        let text = format!(
-            "# unlocks a Nine Keys cabinet; whoever has this file needs no passphrase\n# made: {}\n\
-             # public: {recipient}\n{}\n",
-            now.strftime("%Y-%m-%dT%H:%M:%SZ"),
-            secret.expose_secret(),
-        );
-        IdentityFile { text: Secret::new(text), recipient }
+impl MemberKeys {
+    pub(crate) fn make(env: &Env<'_>) -> Result<Self, CabinetError> {
+        let failed = |_| CabinetError::Crypto("no new key");
+        let signing = env.keys.make(Algorithm::P256).map_err(failed)?;
+        let agreement = env.keys.make(Algorithm::P256).map_err(failed)?;
+        Self::from_der(signing, agreement).ok_or(CabinetError::Crypto("a new key cannot be read"))
     }
-}
 
-impl NewMember {
-    /// Wraps the cabinet key for this member.
-    pub(crate) fn wrap(&self, key: &CabinetKey, now: Timestamp) -> Result<MemberRow, CabinetError> {
-        let refused = |_| CabinetError::Crypto("wrapping the cabinet key");
-        let (label, kind, recipient, wrapped) = match self {
-            NewMember::Passphrase { label, passphrase, work_factor } => {
-                let text = passphrase.lend(|text| SecretString::from(text.clone()));
-                let mut recipient = scrypt::Recipient::new(text);
-                recipient.set_work_factor(*work_factor);
-                let wrapped = key.lend(|bytes| age::encrypt(&recipient, bytes)).map_err(refused)?;
-                (label, MemberKind::Passphrase, None, wrapped)
-            }
-            NewMember::Recipient { label, recipient } => {
-                let parsed =
-                    x25519::Recipient::from_str(recipient).map_err(|_| CabinetError::NotAnIdentity)?;
-                let wrapped = key.lend(|bytes| age::encrypt(&parsed, bytes)).map_err(refused)?;
-                (label, MemberKind::Recipient, Some(recipient.clone()), wrapped)
-            }
+    fn from_der(signing_der: SecretBytes, agreement_der: SecretBytes) -> Option<Self> {
+        let read = |der: &SecretBytes| der.lend(|der| PrivateKey::from_pkcs8(der)).ok();
+        let (signing, agreement) = (read(&signing_der)?, read(&agreement_der)?.public().clone());
+        Some(MemberKeys { signing, signing_der, agreement, agreement_der })
+    }
+
+    pub(crate) fn id(&self) -> Digest {
+        Digest::plain(self.signing.public().as_der())
+    }
+
+    /// This member in a policy.
+    pub(crate) fn member(&self, new: &NewMember, role: Role, now: Timestamp) -> Member {
+        Member {
+            id: self.id(),
+            label: new.label().into(),
+            kind: new.kind(),
+            role,
+            signing: hex(self.signing.public().as_der()),
+            agreement: hex(self.agreement.as_der()),
+            added: now,
+        }
+    }
+
+    /// The text of an unlock file.
+    pub(crate) fn text(&self, pin: &Pin, now: Timestamp) -> Result<SecretText, CabinetError> {
+        let block = |der: &SecretBytes| {
+            let text = der.lend(|der| pem::encode(PRIVATE_KEY, der));
+            text.map(Zeroizing::new).map_err(|_| CabinetError::Crypto("no key file"))
         };
-        Ok(MemberRow {
-            label: label.clone(),
-            kind: kind.word().into(),
-            recipient,
-            wrapped,
-            added: now.to_string(),
+        let (signing, agreement) = (block(&self.signing_der)?, block(&self.agreement_der)?);
+        let mut text = String::with_capacity(1024 + signing.len() + agreement.len());
+        text.push_str("This file unlocks a Nine Keys cabinet. It needs no passphrase: keep it secret.\n\n");
+        for (word, value) in [
+            ("cabinet ", pin.identity.to_string()),
+            ("row     ", pin.head.seq.to_string()),
+            ("hash    ", pin.head.hash.to_string()),
+            ("made    ", now.strftime("%Y-%m-%dT%H:%M:%SZ").to_string()),
+        ] {
+            text.push_str(&format!("{word} {value}\n"));
+        }
+        text.push_str("\nThe key that signs, then the key that opens:\n");
+        text.push_str(&signing);
+        text.push_str(&agreement);
+        Ok(Secret::new(text))
+    }
+
+    /// Keys and pin out of the text of an unlock file.
+    pub(crate) fn from_text(text: &SecretText) -> Result<(Self, Pin), CabinetError> {
+        text.lend(|text| {
+            if text.len() > MOST_TEXT {
+                return None;
+            }
+            let value = |word: &str| {
+                let mut lines = text.lines().filter_map(|line| line.split_once(' '));
+                lines.find(|(first, _)| *first == word).map(|(_, rest)| rest.trim())
+            };
+            let head = Head { seq: value("row")?.parse().ok()?, hash: Digest::from_text(value("hash")?)? };
+            let pin = Pin { identity: Digest::from_text(value("cabinet")?)?, head };
+            let mut blocks = pem::blocks(text.as_bytes(), PRIVATE_KEY).into_iter().map(Secret::new);
+            let (Some(signing), Some(agreement), None) = (blocks.next(), blocks.next(), blocks.next()) else {
+                return None;
+            };
+            Some((Self::from_der(signing, agreement)?, pin))
         })
+        .ok_or(CabinetError::NotAnUnlockFile)
     }
 }
 
-/// The cabinet key and the label of the member whose credential this is.
-pub(crate) fn unwrap(
-    members: &[MemberRow],
-    credential: &Credential,
-) -> Result<(CabinetKey, String), CabinetError> {
-    let wanted = match credential {
-        Credential::Passphrase(_) => MemberKind::Passphrase,
-        Credential::Identity(_) => MemberKind::Recipient,
-    };
-    let identity: Box<dyn Identity> = match credential {
-        Credential::Passphrase(text) => {
-            let mut identity = scrypt::Identity::new(text.lend(|t| SecretString::from(t.clone())));
-            // a cabinet from elsewhere must not take more memory than ours do
-            identity.set_max_work_factor(WORK_FACTOR);
-            Box::new(identity)
-        }
-        Credential::Identity(text) => Box::new(parse_identity(text)?),
-    };
-    for member in members.iter().filter(|member| MemberKind::from_word(&member.kind) == wanted) {
-        if let Some(bytes) = decrypt(identity.as_ref(), &member.wrapped)
-            && let Some(key) = bytes.lend(|bytes| CabinetKey::from_bytes(bytes))
-        {
-            return Ok((key, member.label.clone()));
-        }
+/// What stands in clear beside keys under a passphrase.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct PassphraseFacts {
+    pub(crate) member: Digest,
+    /// For scrypt (RFC 7914), hexadecimal; r is 8 and p is 1.
+    salt: String,
+    /// Base-2 logarithm of N.
+    log_n: u8,
+}
+
+impl PassphraseFacts {
+    pub(crate) fn make(member: Digest, log_n: u8, env: &Env<'_>) -> Result<Self, CabinetError> {
+        let mut salt = [0; SALT];
+        env.keys.fill(&mut salt).map_err(|_| CabinetError::Crypto("no randomness"))?;
+        Ok(PassphraseFacts { member, salt: hex(&salt), log_n })
     }
-    Err(CabinetError::WrongCredential(credential.word()))
+
+    fn key(&self, passphrase: &SecretText) -> Option<LessSafeKey> {
+        let params = scrypt::Params::new(self.log_n, SCRYPT_R, SCRYPT_P).ok()?;
+        let salt = from_hex(&self.salt).filter(|salt| salt.len() == SALT)?;
+        if self.log_n > MOST_WORK {
+            return None;
+        }
+        let mut key = Zeroizing::new([0; 32]);
+        passphrase.lend(|text| scrypt::scrypt(text.as_bytes(), &salt, &params, key.as_mut())).ok()?;
+        UnboundKey::new(&AES_256_GCM, key.as_ref()).ok().map(LessSafeKey::new)
+    }
 }
 
-fn decrypt(identity: &dyn Identity, wrapped: &[u8]) -> Option<SecretBytes> {
-    let decryptor = Decryptor::new(wrapped).ok()?;
-    let reader = decryptor.decrypt(std::iter::once(identity)).ok()?;
-    let mut out = Vec::with_capacity(64);
-    // the wrapped key is 32 bytes; whatever is longer is not one
-    std::io::Read::read_to_end(&mut std::io::Read::take(reader, 33), &mut out).ok()?;
-    Some(Secret::new(out))
+/// Keys under a passphrase are bound to what stands beside them.
+fn passphrase_binding(facts: &str) -> Aad<[u8; 32]> {
+    Aad::from(*Framed::new("ninekeys.passphrase/2").field(facts.as_bytes()).finish().as_bytes())
 }
 
-fn parse_identity(text: &SecretText) -> Result<x25519::Identity, CabinetError> {
-    text.lend(|text| {
-        let line = text.lines().map(str::trim).find(|line| !line.is_empty() && !line.starts_with('#'));
-        line.and_then(|line| x25519::Identity::from_str(line).ok()).ok_or(CabinetError::NotAnIdentity)
+/// Encrypts an unlock file's text under a passphrase: 12 bytes nonce, AES-256-GCM, 16 bytes tag.
+pub(crate) fn close_with_passphrase(
+    facts: &PassphraseFacts,
+    stored: &str,
+    passphrase: &SecretText,
+    text: &SecretText,
+    env: &Env<'_>,
+) -> Result<Vec<u8>, CabinetError> {
+    let failed = || CabinetError::Crypto("encrypting under the passphrase");
+    let key = facts.key(passphrase).ok_or_else(failed)?;
+    let mut nonce = [0; NONCE_LEN];
+    env.keys.fill(&mut nonce).map_err(|_| failed())?;
+    let mut bytes = text.lend(|text| Secret::new(text.clone().into_bytes()));
+    let tag = bytes.change(|bytes| {
+        let nonce = Nonce::assume_unique_for_key(nonce);
+        key.seal_in_place_separate_tag(nonce, passphrase_binding(stored), bytes)
+    });
+    let tag = tag.map_err(|_| failed())?;
+    Ok(bytes.lend(|bytes| [nonce.as_slice(), bytes, tag.as_ref()].concat()))
+}
+
+/// The unlock file's text; nothing when the passphrase is another.
+pub(crate) fn open_with_passphrase(
+    stored: &str,
+    sealed: &[u8],
+    passphrase: &SecretText,
+) -> Option<SecretText> {
+    let facts: PassphraseFacts = serde_json::from_str(stored).ok()?;
+    let (nonce, rest) = sealed.split_at_checked(NONCE_LEN)?;
+    let key = facts.key(passphrase)?;
+    let nonce = Nonce::try_assume_unique_for_key(nonce).ok()?;
+    let mut bytes = Secret::new(rest.to_vec());
+    bytes.change(|bytes| {
+        key.open_in_place(nonce, passphrase_binding(stored), bytes).ok()?;
+        bytes.truncate(rest.len().checked_sub(TAG)?);
+        Some(Secret::new(std::str::from_utf8(bytes).ok()?.to_owned()))
+    })
+}
+
+/// What stands in clear beside an envelope.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct EnvelopeFacts {
+    pub(crate) member: Digest,
+    /// The compartments whose keys are in it, with the number of the key.
+    pub(crate) compartments: BTreeMap<String, u32>,
+}
+
+/// What stands in an envelope.
+#[derive(Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Inside<'a> {
+    identity: Digest,
+    member: Digest,
+    #[serde(borrow)]
+    keys: Vec<GivenKey<'a>>,
+}
+
+#[derive(Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct GivenKey<'a> {
+    compartment: &'a str,
+    epoch: u32,
+    key: &'a str,
+}
+
+/// The compartment keys that somebody holds, by name.
+pub(crate) type Keyring = BTreeMap<String, CompartmentKey>;
+
+/// Encrypts to a member the keys of the compartments that it may open: what stands in clear, and the envelope.
+pub(crate) fn close_envelope(
+    identity: &Digest,
+    member: &Member,
+    keys: &Keyring,
+    env: &Env<'_>,
+) -> Result<(EnvelopeFacts, Vec<u8>), CabinetError> {
+    let failed = || CabinetError::Crypto("no envelope");
+    let own: Vec<(&String, &CompartmentKey)> = keys.iter().filter(|(name, _)| member.opens(name)).collect();
+    let texts: Vec<Zeroizing<String>> = own.iter().map(|(_, key)| Zeroizing::new(key.to_text())).collect();
+    let inside = Inside {
+        identity: *identity,
+        member: member.id,
+        keys: own
+            .iter()
+            .zip(&texts)
+            .map(|((name, key), text)| GivenKey { compartment: name, epoch: key.epoch, key: text })
+            .collect(),
+    };
+    // room for all of it from the start: a buffer that moved would leave keys behind
+    let room = 256 + own.iter().map(|(name, _)| 160 + 6 * name.len()).sum::<usize>();
+    let mut text = Secret::new(Vec::with_capacity(room));
+    text.change(|text| serde_json::to_writer(text, &inside)).map_err(|_| failed())?;
+    let to = member.agreement_key().ok_or_else(failed)?;
+    let envelope = envelope::close(&to, &text, env).map_err(|_| failed())?;
+    let compartments = own.iter().map(|(name, key)| ((*name).clone(), key.epoch)).collect();
+    Ok((EnvelopeFacts { member: member.id, compartments }, envelope))
+}
+
+/// Opens a member's envelope, and takes the keys that the policy knows.
+pub(crate) fn open_envelope(
+    identity: &Digest,
+    policy: &Policy,
+    own: &MemberKeys,
+    envelope: &[u8],
+) -> Result<Keyring, CabinetError> {
+    let wrong = |what: &str| CabinetError::Tampered(format!("the envelope of a member {what}"));
+    let opened = envelope::open(&own.agreement, &own.agreement_der, envelope, &Limits::USUAL)
+        .map_err(|_| wrong("cannot be opened with its key"))?;
+    opened.lend(|bytes| {
+        let inside: Inside<'_> = serde_json::from_slice(bytes).map_err(|_| wrong("cannot be read"))?;
+        if (inside.identity, inside.member) != (*identity, own.id()) {
+            return Err(wrong("is for another cabinet or member"));
+        }
+        let mut ring = Keyring::new();
+        for given in inside.keys {
+            let known = policy.compartment(given.compartment).filter(|known| known.epoch == given.epoch);
+            let key = CompartmentKey::from_text(given.key, given.epoch);
+            let (Some(known), Some(key)) = (known, key) else { return Err(wrong("holds an old key")) };
+            if key.check(&policy.origin, given.compartment) != known.check {
+                return Err(wrong("holds another key"));
+            }
+            ring.insert(given.compartment.into(), key);
+        }
+        Ok(ring)
     })
 }

@@ -1,183 +1,415 @@
-//! A cabinet in one SQLite database, with a write-ahead log so that readers never wait.
+//! A cabinet in one SQLite database: one file, with a rollback journal beside it only while it is being changed.
+//!
+//! Nothing in the file is believed. Before it is opened its header and what lies beside it are looked at; before the
+//! first query its schema has to be ours to the letter; triggers, views and functions of its own never run; lengths
+//! and counts have limits. What the rows say is proved elsewhere.
 
-use std::path::Path;
+use std::fs::File;
+use std::io::Read;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use rusqlite::backup::Backup;
+use rusqlite::config::DbConfig;
+use rusqlite::limits::Limit;
+use rusqlite::types::Type;
 use rusqlite::{Connection, Error, ErrorCode, OpenFlags, OptionalExtension, Row, params};
+use tempfile::TempDir;
 
 use crate::CabinetError;
-use crate::store::{BackupRow, MemberRow, Store, StoredHistory, StoredItem};
+use crate::store::{Store, StoredRecord, StoredRow, StoredSeal};
 
 /// Marks the file as ours in its header.
-const APPLICATION_ID: i64 = 0x394b_4559;
+const APPLICATION_ID: u32 = 0x394b_4559;
+/// The layout that is written and read, `user_version` in the header.
+pub(crate) const LAYOUT: u32 = 2;
 /// How long a writer waits for another.
 const PATIENCE: Duration = Duration::from_secs(30);
+/// The longest row: a change of 200,000 records.
+const MOST_BYTES: i32 = 64 << 20;
+/// The most that all rows of one table have together.
+const MOST_IN_ALL: usize = 1 << 30;
+/// A journal's header (SQLite file format, section 3): what it begins with.
+const JOURNAL_MAGIC: [u8; 8] = [0xd9, 0xd5, 0x05, 0xf9, 0x20, 0xa1, 0x63, 0xd7];
 
-/// Every step from one schema to the next. A cabinet of any earlier schema is brought up to date when it is
-/// opened; a step, once released, never changes.
-const MIGRATIONS: &[&str] = &[
-    // 1: facts are one JSON document, exactly the bytes that the seal binds; what is searched for is derived
-    // from it by the database, so that it cannot differ
-    "create table value (name text primary key, value blob not null) strict, without rowid;
-     create table member (
-         label text primary key, kind text not null check (kind in ('passphrase', 'recipient')),
-         recipient text, wrapped blob not null, added text not null) strict;
-     create table item (
-         id text primary key, name text not null unique collate nocase,
-         state text not null check (state in ('active', 'retired')), generation integer not null,
-         replaces text references item (id), revision integer not null, created text not null,
-         seq integer not null,
-         facts text not null, sealed blob not null,
-         kind text generated always as (facts ->> '$.kind') stored,
-         fingerprint text generated always as (facts ->> '$.fingerprint') stored,
-         not_after text generated always as (facts ->> '$.not_after') stored) strict;
-     create index item_kind on item (kind);
-     create index item_fingerprint on item (fingerprint) where fingerprint is not null;
-     create index item_not_after on item (not_after) where not_after is not null;
-     create table history (
-         seq integer primary key, body text not null, previous blob not null, hash blob not null) strict;
-     create table backup (
-         id integer primary key, at text not null, place text not null, seq integer not null) strict;",
+/// The tables. No index and no generated column: their answers could be made to differ from the rows.
+const SCHEMA: &[(&str, &str)] = &[
+    (
+        "history",
+        "CREATE TABLE history (seq integer primary key, form text not null, body text not null, \
+         signature blob not null) strict",
+    ),
+    (
+        "record",
+        "CREATE TABLE record (kind text not null, id text not null, facts text not null, sealed_digest blob, \
+         primary key (kind, id)) strict, without rowid",
+    ),
+    (
+        "sealed",
+        "CREATE TABLE sealed (kind text not null, id text not null, bytes blob not null, \
+         primary key (kind, id)) strict, without rowid",
+    ),
 ];
 
 /// See [`Store`].
 pub struct SqliteStore {
     connection: Connection,
+    path: PathBuf,
+    /// Where a change that was cut off in a read-only place was brought to its end.
+    recovered: Option<TempDir>,
 }
 
 impl SqliteStore {
-    /// Makes an empty cabinet in a new file.
+    /// Makes an empty cabinet in a new file, or in one that is there and empty.
     ///
     /// # Errors
     /// [`CabinetError::Exists`], [`CabinetError::Io`].
     pub fn create(path: &Path) -> Result<Self, CabinetError> {
-        if path.exists() {
+        if path.metadata().is_ok_and(|found| found.len() > 0) {
             return Err(CabinetError::Exists);
         }
-        let flags = OpenFlags::SQLITE_OPEN_READ_WRITE
-            | OpenFlags::SQLITE_OPEN_CREATE
-            | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-        let connection = Connection::open_with_flags(path, flags).map_err(failed)?;
-        connection.pragma_update(None, "application_id", APPLICATION_ID).map_err(failed)?;
-        Self::prepare(connection)
+        let connection = Connection::open_with_flags(path, flags() | OpenFlags::SQLITE_OPEN_CREATE);
+        let connection = connection.map_err(written)?;
+        let make = || -> rusqlite::Result<()> {
+            connection.pragma_update(None, "application_id", APPLICATION_ID)?;
+            connection.pragma_update(None, "user_version", LAYOUT)?;
+            SCHEMA.iter().try_for_each(|(_, sql)| connection.execute_batch(sql))
+        };
+        make().map_err(written)?;
+        Self::guarded(connection, path, None)
     }
 
-    /// Opens a cabinet and brings its schema up to date.
+    /// Opens a cabinet. Nothing is written, unless a change was cut off by a kill: then it is taken back, in the file
+    /// where that can be written, else in a private copy.
     ///
     /// # Errors
     /// [`CabinetError::Missing`], [`CabinetError::NotACabinet`], [`CabinetError::TooNew`],
-    /// [`CabinetError::Io`].
+    /// [`CabinetError::Tampered`], [`CabinetError::Io`].
     pub fn open(path: &Path) -> Result<Self, CabinetError> {
-        let connection = Self::connect(path)?;
-        Self::prepare(connection)
-    }
-
-    /// Opens a copy to be proved, and leaves its file as it is.
-    pub(crate) fn open_copy(path: &Path) -> Result<Self, CabinetError> {
-        Ok(SqliteStore { connection: Self::connect(path)? })
-    }
-
-    fn connect(path: &Path) -> Result<Connection, CabinetError> {
-        match std::fs::metadata(path) {
-            Ok(found) if found.is_file() => {}
-            Ok(_) => return Err(CabinetError::NotACabinet),
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Err(CabinetError::Missing),
-            Err(error) => return Err(CabinetError::Io(error.to_string())),
+        let cut_off = look_before(path)?;
+        if cut_off && !is_writable(path) {
+            return Self::openrecovered(path);
         }
-        let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-        let connection = Connection::open_with_flags(path, flags).map_err(failed)?;
-        connection.busy_timeout(PATIENCE).map_err(failed)?;
-        let id: i64 = connection
-            .query_row("select application_id from pragma_application_id", [], |row| row.get(0))
-            .map_err(failed)?;
-        if id == APPLICATION_ID { Ok(connection) } else { Err(CabinetError::NotACabinet) }
+        let connection = Connection::open_with_flags(path, flags()).map_err(read)?;
+        Self::guarded(connection, path, None)
     }
 
-    fn prepare(mut connection: Connection) -> Result<Self, CabinetError> {
-        connection.busy_timeout(PATIENCE).map_err(failed)?;
-        connection.pragma_update(None, "journal_mode", "wal").map_err(failed)?;
-        connection.pragma_update(None, "synchronous", "full").map_err(failed)?;
-        connection.pragma_update(None, "foreign_keys", true).map_err(failed)?;
-        migrate(&mut connection)?;
-        Ok(SqliteStore { connection })
+    /// Opens a second connection to a cabinet that this process has open: its file is not touched in any other way,
+    /// since a system's locks would fall with the first handle that is closed.
+    pub(crate) fn open_beside(&self) -> Result<Self, CabinetError> {
+        let connection = Connection::open_with_flags(&self.path, flags()).map_err(read)?;
+        Self::guarded(connection, &self.path, None)
     }
-}
 
-impl SqliteStore {
-    /// All rows of a query.
-    fn rows<T>(
+    /// Opens a copy that nobody writes, without locks or any file beside it: its bytes are the same afterwards.
+    ///
+    /// # Errors
+    /// As [`SqliteStore::open`]; a copy with a journal beside it is refused.
+    pub fn open_copy(path: &Path) -> Result<Self, CabinetError> {
+        if look_before(path)? {
+            return Err(CabinetError::Unfinished(path.to_owned()));
+        }
+        let flags =
+            OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_URI | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+        let connection = Connection::open_with_flags(immutable(path), flags).map_err(read)?;
+        Self::guarded(connection, path, None)
+    }
+
+    /// A copy of file and journal in a private folder, where the change that was cut off is taken back.
+    fn openrecovered(path: &Path) -> Result<Self, CabinetError> {
+        let failed = |cause: std::io::Error| CabinetError::Io { action: "read", cause: cause.to_string() };
+        let private = private_folder().map_err(failed)?;
+        let copy = private.path().join("cabinet");
+        std::fs::copy(path, &copy).map_err(failed)?;
+        std::fs::copy(beside(path, "-journal"), beside(&copy, "-journal")).map_err(failed)?;
+        for file in [&copy, &beside(&copy, "-journal")] {
+            make_writable(file).map_err(failed)?;
+        }
+        let connection = Connection::open_with_flags(&copy, flags()).map_err(read)?;
+        let store = Self::guarded(connection, path, Some(private))?;
+        // what is written into a private copy would be lost
+        store.connection.pragma_update(None, "query_only", true).map_err(read)?;
+        Ok(store)
+    }
+
+    /// Takes from the file every means to act by itself, and compares its schema before anything is asked of it.
+    fn guarded(
+        connection: Connection,
+        path: &Path,
+        recovered: Option<TempDir>,
+    ) -> Result<Self, CabinetError> {
+        let guard = || -> rusqlite::Result<()> {
+            connection.set_db_config(DbConfig::SQLITE_DBCONFIG_DEFENSIVE, true)?;
+            for off in [
+                DbConfig::SQLITE_DBCONFIG_ENABLE_TRIGGER,
+                DbConfig::SQLITE_DBCONFIG_ENABLE_VIEW,
+                DbConfig::SQLITE_DBCONFIG_TRUSTED_SCHEMA,
+                DbConfig::SQLITE_DBCONFIG_DQS_DML,
+                DbConfig::SQLITE_DBCONFIG_DQS_DDL,
+            ] {
+                connection.set_db_config(off, false)?;
+            }
+            connection.set_limit(Limit::SQLITE_LIMIT_LENGTH, MOST_BYTES)?;
+            connection.set_limit(Limit::SQLITE_LIMIT_SQL_LENGTH, 64 << 10)?;
+            connection.set_limit(Limit::SQLITE_LIMIT_TRIGGER_DEPTH, 0)?;
+            connection.busy_timeout(PATIENCE)?;
+            connection.pragma_update(None, "cell_size_check", true)?;
+            connection.pragma_update(None, "synchronous", "extra")?;
+            connection.pragma_update(None, "secure_delete", true)
+        };
+        guard().map_err(read)?;
+        compare_schema(&connection)?;
+        Ok(SqliteStore { connection, path: path.to_owned(), recovered })
+    }
+
+    /// All rows of a query, as long as they are not more than anybody has.
+    fn each(
         &self,
         sql: &str,
-        read: impl FnMut(&Row<'_>) -> rusqlite::Result<T>,
-    ) -> Result<Vec<T>, CabinetError> {
-        let mut statement = self.connection.prepare_cached(sql).map_err(failed)?;
-        let rows = statement.query_map([], read).map_err(failed)?;
-        rows.collect::<Result<_, _>>().map_err(failed)
+        take: &mut dyn FnMut(&Row<'_>) -> rusqlite::Result<usize>,
+        mut more: impl FnMut() -> Result<(), CabinetError>,
+    ) -> Result<(), CabinetError> {
+        let mut statement = self.connection.prepare_cached(sql).map_err(read)?;
+        let mut rows = statement.query([]).map_err(read)?;
+        let mut all = 0usize;
+        while let Some(row) = rows.next().map_err(read)? {
+            all = all.saturating_add(take(row).map_err(read)?);
+            if all > MOST_IN_ALL {
+                return Err(CabinetError::Tampered("there is more in it than any cabinet has".into()));
+            }
+            more()?;
+        }
+        Ok(())
+    }
+
+    /// Who holds the cabinet, as far as the system tells.
+    fn busy(&self, error: Error) -> CabinetError {
+        match written(error) {
+            CabinetError::Busy(_) => CabinetError::Busy(holder(&self.path)),
+            other => other,
+        }
     }
 }
 
-fn migrate(connection: &mut Connection) -> Result<(), CabinetError> {
-    let version = |c: &Connection| -> Result<i64, CabinetError> {
-        c.query_row("select user_version from pragma_user_version", [], |row| row.get(0)).map_err(failed)
+fn flags() -> OpenFlags {
+    // a file that cannot be written is opened for reading
+    OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX
+}
+
+/// The database's name for a file that never changes.
+fn immutable(path: &Path) -> String {
+    let mut out = String::from("file:");
+    for byte in path.as_os_str().as_encoded_bytes() {
+        match byte {
+            b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'/' | b'-' | b'_' | b'.' => {
+                out.push(char::from(*byte))
+            }
+            other => out.push_str(&format!("%{other:02X}")),
+        }
+    }
+    out + "?immutable=1"
+}
+
+/// The file and what lies beside it, before the database sees them: a regular file of our kind and layout that wants no
+/// write-ahead log; and a journal, if there is one, that names no other file, since the database would delete that one.
+/// Tells whether there is a journal.
+fn look_before(path: &Path) -> Result<bool, CabinetError> {
+    let failed = |cause: std::io::Error| CabinetError::Io { action: "read", cause: cause.to_string() };
+    let found = match std::fs::metadata(path) {
+        Ok(found) => found,
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Err(CabinetError::Missing),
+        Err(error) => return Err(failed(error)),
     };
-    let known = MIGRATIONS.len() as i64;
-    let found = version(connection)?;
-    if found > known {
-        return Err(CabinetError::TooNew { found, known });
+    if !found.is_file() {
+        return Err(CabinetError::NotACabinet);
     }
-    if found == known {
-        return Ok(());
+    let mut header = [0; 100];
+    match File::open(path).and_then(|mut file| file.read_exact(&mut header)) {
+        Ok(()) => {}
+        Err(error) if error.kind() == std::io::ErrorKind::UnexpectedEof => {
+            return Err(CabinetError::NotACabinet);
+        }
+        Err(error) => return Err(failed(error)),
     }
-    let transaction =
-        connection.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate).map_err(failed)?;
-    // another process may have done it while this one waited
-    let found = usize::try_from(version(&transaction)?).unwrap_or(0);
-    for step in MIGRATIONS.iter().skip(found) {
-        transaction.execute_batch(step).map_err(failed)?;
+    let number = |at: usize| {
+        let bytes = header.get(at..at + 4).and_then(|bytes| bytes.try_into().ok());
+        bytes.map_or(0, u32::from_be_bytes)
+    };
+    if !header.starts_with(b"SQLite format 3\0") || number(68) != APPLICATION_ID {
+        return Err(CabinetError::NotACabinet);
     }
-    transaction.pragma_update(None, "user_version", known).map_err(failed)?;
-    transaction.commit().map_err(failed)
+    if number(60) != LAYOUT {
+        return Err(CabinetError::TooNew { found: number(60), known: LAYOUT });
+    }
+    let meddled = |what: &str| Err(CabinetError::Tampered(what.into()));
+    if header.get(18..20) != Some(&[1, 1]) {
+        return meddled("its header asks for a write-ahead log, which this tool never makes");
+    }
+    if beside(path, "-wal").exists() || beside(path, "-shm").exists() {
+        return meddled("a write-ahead log lies beside it, which this tool never makes");
+    }
+    let journal = beside(path, "-journal");
+    if !journal.exists() {
+        return Ok(false);
+    }
+    if names_another(&journal).map_err(failed)? {
+        return meddled("the journal beside it names another file, which this tool never does");
+    }
+    Ok(true)
 }
 
-fn failed(error: Error) -> CabinetError {
+/// Whether a journal ends with the name of a super-journal: a length and a checksum, then the magic again.
+fn names_another(journal: &Path) -> std::io::Result<bool> {
+    use std::io::{Seek, SeekFrom};
+    let mut file = File::open(journal)?;
+    let length = file.metadata()?.len();
+    if length < JOURNAL_MAGIC.len() as u64 {
+        return Ok(false);
+    }
+    file.seek(SeekFrom::End(-8))?;
+    let mut end = [0; 8];
+    file.read_exact(&mut end)?;
+    Ok(length >= 16 && end == JOURNAL_MAGIC)
+}
+
+/// The name of a file beside the database's.
+pub(crate) fn beside(path: &Path, suffix: &str) -> PathBuf {
+    let mut name = path.as_os_str().to_owned();
+    name.push(suffix);
+    PathBuf::from(name)
+}
+
+/// Whether the database could finish there what was cut off: in the file, and beside it.
+fn is_writable(path: &Path) -> bool {
+    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let file = std::fs::OpenOptions::new().write(true).open(path).is_ok();
+    file && tempfile::tempfile_in(folder).is_ok()
+}
+
+fn private_folder() -> std::io::Result<TempDir> {
+    let mut builder = tempfile::Builder::new();
+    builder.prefix("ninekeys-look-");
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::PermissionsExt;
+        builder.permissions(std::fs::Permissions::from_mode(0o700));
+    }
+    builder.tempdir()
+}
+
+#[cfg(unix)]
+fn make_writable(file: &Path) -> std::io::Result<()> {
+    use std::os::unix::fs::PermissionsExt;
+    std::fs::set_permissions(file, std::fs::Permissions::from_mode(0o600))
+}
+
+#[cfg(not(unix))]
+fn make_writable(file: &Path) -> std::io::Result<()> {
+    let mut permissions = std::fs::metadata(file)?.permissions();
+    permissions.set_readonly(false);
+    std::fs::set_permissions(file, permissions)
+}
+
+fn compare_schema(connection: &Connection) -> Result<(), CabinetError> {
+    let other = || CabinetError::Tampered("its tables are not those that this tool makes".into());
+    let sql = "select type, name, tbl_name, sql from sqlite_schema";
+    let found = (|| -> rusqlite::Result<Vec<[Option<String>; 4]>> {
+        let mut statement = connection.prepare(sql)?;
+        let mut rows = statement.query([])?;
+        let mut out = Vec::new();
+        while let Some(row) = rows.next()? {
+            out.push([row.get(0)?, row.get(1)?, row.get(2)?, row.get(3)?]);
+            if out.len() > SCHEMA.len() {
+                break;
+            }
+        }
+        Ok(out)
+    })();
+    let found = match found {
+        Ok(found) => found,
+        Err(error) => {
+            return Err(match read(error) {
+                CabinetError::Tampered(_) => other(),
+                unread => unread,
+            });
+        }
+    };
+    let ours: Vec<[Option<String>; 4]> = SCHEMA
+        .iter()
+        .map(|(name, sql)| ["table", name, name, sql].map(|text| Some(text.to_owned())))
+        .collect();
+    if found == ours { Ok(()) } else { Err(other()) }
+}
+
+fn read(error: Error) -> CabinetError {
+    failed(error, "read")
+}
+
+fn written(error: Error) -> CabinetError {
+    failed(error, "written")
+}
+
+fn failed(error: Error, action: &'static str) -> CabinetError {
+    use ErrorCode as Code;
     match error.sqlite_error_code() {
-        Some(ErrorCode::NotADatabase) => CabinetError::NotACabinet,
-        Some(ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked) => CabinetError::Busy,
-        Some(ErrorCode::DatabaseCorrupt) => CabinetError::Tampered(error.to_string()),
-        _ => CabinetError::Io(error.to_string()),
+        Some(Code::NotADatabase) => CabinetError::NotACabinet,
+        Some(Code::DatabaseBusy | Code::DatabaseLocked) => CabinetError::Busy(None),
+        Some(Code::DatabaseCorrupt | Code::TooBig | Code::TypeMismatch | Code::ConstraintViolation) => {
+            CabinetError::Tampered(error.to_string())
+        }
+        Some(Code::DiskFull) => CabinetError::Io { action, cause: "the disk is full".into() },
+        Some(Code::ReadOnly) => {
+            CabinetError::Io { action, cause: "it, or the folder that it is in, is read-only".into() }
+        }
+        Some(Code::CannotOpen) if action == "written" => {
+            CabinetError::Io { action, cause: "nothing can be made in the folder that it is in".into() }
+        }
+        Some(Code::PermissionDenied) => CabinetError::Io { action, cause: "you have no permission".into() },
+        Some(_) => CabinetError::Io { action, cause: error.to_string() },
+        // a column of another type than ours, or text that is none
+        None => CabinetError::Tampered(error.to_string()),
     }
 }
 
-fn name_taken(error: Error, name: &str) -> CabinetError {
-    match error.sqlite_error_code() {
-        Some(ErrorCode::ConstraintViolation) => CabinetError::NameTaken(name.into()),
-        _ => failed(error),
-    }
+/// The process that holds a lock on the file, as Linux tells it.
+#[cfg(target_os = "linux")]
+fn holder(path: &Path) -> Option<String> {
+    use std::os::unix::fs::MetadataExt;
+    let inode = std::fs::metadata(path).ok()?.ino().to_string();
+    let locks = std::fs::read_to_string("/proc/locks").ok()?;
+    let own = std::process::id().to_string();
+    let of = |line: &str| {
+        let words: Vec<&str> = line.split_whitespace().filter(|word| *word != "->").collect();
+        let file = words.iter().find(|word| word.matches(':').count() == 2)?;
+        (file.rsplit(':').next() == Some(inode.as_str())).then(|| words.get(4).map(ToString::to_string))?
+    };
+    let process = locks.lines().filter_map(of).find(|process| *process != own)?;
+    let name = std::fs::read_to_string(format!("/proc/{process}/comm")).unwrap_or_default();
+    Some(format!("process {process} ({})", name.trim()))
 }
 
-/// A count as SQLite keeps it; a negative one, which only meddling can make, reads as 0 and fits no proof.
+#[cfg(not(target_os = "linux"))]
+fn holder(_path: &Path) -> Option<String> {
+    None
+}
+
+/// A count as the database keeps it; a negative one, which only meddling can make, is no row's number.
 fn number(row: &Row<'_>, column: usize) -> rusqlite::Result<u64> {
     let found: i64 = row.get(column)?;
-    Ok(u64::try_from(found).unwrap_or(0))
-}
-
-fn stored(number: u64) -> i64 {
-    i64::try_from(number).unwrap_or(i64::MAX)
+    u64::try_from(found).map_err(|_| Error::InvalidColumnType(column, "seq".into(), Type::Integer))
 }
 
 impl Store for SqliteStore {
     fn begin(&mut self) -> Result<(), CabinetError> {
-        self.connection.execute_batch("begin immediate").map_err(failed)
+        self.connection.execute_batch("begin immediate").map_err(|error| self.busy(error))
     }
 
     fn begin_reading(&mut self) -> Result<(), CabinetError> {
-        self.connection.execute_batch("begin deferred").map_err(failed)
+        self.connection.execute_batch("begin deferred").map_err(read)
     }
 
     fn commit(&mut self) -> Result<(), CabinetError> {
         self.connection.execute_batch("commit").map_err(|error| {
-            let reason = failed(error);
+            let reason = self.busy(error);
             self.roll_back();
             reason
         })
@@ -188,161 +420,126 @@ impl Store for SqliteStore {
         let _ = self.connection.execute_batch("rollback");
     }
 
-    fn value(&self, name: &str) -> Result<Option<Vec<u8>>, CabinetError> {
-        self.connection
-            .query_row("select value from value where name = ?1", [name], |row| row.get(0))
-            .optional()
-            .map_err(failed)
-    }
-
-    fn set_value(&mut self, name: &str, value: &[u8]) -> Result<(), CabinetError> {
-        let sql = "insert into value (name, value) values (?1, ?2)
-                   on conflict (name) do update set value = excluded.value";
-        self.connection.execute(sql, params![name, value]).map_err(failed)?;
-        Ok(())
-    }
-
-    fn items(&self) -> Result<Vec<StoredItem>, CabinetError> {
-        let sql = "select id, name, state, generation, replaces, revision, created, seq, facts from item";
-        self.rows(sql, |row| {
-            Ok(StoredItem {
-                id: row.get(0)?,
-                name: row.get(1)?,
-                state: row.get(2)?,
-                generation: row.get(3)?,
-                replaces: row.get(4)?,
-                revision: row.get(5)?,
-                created: row.get(6)?,
-                seq: number(row, 7)?,
-                facts: row.get(8)?,
-            })
-        })
-    }
-
-    fn sealed(&self, id: &str) -> Result<Option<Vec<u8>>, CabinetError> {
-        let mut statement =
-            self.connection.prepare_cached("select sealed from item where id = ?1").map_err(failed)?;
-        statement.query_row([id], |row| row.get(0)).optional().map_err(failed)
-    }
-
-    fn add_item(&mut self, item: &StoredItem, sealed: &[u8]) -> Result<(), CabinetError> {
-        let sql = "insert into item (id, name, state, generation, replaces, revision, created, seq, facts,
-                   sealed) values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)";
-        self.connection
-            .execute(
-                sql,
-                params![
-                    item.id,
-                    item.name,
-                    item.state,
-                    item.generation,
-                    item.replaces,
-                    item.revision,
-                    item.created,
-                    stored(item.seq),
-                    item.facts,
-                    sealed
-                ],
-            )
-            .map_err(|error| name_taken(error, &item.name))?;
-        Ok(())
-    }
-
-    fn change_item(&mut self, item: &StoredItem, sealed: &[u8]) -> Result<(), CabinetError> {
-        let sql = "update item set name = ?2, state = ?3, generation = ?4, replaces = ?5, revision = ?6,
-                   seq = ?7, facts = ?8, sealed = ?9 where id = ?1";
-        self.connection
-            .execute(
-                sql,
-                params![
-                    item.id,
-                    item.name,
-                    item.state,
-                    item.generation,
-                    item.replaces,
-                    item.revision,
-                    stored(item.seq),
-                    item.facts,
-                    sealed
-                ],
-            )
-            .map_err(|error| name_taken(error, &item.name))?;
-        Ok(())
-    }
-
-    fn members(&self) -> Result<Vec<MemberRow>, CabinetError> {
-        let sql = "select label, kind, recipient, wrapped, added from member order by added, label";
-        self.rows(sql, |row| {
-            Ok(MemberRow {
-                label: row.get(0)?,
-                kind: row.get(1)?,
-                recipient: row.get(2)?,
-                wrapped: row.get(3)?,
-                added: row.get(4)?,
-            })
-        })
-    }
-
-    fn put_member(&mut self, member: &MemberRow) -> Result<(), CabinetError> {
-        let sql = "insert into member (label, kind, recipient, wrapped, added) values (?1, ?2, ?3, ?4, ?5)
-                   on conflict (label) do update set kind = excluded.kind, recipient = excluded.recipient,
-                   wrapped = excluded.wrapped";
-        let values = params![member.label, member.kind, member.recipient, member.wrapped, member.added];
-        self.connection.execute(sql, values).map_err(failed)?;
-        Ok(())
-    }
-
-    fn history(&self) -> Result<Vec<StoredHistory>, CabinetError> {
-        let sql = "select seq, body, previous, hash from history order by seq";
-        self.rows(sql, |row| {
-            Ok(StoredHistory {
+    fn history(&self) -> Result<Vec<StoredRow>, CabinetError> {
+        let mut out = Vec::new();
+        let sql = "select seq, form, body, signature from history order by seq";
+        let mut take = |row: &Row<'_>| {
+            let row = StoredRow {
                 seq: number(row, 0)?,
-                body: row.get(1)?,
-                previous: row.get(2)?,
-                hash: row.get(3)?,
-            })
-        })
+                form: row.get(1)?,
+                body: row.get(2)?,
+                signature: row.get(3)?,
+            };
+            let size = row.body.len() + 200;
+            out.push(row);
+            Ok(size)
+        };
+        self.each(sql, &mut take, || Ok(()))?;
+        Ok(out)
     }
 
-    fn newest_history(&self) -> Result<Option<(u64, Vec<u8>)>, CabinetError> {
-        let sql = "select seq, hash from history order by seq desc limit 1";
-        self.connection
-            .query_row(sql, [], |row| Ok((number(row, 0)?, row.get(1)?)))
-            .optional()
-            .map_err(failed)
+    fn records(&self) -> Result<Vec<StoredRecord>, CabinetError> {
+        let mut out = Vec::new();
+        let sql = "select kind, id, facts, sealed_digest from record";
+        let mut take = |row: &Row<'_>| {
+            let record = StoredRecord {
+                kind: row.get(0)?,
+                id: row.get(1)?,
+                facts: row.get(2)?,
+                sealed_digest: row.get(3)?,
+            };
+            let size = record.facts.len() + record.id.len() + 200;
+            out.push(record);
+            Ok(size)
+        };
+        self.each(sql, &mut take, || Ok(()))?;
+        Ok(out)
     }
 
-    fn add_history(
-        &mut self,
-        seq: u64,
-        body: &str,
-        previous: &[u8],
-        hash: &[u8],
+    fn sealed(&self, kind: &str, id: &str) -> Result<Option<Vec<u8>>, CabinetError> {
+        let sql = "select bytes from sealed where kind = ?1 and id = ?2";
+        let mut statement = self.connection.prepare_cached(sql).map_err(read)?;
+        statement.query_row([kind, id], |row| row.get(0)).optional().map_err(read)
+    }
+
+    fn each_sealed(
+        &self,
+        look: &mut dyn FnMut(StoredSeal) -> Result<(), CabinetError>,
     ) -> Result<(), CabinetError> {
-        let sql = "insert into history (seq, body, previous, hash) values (?1, ?2, ?3, ?4)";
-        self.connection.execute(sql, params![stored(seq), body, previous, hash]).map_err(failed)?;
-        Ok(())
+        let found = std::cell::RefCell::new(None);
+        let sql = "select kind, id, bytes from sealed";
+        let mut take = |row: &Row<'_>| {
+            let seal = StoredSeal { kind: row.get(0)?, id: row.get(1)?, bytes: row.get(2)? };
+            let size = seal.bytes.len();
+            found.replace(Some(seal));
+            Ok(size)
+        };
+        self.each(sql, &mut take, || found.take().map_or(Ok(()), &mut *look))
     }
 
-    fn backups(&self) -> Result<Vec<BackupRow>, CabinetError> {
-        self.rows("select at, place, seq from backup order by id", |row| {
-            Ok(BackupRow { at: row.get(0)?, place: row.get(1)?, seq: number(row, 2)? })
-        })
+    fn add_row(&mut self, row: &StoredRow) -> Result<(), CabinetError> {
+        let sql = "insert into history (seq, form, body, signature) values (?1, ?2, ?3, ?4)";
+        let seq = i64::try_from(row.seq).unwrap_or(i64::MAX);
+        let done = self.connection.execute(sql, params![seq, row.form, row.body, row.signature]);
+        done.map(|_| ()).map_err(written)
     }
 
-    fn add_backup(&mut self, backup: &BackupRow) -> Result<(), CabinetError> {
-        let sql = "insert into backup (at, place, seq) values (?1, ?2, ?3)";
-        self.connection.execute(sql, params![backup.at, backup.place, stored(backup.seq)]).map_err(failed)?;
-        Ok(())
+    fn put_record(&mut self, record: &StoredRecord, sealed: Option<&[u8]>) -> Result<(), CabinetError> {
+        let StoredRecord { kind, id, facts, sealed_digest } = record;
+        let put = || -> rusqlite::Result<()> {
+            let sql = "insert into record (kind, id, facts, sealed_digest) values (?1, ?2, ?3, ?4)
+                       on conflict (kind, id) do update set facts = excluded.facts,
+                       sealed_digest = excluded.sealed_digest";
+            self.connection.prepare_cached(sql)?.execute(params![kind, id, facts, sealed_digest])?;
+            match sealed {
+                Some(bytes) => {
+                    let sql = "insert into sealed (kind, id, bytes) values (?1, ?2, ?3)
+                               on conflict (kind, id) do update set bytes = excluded.bytes";
+                    self.connection.prepare_cached(sql)?.execute(params![kind, id, bytes])?;
+                }
+                None => {
+                    let sql = "delete from sealed where kind = ?1 and id = ?2";
+                    self.connection.prepare_cached(sql)?.execute([kind, id])?;
+                }
+            }
+            Ok(())
+        };
+        put().map_err(written)
+    }
+
+    fn remove_record(&mut self, kind: &str, id: &str) -> Result<(), CabinetError> {
+        let remove = || -> rusqlite::Result<()> {
+            for sql in [
+                "delete from record where kind = ?1 and id = ?2",
+                "delete from sealed where kind = ?1 and id = ?2",
+            ] {
+                self.connection.prepare_cached(sql)?.execute([kind, id])?;
+            }
+            Ok(())
+        };
+        remove().map_err(written)
+    }
+
+    fn clear(&mut self) -> Result<(), CabinetError> {
+        let sql = "delete from history; delete from record; delete from sealed";
+        self.connection.execute_batch(sql).map_err(written)
+    }
+
+    fn write_anew(&mut self) -> Result<(), CabinetError> {
+        self.connection.execute_batch("vacuum").map_err(|error| self.busy(error))
     }
 
     fn copy_to(&self, path: &Path) -> Result<(), CabinetError> {
-        let mut copy = Connection::open(path).map_err(failed)?;
-        let backup = Backup::new(&self.connection, &mut copy).map_err(failed)?;
-        backup.run_to_completion(4096, Duration::ZERO, None).map_err(failed)?;
-        drop(backup);
-        // one file that needs no log beside it
-        copy.pragma_update(None, "journal_mode", "delete").map_err(failed)?;
-        copy.close().map_err(|(_, error)| failed(error))
+        let text = path.to_str().ok_or(CabinetError::Io {
+            action: "written",
+            cause: "the name of its copy is not text".into(),
+        })?;
+        let copy = |connection: &Connection| connection.execute("vacuum into ?1", [text]).map(|_| ());
+        match &self.recovered {
+            Some(_) => copy(&self.connection),
+            // another connection reads what was committed, also while this one has begun to write
+            None => copy(&self.open_beside()?.connection),
+        }
+        .map_err(|error| self.busy(error))
     }
 }

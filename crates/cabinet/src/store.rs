@@ -4,69 +4,45 @@ use std::path::Path;
 
 use crate::CabinetError;
 
-/// An item as it is stored.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct StoredItem {
-    /// Item id.
-    pub id: String,
-    /// Name, unique without case.
-    pub name: String,
-    /// `active` or `retired`.
-    pub state: String,
-    /// Generation, from 1.
-    pub generation: u32,
-    /// What it replaces.
-    pub replaces: Option<String>,
-    /// Revision, from 1.
-    pub revision: u32,
-    /// RFC 3339, UTC.
-    pub created: String,
-    /// The row of history that made or last changed it.
-    pub seq: u64,
-    /// The facts as JSON, exactly the bytes that are bound to the sealed part.
-    pub facts: String,
-}
-
 /// A history row as it is stored.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct StoredHistory {
+pub struct StoredRow {
     /// Its number, from 1.
     pub seq: u64,
-    /// What it says, JSON.
+    /// `change` or `policy`.
+    pub form: String,
+    /// What it says, JSON, exactly the bytes that are hashed.
     pub body: String,
-    /// The hash of the row before; zeros for the first.
-    pub previous: Vec<u8>,
-    /// Its own hash.
-    pub hash: Vec<u8>,
+    /// Its author's signature.
+    pub signature: Vec<u8>,
 }
 
-/// A member as it is stored.
+/// A record as it is stored, without its sealed part.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct MemberRow {
-    /// Name among the members.
-    pub label: String,
-    /// `passphrase` or `recipient`.
+pub struct StoredRecord {
+    /// What kind of record it is.
     pub kind: String,
-    /// The recipient's public text.
-    pub recipient: Option<String>,
-    /// The cabinet key, encrypted to the member.
-    pub wrapped: Vec<u8>,
-    /// RFC 3339, UTC.
-    pub added: String,
+    /// Its id among its kind.
+    pub id: String,
+    /// What of it stands in clear: JSON, exactly the bytes that are digested.
+    pub facts: String,
+    /// The digest of its sealed part, where it has one.
+    pub sealed_digest: Option<Vec<u8>>,
 }
 
-/// A backup that was made and proved.
+/// A sealed part as it is stored.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct BackupRow {
-    /// RFC 3339, UTC.
-    pub at: String,
-    /// Where it was written.
-    pub place: String,
-    /// The last row of history that is in it.
-    pub seq: u64,
+pub struct StoredSeal {
+    /// The kind of its record.
+    pub kind: String,
+    /// The id of its record.
+    pub id: String,
+    /// The sealed bytes.
+    pub bytes: Vec<u8>,
 }
 
-/// Rows, and transactions over them. Nothing here knows what they mean.
+/// Rows, and transactions over them. Nothing here knows what they mean, and nothing here is believed: what comes out
+/// is proved by whoever asked.
 pub trait Store {
     /// Begins a transaction that no other writer can overlap; waits for one that is there.
     ///
@@ -86,78 +62,57 @@ pub trait Store {
     /// Forgets the transaction's changes.
     fn roll_back(&mut self);
 
-    /// A named value.
-    ///
-    /// # Errors
-    /// [`CabinetError::Io`].
-    fn value(&self, name: &str) -> Result<Option<Vec<u8>>, CabinetError>;
-    /// Sets a named value.
-    ///
-    /// # Errors
-    /// [`CabinetError::Io`].
-    fn set_value(&mut self, name: &str, value: &[u8]) -> Result<(), CabinetError>;
-
-    /// All items.
-    ///
-    /// # Errors
-    /// [`CabinetError::Io`].
-    fn items(&self) -> Result<Vec<StoredItem>, CabinetError>;
-    /// The sealed part of an item.
-    ///
-    /// # Errors
-    /// [`CabinetError::Io`].
-    fn sealed(&self, id: &str) -> Result<Option<Vec<u8>>, CabinetError>;
-    /// Adds an item.
-    ///
-    /// # Errors
-    /// [`CabinetError::NameTaken`], [`CabinetError::Io`].
-    fn add_item(&mut self, item: &StoredItem, sealed: &[u8]) -> Result<(), CabinetError>;
-    /// Replaces an item's columns and sealed part.
-    ///
-    /// # Errors
-    /// [`CabinetError::NameTaken`], [`CabinetError::Io`].
-    fn change_item(&mut self, item: &StoredItem, sealed: &[u8]) -> Result<(), CabinetError>;
-
-    /// All members.
-    ///
-    /// # Errors
-    /// [`CabinetError::Io`].
-    fn members(&self) -> Result<Vec<MemberRow>, CabinetError>;
-    /// Adds a member, or replaces the one with that label.
-    ///
-    /// # Errors
-    /// [`CabinetError::Io`].
-    fn put_member(&mut self, member: &MemberRow) -> Result<(), CabinetError>;
-
     /// All history rows, oldest first.
     ///
     /// # Errors
-    /// [`CabinetError::Io`].
-    fn history(&self) -> Result<Vec<StoredHistory>, CabinetError>;
-    /// The newest history row's sequence number and hash.
+    /// [`CabinetError::Io`], [`CabinetError::Tampered`] for rows of a form that is never written.
+    fn history(&self) -> Result<Vec<StoredRow>, CabinetError>;
+    /// All records, ascending by kind and id.
     ///
     /// # Errors
-    /// [`CabinetError::Io`].
-    fn newest_history(&self) -> Result<Option<(u64, Vec<u8>)>, CabinetError>;
+    /// As [`Store::history`].
+    fn records(&self) -> Result<Vec<StoredRecord>, CabinetError>;
+    /// One sealed part.
+    ///
+    /// # Errors
+    /// As [`Store::history`].
+    fn sealed(&self, kind: &str, id: &str) -> Result<Option<Vec<u8>>, CabinetError>;
+    /// Shows every sealed part, ascending by kind and id.
+    ///
+    /// # Errors
+    /// As [`Store::history`], and what `look` returns.
+    fn each_sealed(
+        &self,
+        look: &mut dyn FnMut(StoredSeal) -> Result<(), CabinetError>,
+    ) -> Result<(), CabinetError>;
+
     /// Appends a history row.
     ///
     /// # Errors
     /// [`CabinetError::Io`].
-    fn add_history(&mut self, seq: u64, body: &str, previous: &[u8], hash: &[u8])
-    -> Result<(), CabinetError>;
-
-    /// All backups, oldest first.
+    fn add_row(&mut self, row: &StoredRow) -> Result<(), CabinetError>;
+    /// Adds a record with its sealed part, or replaces the one with that kind and id.
     ///
     /// # Errors
     /// [`CabinetError::Io`].
-    fn backups(&self) -> Result<Vec<BackupRow>, CabinetError>;
-    /// Notes a backup.
+    fn put_record(&mut self, record: &StoredRecord, sealed: Option<&[u8]>) -> Result<(), CabinetError>;
+    /// Removes a record with its sealed part.
     ///
     /// # Errors
     /// [`CabinetError::Io`].
-    fn add_backup(&mut self, backup: &BackupRow) -> Result<(), CabinetError>;
+    fn remove_record(&mut self, kind: &str, id: &str) -> Result<(), CabinetError>;
+    /// Removes everything, to make place for what is restored.
+    ///
+    /// # Errors
+    /// [`CabinetError::Io`].
+    fn clear(&mut self) -> Result<(), CabinetError>;
 
-    /// Writes a consistent copy of everything to a new file.
+    /// Writes the file anew, without what was removed from it. Outside of transactions.
+    ///
+    /// # Errors
+    /// [`CabinetError::Io`]; then it is as it was.
+    fn write_anew(&mut self) -> Result<(), CabinetError>;
+    /// Writes a consistent copy of what was committed to an empty file.
     ///
     /// # Errors
     /// [`CabinetError::Io`].

@@ -5,19 +5,22 @@ mod arguments;
 mod clock;
 mod commands;
 mod failure;
+mod machine;
 mod output;
 mod progress;
 mod prompt;
 
-use std::io::Write;
+use std::cell::RefCell;
+use std::panic::AssertUnwindSafe;
 use std::process::ExitCode;
-use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
+use std::sync::{Arc, OnceLock};
 
 use clap::Parser;
 use ninekeys_core::env::Env;
 use ninekeys_core::keys::SystemKeys;
 use ninekeys_ops::Ctx;
+use ninekeys_ops::memory::MachineMemory;
 
 use arguments::{Cli, Global};
 use failure::{Exit, Failure};
@@ -26,7 +29,8 @@ use progress::Bar;
 use prompt::Terminal;
 
 fn main() -> ExitCode {
-    std::panic::set_hook(Box::new(report_defect));
+    // noted here and told below, when what has to be taken back was taken back
+    std::panic::set_hook(Box::new(note_defect));
     let cli = match Cli::try_parse() {
         Ok(cli) => cli,
         Err(error) => {
@@ -37,7 +41,11 @@ fn main() -> ExitCode {
         }
     };
     let mut output = Output::new(&cli.global);
-    let exit = run(cli, &mut output).unwrap_or_else(|failure| output.failure(&failure));
+    let ran = std::panic::catch_unwind(AssertUnwindSafe(|| run(cli, &mut output)));
+    let exit = match ran {
+        Ok(done) => done.unwrap_or_else(|failure| output.failure(&failure)),
+        Err(_) => output.failure(&defect()),
+    };
     output.finish(exit).into()
 }
 
@@ -52,24 +60,49 @@ fn run(cli: Cli, output: &mut Output) -> Result<Exit, Failure> {
     };
     let env = Env { now, keys: &keys, progress: &bar, stop: &stop };
     let ask = Terminal::new(&global);
-    // what a lender left that was killed
+    // what commands left that were killed
+    let machine = MachineMemory::new(machine::state_folder(), machine::name());
     ninekeys_ops::lend::sweep(&commands::lend::folders());
-    let ctx = context(env, &ask, &global)?;
-    commands::run(command, &ctx, &global, output)
+    ninekeys_ops::sweep_outgoing(&machine);
+    let ctx = context(env, &ask, &machine, &global)?;
+    let done = commands::run(command, &ctx, &global, output);
+    output.notices(&ctx);
+    done
 }
 
-fn context<'a>(env: Env<'a>, ask: &'a Terminal, global: &Global) -> Result<Ctx<'a>, Failure> {
+fn context<'a>(
+    env: Env<'a>,
+    ask: &'a Terminal,
+    machine: &'a MachineMemory,
+    global: &Global,
+) -> Result<Ctx<'a>, Failure> {
     let folder = std::env::current_dir()
         .map_err(|error| Failure::plain(Exit::Damaged, "start", &format!("the folder: {error}")))?;
-    Ok(Ctx { env, folder, project: global.project.clone(), cabinet: global.cabinet.clone(), ask })
+    Ok(Ctx {
+        env,
+        folder,
+        project: global.project.clone(),
+        cabinet: global.cabinet.clone(),
+        ask,
+        machine,
+        notices: RefCell::default(),
+    })
+}
+
+/// Where a defect showed itself first.
+static DEFECT: OnceLock<String> = OnceLock::new();
+
+fn note_defect(info: &std::panic::PanicHookInfo<'_>) {
+    let place = info.location().map(|at| format!("{}:{}", at.file(), at.line())).unwrap_or_default();
+    let _ = DEFECT.set(place);
 }
 
 /// A defect of the tool: said as such, without a trace that nobody asked for.
-fn report_defect(info: &std::panic::PanicHookInfo<'_>) {
-    let place = info.location().map(|at| format!("{}:{}", at.file(), at.line())).unwrap_or_default();
-    let mut stderr = anstream::stderr();
-    let _ = writeln!(stderr, "ninekeys: this is a defect of the tool, not of your input");
-    let _ = writeln!(stderr, "  where     {place}, version {}", env!("CARGO_PKG_VERSION"));
-    let _ = writeln!(stderr, "  changed   nothing that bears its final name");
-    std::process::exit(i32::from(Exit::Defect.code()));
+fn defect() -> Failure {
+    let place = DEFECT.get().map_or("an unknown place", String::as_str);
+    let because = format!(
+        "of a defect of the tool, not of your input, at {place}, version {}",
+        env!("CARGO_PKG_VERSION")
+    );
+    Failure::plain(Exit::Defect, "go on", &because).changed("nothing that bears its final name")
 }

@@ -34,8 +34,14 @@ impl Bar {
     /// Listens for interruption from the first step of long work on: before that there is nothing to clean
     /// up, and a prompt is ended by the system as usual. A second interruption ends the process at once.
     fn listen(&self) {
-        use signal_hook::consts::{SIGINT, SIGTERM};
-        for signal in [SIGINT, SIGTERM] {
+        #[cfg(unix)]
+        let signals = {
+            use signal_hook::consts::{SIGHUP, SIGINT, SIGQUIT, SIGTERM, SIGUSR1, SIGUSR2};
+            [SIGINT, SIGTERM, SIGHUP, SIGQUIT, SIGUSR1, SIGUSR2]
+        };
+        #[cfg(not(unix))]
+        let signals = [signal_hook::consts::SIGINT, signal_hook::consts::SIGTERM];
+        for signal in signals {
             let at_once =
                 signal_hook::flag::register_conditional_shutdown(signal, 130, Arc::clone(&self.stop));
             let politely = signal_hook::flag::register(signal, Arc::clone(&self.stop));

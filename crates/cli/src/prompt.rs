@@ -1,7 +1,8 @@
 //! Secrets from people, files, descriptors and the environment; never from arguments.
 
-use std::io::IsTerminal;
-use std::path::PathBuf;
+use std::fs::File;
+use std::io::{IsTerminal, Read, Write};
+use std::path::{Path, PathBuf};
 
 use ninekeys_cabinet::Credential;
 use ninekeys_formats::secret::{Secret, SecretText};
@@ -35,7 +36,7 @@ impl Ask for Terminal {
     /// `NINEKEYS_PASSPHRASE`.
     fn given(&self) -> Result<Option<Credential>, FileError> {
         if let Some(path) = &self.unlock_file {
-            return secret_from(path.clone()).map(|text| Some(Credential::Identity(text)));
+            return from_file(path).map(|text| Some(Credential::UnlockFile(text)));
         }
         let given = Given {
             file: self.passphrase_file.as_ref(),
@@ -51,6 +52,22 @@ impl Ask for Terminal {
         }
         let text = rpassword::prompt_password(format!("{what}: ")).map_err(AskError::Terminal)?;
         Ok(Some(Secret::new(text)))
+    }
+
+    fn sure(&self, question: &str) -> Result<Option<bool>, AskError> {
+        if !std::io::stdin().is_terminal() {
+            return Ok(None);
+        }
+        let mut stderr = anstream::stderr();
+        let asked = write!(stderr, "{question}? yes or no: ").and_then(|()| stderr.flush());
+        asked.map_err(AskError::Terminal)?;
+        let mut answer = String::new();
+        std::io::stdin().read_line(&mut answer).map_err(AskError::Terminal)?;
+        Ok(Some(matches!(answer.trim().to_ascii_lowercase().as_str(), "y" | "yes")))
+    }
+
+    fn secret_files(&self) -> Vec<PathBuf> {
+        self.unlock_file.iter().chain(&self.passphrase_file).cloned().collect()
     }
 
     fn new_secret(&self, what: &str) -> Result<Option<SecretText>, AskError> {
@@ -76,27 +93,77 @@ impl Given<'_> {
     /// The secret from the first place that was named. A variable that is not set is no secret.
     pub(crate) fn read(&self) -> Result<Option<SecretText>, FileError> {
         if let Some(path) = self.file {
-            return secret_from(path.clone()).map(Some);
+            return from_file(path).map(Some);
         }
         if let Some(number) = self.descriptor {
-            return secret_from(PathBuf::from(format!("/dev/fd/{number}"))).map(Some);
+            let place = PathBuf::from(format!("the descriptor {number}"));
+            return descriptor(number)
+                .map_err(|cause| FileError::new("read", &place, cause))
+                .and_then(|file| secret_from(file, &place))
+                .map(Some);
         }
-        Ok(self.variable.and_then(variable))
+        self.variable.map_or(Ok(None), variable)
     }
 }
 
-/// Reads to the end, as a descriptor has no length.
-fn secret_from(path: PathBuf) -> Result<SecretText, FileError> {
-    let failed = |cause| FileError::new("read", &path, cause);
-    let file = std::fs::File::open(&path).map_err(failed)?;
-    let mut text = String::new();
-    let mut limited = std::io::Read::take(file, LIMIT);
-    std::io::Read::read_to_string(&mut limited, &mut text).map_err(failed)?;
-    let whole = Secret::new(text);
-    Ok(whole.lend(|text| Secret::new(text.trim_end_matches(['\r', '\n']).to_owned())))
+fn from_file(path: &Path) -> Result<SecretText, FileError> {
+    let file = File::open(path).map_err(|cause| FileError::new("read", path, cause))?;
+    secret_from(file, path)
+}
+
+/// The descriptor itself, and not what its path would open anew: a pipe, a socket, or a file where it stands.
+#[cfg(target_os = "linux")]
+fn descriptor(number: u32) -> std::io::Result<File> {
+    use rustix::process::{PidfdFlags, PidfdGetfdFlags, getpid, pidfd_getfd, pidfd_open};
+    let number = i32::try_from(number).map_err(|_| std::io::Error::from(std::io::ErrorKind::InvalidInput))?;
+    let own = pidfd_open(getpid(), PidfdFlags::empty());
+    match own.and_then(|own| pidfd_getfd(own, number, PidfdGetfdFlags::empty())) {
+        Ok(descriptor) => Ok(File::from(descriptor)),
+        // a system that has no such call, or does not allow it
+        Err(rustix::io::Errno::NOSYS | rustix::io::Errno::PERM) => File::open(format!("/dev/fd/{number}")),
+        Err(error) => Err(error.into()),
+    }
+}
+
+/// Other systems' paths of descriptors stand for the descriptors themselves.
+#[cfg(not(target_os = "linux"))]
+fn descriptor(number: u32) -> std::io::Result<File> {
+    File::open(format!("/dev/fd/{number}"))
+}
+
+/// Reads to the end, as a descriptor has no length; what is longer than any secret is refused, and not cut.
+fn secret_from(file: File, place: &Path) -> Result<SecretText, FileError> {
+    let failed = |cause| FileError::new("read", place, cause);
+    let room = usize::try_from(LIMIT + 1).unwrap_or(usize::MAX);
+    // all of the room from the start: a buffer that moved would leave the secret behind
+    let mut bytes = Secret::new(Vec::with_capacity(room));
+    bytes.change(|bytes| file.take(LIMIT + 1).read_to_end(bytes)).map_err(failed)?;
+    bytes.lend(|bytes| {
+        if bytes.len() >= room {
+            return Err(failed(std::io::Error::other("it is longer than 16 KiB, which no secret is")));
+        }
+        let text = std::str::from_utf8(bytes).map_err(|_| failed(not_text()))?;
+        Ok(Secret::new(without_end(text).to_owned()))
+    })
+}
+
+fn not_text() -> std::io::Error {
+    std::io::Error::other("it is not text (UTF-8)")
+}
+
+/// A line's end behind a secret is not a part of it, wherever it comes from.
+fn without_end(text: &str) -> &str {
+    text.trim_end_matches(['\r', '\n'])
 }
 
 #[expect(clippy::disallowed_methods, reason = "this is where secrets come in from the environment")]
-fn variable(name: &str) -> Option<SecretText> {
-    std::env::var(name).ok().filter(|text| !text.is_empty()).map(Secret::new)
+fn variable(name: &str) -> Result<Option<SecretText>, FileError> {
+    let Some(value) = std::env::var_os(name).filter(|value| !value.is_empty()) else { return Ok(None) };
+    match value.into_string() {
+        Ok(text) => {
+            Ok(Some(Secret::new(text))
+                .map(|text| text.lend(|text| Secret::new(without_end(text).to_owned()))))
+        }
+        Err(_) => Err(FileError::new("read", Path::new(&format!("the variable {name}")), not_text())),
+    }
 }

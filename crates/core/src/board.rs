@@ -143,7 +143,7 @@ fn android_state(
         Some(Facts::Certificate(certificate)) => Some(certificate.not_after),
         _ => None,
     };
-    let backed_up = view.last_backup.is_some_and(|backup| backup.has(keystore));
+    let backed_up = view.last_backup.is_some_and(|backup| backup.has_key(entry, view.inventory));
     let mark = match until.map(|until| date_mark(until, view.now, &view.project.policy)) {
         Some(Mark::Expired) => Mark::Expired,
         _ if !backed_up && entry.role == Role::Signing => Mark::AtRisk,

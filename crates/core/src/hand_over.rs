@@ -3,10 +3,8 @@
 //! The message is CMS EnvelopedData (RFC 5652) with AES-256; its key goes to an RSA recipient by RSAES-OAEP
 //! (RFC 3560), to an EC recipient by an ephemeral key agreement (RFC 5753). What is inside is PKCS#8.
 
-use aws_lc_rs::agreement::{self, ECDH_P256, ECDH_P384, UnparsedPublicKey};
 use aws_lc_rs::cipher::{AES_256, EncryptionContext, PaddedBlockEncryptingKey, UnboundCipherKey};
 use aws_lc_rs::digest::{SHA1_FOR_LEGACY_USE_ONLY, digest};
-use aws_lc_rs::key_wrap::{AES_256 as WRAP_256, AesKek, KeyWrap};
 use aws_lc_rs::rsa::{OAEP_SHA256_MGF1SHA256, OaepPublicEncryptingKey, PublicEncryptingKey};
 use ninekeys_formats::envelope::{self, Recipient};
 use ninekeys_formats::limits::Limits;
@@ -15,9 +13,12 @@ use ninekeys_formats::secret::{Secret, SecretBytes};
 use ninekeys_formats::x509::{Certificate, KeyShape};
 use thiserror::Error;
 
-use crate::digest::sha256;
 use crate::env::Env;
+use crate::envelope::EnvelopeError;
 use crate::keys::{KeyError, PublicKey};
+
+/// The block of AES in bytes: the most that padding adds.
+const BLOCK: usize = 16;
 
 /// Why a key was not handed over.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
@@ -36,6 +37,9 @@ pub enum HandOverError {
     /// The random generator.
     #[error(transparent)]
     Random(#[from] KeyError),
+    /// The envelope.
+    #[error(transparent)]
+    Envelope(#[from] EnvelopeError),
 }
 
 /// Who a key is handed over to.
@@ -68,7 +72,8 @@ impl Receiver {
             },
             Err(_) => {
                 let key = PublicKey::from_der(&der).map_err(|_| HandOverError::NotARecipient)?;
-                let id = digest(&SHA1_FOR_LEGACY_USE_ONLY, &bits(&key)?).as_ref().to_vec();
+                let bits = key.bits().map_err(|_| HandOverError::NotARecipient)?;
+                let id = digest(&SHA1_FOR_LEGACY_USE_ONLY, &bits).as_ref().to_vec();
                 Receiver { id: Recipient::Key { id }, key, subject: None }
             }
         };
@@ -83,12 +88,6 @@ impl Receiver {
     pub fn key(&self) -> &PublicKey {
         &self.key
     }
-}
-
-/// The bits of a public key, without what says of which kind it is.
-fn bits(key: &PublicKey) -> Result<Vec<u8>, HandOverError> {
-    let info = <spki::SubjectPublicKeyInfoRef<'_> as der::Decode<'_>>::from_der(key.as_der());
-    info.map(|info| info.subject_public_key.raw_bytes().to_vec()).map_err(|_| HandOverError::NotARecipient)
 }
 
 /// Encrypts a private key (PKCS#8) to the receiver.
@@ -108,9 +107,14 @@ pub fn hand_over(to: &Receiver, secret: &SecretBytes, env: &Env<'_>) -> Result<V
     env.keys.fill(&mut iv)?;
     let key = content_key.lend(|key| UnboundCipherKey::new(&AES_256, key)).map_err(refused)?;
     let key = PaddedBlockEncryptingKey::cbc_pkcs7(key).map_err(refused)?;
-    let mut content = secret.lend(Clone::clone);
-    key.less_safe_encrypt(&mut content, EncryptionContext::Iv128((&iv).into())).map_err(refused)?;
-    envelope::write(&to.id, &recipient, &iv, &content).map_err(encoding)
+    // room for the padding is there from the start: a buffer that moved would leave the key behind
+    let room = secret.lend(Vec::len) + BLOCK;
+    let mut content = Secret::new(Vec::with_capacity(room));
+    content.change(|bytes| {
+        secret.lend(|secret| bytes.extend_from_slice(secret));
+        key.less_safe_encrypt(bytes, EncryptionContext::Iv128((&iv).into())).map(|_| ()).map_err(refused)
+    })?;
+    content.lend(|bytes| envelope::write(&to.id, &recipient, &iv, bytes)).map_err(encoding)
 }
 
 fn transport(to: &Receiver, content_key: &SecretBytes) -> Result<Vec<u8>, HandOverError> {
@@ -125,25 +129,7 @@ fn transport(to: &Receiver, content_key: &SecretBytes) -> Result<Vec<u8>, HandOv
 }
 
 fn agreement(to: &Receiver, content_key: &SecretBytes) -> Result<Vec<u8>, HandOverError> {
-    let failed = HandOverError::Provider;
-    let curve = match to.key.shape() {
-        KeyShape::Ec { curve } if curve == "P-256" => &ECDH_P256,
-        _ => &ECDH_P384,
-    };
-    let ephemeral = agreement::PrivateKey::generate(curve).map_err(|_| failed.clone())?;
-    let point = ephemeral.compute_public_key().map_err(|_| failed.clone())?;
-    let shared_info = envelope::shared_info().map_err(|_| failed.clone())?;
-    let peer = UnparsedPublicKey::new(curve, bits(&to.key)?);
-    // the derivation of X9.63: SHA-256 over secret, a counter from 1, and the shared info; one block is enough
-    let kek = agreement::agree(&ephemeral, peer, failed.clone(), |shared| {
-        let mut input = Secret::new([shared, &1u32.to_be_bytes(), &shared_info].concat());
-        Ok(input.change(|input| Secret::new(sha256(input).to_vec())))
-    })?;
-    let kek = kek.lend(|kek| AesKek::new(&WRAP_256, kek)).map_err(|_| failed.clone())?;
-    let mut out = [0; 40];
-    let wrapped = content_key.lend(|key| kek.wrap(key, &mut out).map(|out| out.to_vec()));
-    let wrapped = wrapped.map_err(|_| failed.clone())?;
-    envelope::write_agreement(&to.id, point.as_ref(), &wrapped).map_err(|_| failed)
+    Ok(crate::envelope::agree(&to.id, &to.key, content_key)?)
 }
 
 #[cfg(test)]

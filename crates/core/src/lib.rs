@@ -12,6 +12,7 @@
 //! | [`keystore`] | keystores opened and written |
 //! | [`lending`] | a properties file, and secrets masked in a stream |
 //! | [`hand_over`] | a private key, encrypted to a store |
+//! | [`envelope`] | bytes encrypted to the holder of an EC key, and opened by it |
 //! | [`certificate`] | self-signed certificates, fingerprints |
 //! | [`android`] | reading, signing and verifying packages |
 //! | [`digest`] | content digests on all cores |
@@ -26,6 +27,7 @@ pub mod certificate;
 pub mod demo;
 pub mod digest;
 pub mod env;
+pub mod envelope;
 pub mod findings;
 pub mod hand_over;
 pub mod keys;

@@ -7,9 +7,9 @@ use ninekeys_core::board::{Board, BoardView, Mark, board};
 use ninekeys_core::findings::Level;
 use ninekeys_core::model::{
     Android, App, CertificateFacts, DeviceFacts, Facts, Inventory, Ios, Item, ItemId, KeyFacts,
-    KeystoreEntry, KeystoreFacts, LastBackup, NineKey, Project, Role, State,
+    KeystoreEntry, KeystoreFacts, LastBackup, Name, NineKey, Project, Role, State,
 };
-use ninekeys_core::rules::{CabinetLook, check_cabinet};
+use ninekeys_core::rules::{CabinetLook, CabinetStanding, check_cabinet};
 
 fn time(text: &str) -> Timestamp {
     text.parse().unwrap()
@@ -32,6 +32,7 @@ fn item(number: u8, name: &str, seq: u64, facts: Facts) -> Item {
         replaces: None,
         revision: 1,
         created: time("2031-01-01T00:00:00Z"),
+        made: seq,
         seq,
         facts,
     }
@@ -81,7 +82,7 @@ fn project() -> Project {
         ("deckhand", app("Deckhand", None, ios("example.deckhand"))),
         ("quayside", app("Quayside", android("example.quayside"), None)),
     ];
-    project.apps = apps.into_iter().map(|(name, app)| (name.to_owned(), app)).collect();
+    project.apps = apps.into_iter().map(|(name, app)| (Name::new(name).unwrap(), app)).collect();
     project
 }
 
@@ -177,7 +178,8 @@ fn a_retired_keystore_serves_nobody() {
 
 fn hygiene(items: Vec<Item>, last_backup: Option<LastBackup>, at: &str) -> Vec<(&'static str, Level)> {
     let inventory = Inventory::new(items);
-    let verdict = check_cabinet(&CabinetLook { inventory: &inventory, last_backup, now: time(at) });
+    let standing = CabinetStanding::Current;
+    let verdict = check_cabinet(&CabinetLook { inventory: &inventory, last_backup, standing, now: time(at) });
     verdict.findings.iter().map(|finding| (finding.rule, finding.level)).collect()
 }
 
@@ -190,6 +192,30 @@ fn a_missing_backup_weighs_by_what_would_be_lost() {
     assert_eq!(hygiene(upload(), None, today), [("backup-missing", Level::Note)]);
     assert_eq!(hygiene(signing(), backup(5), today), []);
     assert_eq!(hygiene(vec![], None, today), [], "there is nothing to lose");
+}
+
+#[test]
+fn a_keystore_that_was_changed_since_still_has_the_copy_of_its_key() {
+    let mut items = keystore(1, "signing", Role::Signing, &["crossing"], "2059-01-01T00:00:00Z", 5);
+    for item in &mut items {
+        (item.name, item.seq, item.revision) = (format!("other-{}", item.name), 9, 2);
+    }
+    assert_eq!(hygiene(items.clone(), backup(5), "2031-05-19T12:00:00Z"), []);
+    assert_eq!(mark(&draw(items, backup(5)), 0, NineKey::Signing), Mark::InUse);
+}
+
+#[test]
+fn an_older_and_a_parted_cabinet_are_errors() {
+    let inventory = Inventory::new([]);
+    for (standing, rule) in [
+        (CabinetStanding::Older { by: "this machine".into(), known: 9, found: 4 }, "cabinet-older"),
+        (CabinetStanding::Parted { by: "the project file".into(), row: 4 }, "cabinet-parted"),
+    ] {
+        let now = time("2031-05-19T12:00:00Z");
+        let look = CabinetLook { inventory: &inventory, last_backup: None, standing, now };
+        let found: Vec<_> = check_cabinet(&look).findings.iter().map(|f| (f.rule, f.level)).collect();
+        assert_eq!(found, [(rule, Level::Error)]);
+    }
 }
 
 #[test]

@@ -1,12 +1,21 @@
-//! CMS EnvelopedData (RFC 5652, section 6): bytes for one recipient, as it is written.
+//! CMS EnvelopedData (RFC 5652, section 6) and AuthEnvelopedData (RFC 5083): bytes for one recipient, as they are
+//! written; the second is read back as well.
 
-use der::Encode;
 use der::asn1::{BitString, ObjectIdentifier as Oid};
+use der::{Decode, Encode, Tag};
 
-use crate::tlv::tlv;
+use crate::cursor::{Fault, ParseError};
+use crate::limits::Limits;
+use crate::tlv::{content, inside, malformed, number, tlv};
 
 const DATA: Oid = Oid::new_unwrap("1.2.840.113549.1.7.1");
 const ENVELOPED_DATA: Oid = Oid::new_unwrap("1.2.840.113549.1.7.3");
+/// id-ct-authEnvelopedData (RFC 5083, section 2).
+const AUTH_ENVELOPED_DATA: Oid = Oid::new_unwrap("1.2.840.113549.1.9.16.1.23");
+/// AES-256 in Galois/Counter Mode (RFC 5084, section 3.2).
+const AES256_GCM: Oid = Oid::new_unwrap("2.16.840.1.101.3.4.1.46");
+/// The length of its authentication tag in bytes.
+const TAG_LENGTH: usize = 16;
 const RSAES_OAEP: Oid = Oid::new_unwrap("1.2.840.113549.1.1.7");
 const MGF1: Oid = Oid::new_unwrap("1.2.840.113549.1.1.8");
 const SHA256: Oid = Oid::new_unwrap("2.16.840.1.101.3.4.2.1");
@@ -103,4 +112,129 @@ pub fn write(to: &Recipient, recipient_info: &[u8], iv: &[u8], encrypted: &[u8])
     let content = tlv(0x30, &[&DATA.to_der()?, &cipher, &tlv(0x80, &[encrypted])?])?;
     let message = tlv(0x30, &[&version.to_der()?, &tlv(0x31, &[recipient_info])?, &content])?;
     tlv(0x30, &[&ENVELOPED_DATA.to_der()?, &tlv(0xa0, &[&message])?])
+}
+
+/// AuthEnvelopedData: AES-256-GCM with a tag of 16 bytes and no attributes, its key in `recipient_info`.
+///
+/// # Errors
+/// As [`write_transport`].
+pub fn write_authenticated(
+    recipient_info: &[u8],
+    nonce: &[u8],
+    encrypted: &[u8],
+    tag: &[u8],
+) -> der::Result<Vec<u8>> {
+    let length = u8::try_from(TAG_LENGTH).unwrap_or(u8::MAX).to_der()?;
+    let parameters = tlv(0x30, &[&tlv(0x04, &[nonce])?, &length])?;
+    let cipher = tlv(0x30, &[&AES256_GCM.to_der()?, &parameters])?;
+    let content = tlv(0x30, &[&DATA.to_der()?, &cipher, &tlv(0x80, &[encrypted])?])?;
+    let parts = [&0u8.to_der()?[..], &tlv(0x31, &[recipient_info])?, &content, &tlv(0x04, &[tag])?].concat();
+    tlv(0x30, &[&AUTH_ENVELOPED_DATA.to_der()?, &tlv(0xa0, &[&tlv(0x30, &[&parts])?])?])
+}
+
+/// An AuthEnvelopedData for one holder of a key without a certificate, by key agreement.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Authenticated {
+    /// The identifier of the recipient's key.
+    pub recipient: Vec<u8>,
+    /// The sender's ephemeral point, uncompressed.
+    pub point: Vec<u8>,
+    /// The content's key, wrapped.
+    pub wrapped_key: Vec<u8>,
+    /// The nonce.
+    pub nonce: Vec<u8>,
+    /// The encrypted content.
+    pub encrypted: Vec<u8>,
+    /// Its authentication tag.
+    pub tag: Vec<u8>,
+}
+
+/// Reads what [`write_authenticated`] and [`write_agreement`] write, and nothing else.
+///
+/// # Errors
+/// [`ParseError`] for any other form, other algorithms, bytes behind it, and beyond the limits.
+pub fn parse_authenticated(bytes: &[u8], limits: &Limits) -> Result<Authenticated, ParseError> {
+    let what = "CMS authenticated envelope";
+    if bytes.len() as u64 > limits.block {
+        let fault = Fault::Limit { said: bytes.len() as u64, limit: limits.block };
+        return Err(ParseError { what, at: 0, fault });
+    }
+    let read = read_authenticated(bytes);
+    read.map_err(|_| ParseError { what, at: 0, fault: Fault::Malformed })
+}
+
+fn read_authenticated(bytes: &[u8]) -> der::Result<Authenticated> {
+    let is = |tlv: &[u8], wanted: Oid| match Oid::from_der(tlv)? == wanted {
+        true => Ok(()),
+        false => Err(malformed()),
+    };
+    let [kind, wrapped] = take(&inside(bytes, 0x30)?)?;
+    is(kind, AUTH_ENVELOPED_DATA)?;
+    let [message] = take(&inside(wrapped, 0xa0)?)?;
+    let [version, recipients, encrypted, tag] = take(&inside(message, 0x30)?)?;
+    let [recipient] = take(&inside(recipients, 0x31)?)?;
+    let [agreement_version, originator, algorithm, keys] = take(&inside(recipient, 0xa1)?)?;
+    if (number(version)?, number(agreement_version)?) != (0, 3) {
+        return Err(malformed());
+    }
+    let [originator] = take(&inside(originator, 0xa0)?)?;
+    let [_key_algorithm, point] = take(&inside(originator, 0xa1)?)?;
+    let point = der::asn1::BitStringRef::from_der(point)?.as_bytes().ok_or_else(malformed)?;
+    let [scheme, wrap] = take(&inside(algorithm, 0x30)?)?;
+    is(scheme, ECDH_SHA256)?;
+    let [wrap] = take(&inside(wrap, 0x30)?)?;
+    is(wrap, AES256_WRAP)?;
+    let [key] = take(&inside(keys, 0x30)?)?;
+    let [holder, wrapped_key] = take(&inside(key, 0x30)?)?;
+    let [id] = take(&inside(holder, 0xa0)?)?;
+    let [data, cipher, content_bytes] = take(&inside(encrypted, 0x30)?)?;
+    is(data, DATA)?;
+    let [cipher, parameters] = take(&inside(cipher, 0x30)?)?;
+    is(cipher, AES256_GCM)?;
+    let [nonce, length] = take(&inside(parameters, 0x30)?)?;
+    let tag = content(tag, Tag::OctetString)?;
+    if number(length)? != TAG_LENGTH as u64 || tag.len() != TAG_LENGTH {
+        return Err(malformed());
+    }
+    Ok(Authenticated {
+        recipient: content(id, Tag::OctetString)?.to_vec(),
+        point: point.to_vec(),
+        wrapped_key: content(wrapped_key, Tag::OctetString)?.to_vec(),
+        nonce: content(nonce, Tag::OctetString)?.to_vec(),
+        encrypted: crate::tlv::value(content_bytes, 0x80)?.to_vec(),
+        tag: tag.to_vec(),
+    })
+}
+
+/// Exactly so many elements.
+fn take<'a, const N: usize>(elements: &[&'a [u8]]) -> der::Result<[&'a [u8]; N]> {
+    elements.try_into().map_err(|_| malformed())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn written() -> Vec<u8> {
+        let to = Recipient::Key { id: vec![7; 20] };
+        let info = write_agreement(&to, &[4; 65], &[9; 40]).unwrap();
+        write_authenticated(&info, &[1; 12], &[2; 300], &[3; 16]).unwrap()
+    }
+
+    #[test]
+    fn an_authenticated_envelope_is_read_back_as_it_was_written() {
+        let found = parse_authenticated(&written(), &Limits::SMALL).unwrap();
+        assert_eq!((found.recipient, found.point), (vec![7; 20], vec![4; 65]));
+        assert_eq!((found.wrapped_key, found.nonce), (vec![9; 40], vec![1; 12]));
+        assert_eq!((found.encrypted, found.tag), (vec![2; 300], vec![3; 16]));
+    }
+
+    #[test]
+    fn every_cut_and_everything_behind_it_is_refused() {
+        let bytes = written();
+        for end in 0..bytes.len() {
+            assert!(parse_authenticated(&bytes[..end], &Limits::SMALL).is_err(), "cut at {end}");
+        }
+        assert!(parse_authenticated(&[&bytes[..], &[0]].concat(), &Limits::SMALL).is_err());
+    }
 }

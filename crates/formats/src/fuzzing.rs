@@ -4,7 +4,7 @@ use crate::keystore::{self, jks, pkcs12};
 use crate::limits::Limits;
 use crate::signing_block::{lineage, signer};
 use crate::zip::Archive;
-use crate::{axml, ber, cms, idsig, jar, manifest::Manifest, pem, protoxml, signing_block, x509};
+use crate::{axml, ber, cms, envelope, idsig, jar, manifest::Manifest, pem, protoxml, signing_block, x509};
 
 /// Opens any bytes as an archive and reads every entry.
 pub fn zip(data: &[u8]) {
@@ -82,4 +82,13 @@ pub fn jar(data: &[u8]) {
     let _ = jar::is_signature_file(data);
     let _ = jar::manifest::parse(data, &Limits::SMALL);
     let _ = cms::parse(data, &Limits::SMALL);
+}
+
+/// Reads any bytes as an authenticated envelope; what is read is written back as it was.
+pub fn envelope(data: &[u8]) {
+    let Ok(found) = envelope::parse_authenticated(data, &Limits::SMALL) else { return };
+    let to = envelope::Recipient::Key { id: found.recipient };
+    let Ok(info) = envelope::write_agreement(&to, &found.point, &found.wrapped_key) else { return };
+    let written = envelope::write_authenticated(&info, &found.nonce, &found.encrypted, &found.tag);
+    assert!(written.is_ok());
 }

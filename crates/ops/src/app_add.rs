@@ -3,10 +3,10 @@
 use ninekeys_core::model::{App, Destination, NameError, check_name};
 use serde::Serialize;
 use thiserror::Error;
-use toml_edit::{Array, Item, Table, value};
+use toml_edit::{Array, DocumentMut, Item, Table, value};
 
 use crate::ctx::Ctx;
-use crate::project::ProjectError;
+use crate::project::{ProjectError, ProjectFile};
 
 /// The app to be added.
 #[derive(Debug)]
@@ -78,29 +78,42 @@ pub enum AppAddError {
 /// [`AppAddError`]; then the file is as it was.
 pub fn app_add(ctx: &Ctx<'_>, request: &Request) -> Result<AppAddReport, AppAddError> {
     check_name(&request.name)?;
-    let file = ctx.project_file()?;
-    let apps = &file.project.apps;
-    if let Some((name, _)) = apps.iter().find(|(name, _)| name.eq_ignore_ascii_case(&request.name)) {
-        return Err(AppAddError::Exists(name.clone()));
+    for id in request.package.iter().chain(&request.bundle_id) {
+        check_id(id)?;
     }
     if request.package.is_none() && request.bundle_id.is_none() {
         return Err(AppAddError::NoSide);
     }
-    for id in request.package.iter().chain(&request.bundle_id) {
-        check_id(id)?;
-        let has = |app: &App| {
-            app.android.as_ref().is_some_and(|a| a.package == *id && request.package.as_ref() == Some(id))
-                || app
-                    .ios
-                    .as_ref()
-                    .is_some_and(|i| i.bundle_id == *id && request.bundle_id.as_ref() == Some(id))
-        };
-        if let Some((app, _)) = apps.iter().find(|(_, app)| has(app)) {
-            return Err(AppAddError::IdTaken { id: id.clone(), app: app.clone() });
+    let file = ctx.project_file()?;
+    file.change(|file, document| {
+        refuse_taken(file, request)?;
+        insert(file, document, request)
+    })?;
+    let written = ctx.project_file()?;
+    let app = written.project.apps.get(request.name.as_str()).cloned().unwrap_or_default();
+    let project = file.path.strip_prefix(&ctx.folder).unwrap_or(&file.path).display().to_string();
+    Ok(AppAddReport { name: request.name.clone(), app, project })
+}
+
+fn refuse_taken(file: &ProjectFile, request: &Request) -> Result<(), AppAddError> {
+    let apps = &file.project.apps;
+    if let Some((name, _)) = apps.iter().find(|(name, _)| name.eq_ignore_ascii_case(&request.name)) {
+        return Err(AppAddError::Exists(name.to_string()));
+    }
+    let package = |app: &App| app.android.as_ref().map(|android| android.package.clone());
+    let bundle_id = |app: &App| app.ios.as_ref().map(|ios| ios.bundle_id.clone());
+    for (name, app) in apps {
+        for (wanted, known) in [(&request.package, package(app)), (&request.bundle_id, bundle_id(app))] {
+            if let Some(id) = wanted.as_ref().filter(|id| known.as_ref() == Some(*id)) {
+                return Err(AppAddError::IdTaken { id: id.clone(), app: name.to_string() });
+            }
         }
     }
+    Ok(())
+}
+
+fn insert(file: &ProjectFile, document: &mut DocumentMut, request: &Request) -> Result<(), AppAddError> {
     let mut table = table(request)?;
-    let mut document = file.document()?;
     // comments at the end of the file stay in front of what is added
     let trailing = document.trailing().as_str().unwrap_or_default().to_owned();
     let gap = if trailing.is_empty() || trailing.ends_with('\n') { "\n" } else { "\n\n" };
@@ -116,11 +129,7 @@ pub fn app_add(ctx: &Ctx<'_>, request: &Request) -> Result<AppAddReport, AppAddE
         return Err(ProjectError::Malformed { path: file.path.display().to_string(), reason }.into());
     };
     all.insert(&request.name, Item::Table(table));
-    file.write(&document)?;
-    let written = ctx.project_file()?;
-    let app = written.project.apps.get(&request.name).cloned().unwrap_or_default();
-    let project = file.path.strip_prefix(&ctx.folder).unwrap_or(&file.path).display().to_string();
-    Ok(AppAddReport { name: request.name.clone(), app, project })
+    Ok(())
 }
 
 fn table(request: &Request) -> Result<Table, AppAddError> {

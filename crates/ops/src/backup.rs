@@ -2,12 +2,13 @@
 
 use std::path::{Path, PathBuf};
 
-use ninekeys_cabinet::{CabinetError, Proof};
+use ninekeys_cabinet::{Backup, Cabinet, CabinetError, Digest};
 use serde::Serialize;
 use thiserror::Error;
 
 use crate::ctx::{Ctx, OpenError};
 use crate::files::{self, FileError, NewFolders};
+use crate::outputs::{self, OutputError};
 
 /// The copies that were made.
 #[derive(Debug, Serialize)]
@@ -32,16 +33,28 @@ pub enum BackupError {
     /// A folder cannot be written to.
     #[error(transparent)]
     File(#[from] FileError),
+    /// A copy would fall on something of ours, or has its name taken.
+    #[error(transparent)]
+    Output(#[from] OutputError),
+    /// Some copies were made, and the next one was not.
+    #[error("{cause}")]
+    Partly {
+        /// The copies that were made.
+        done: Vec<String>,
+        /// Why the next one was not.
+        #[source]
+        cause: Box<BackupError>,
+    },
     /// Not a folder.
     #[error("{0} is not a folder")]
     NotAFolder(String),
 }
 
-/// Copies the cabinet into every folder. Each copy is written beside its name, opened, proved, and only then
-/// named; the cabinet notes them when all are there.
+/// Copies the cabinet into every folder. Each copy is written beside its name, opened, proved, named, and noted in the
+/// cabinet before the next one is begun.
 ///
 /// # Errors
-/// [`BackupError`]; copies that were finished before the error stay.
+/// [`BackupError`]; copies that were finished before the error stay, and are noted.
 pub fn backup(ctx: &Ctx<'_>, folders: &[PathBuf]) -> Result<BackupReport, BackupError> {
     let mut cabinet = ctx.open_unlocked()?;
     let source = ctx.cabinet_path().map_err(OpenError::from)?;
@@ -54,26 +67,48 @@ pub fn backup(ctx: &Ctx<'_>, folders: &[PathBuf]) -> Result<BackupReport, Backup
             return Err(BackupError::NotAFolder(folder.display().to_string()));
         }
     }
+    let targets: Vec<PathBuf> = folders.iter().map(|folder| ctx.path(folder).join(&name)).collect();
+    let all: Vec<&Path> = targets.iter().map(PathBuf::as_path).collect();
+    outputs::refuse_ours(ctx, &all, &[])?;
+    outputs::refuse_taken(ctx, &all, false)?;
     let mut copies = Vec::new();
-    // every copy has at least as much as the first: another process may be adding to the cabinet
-    let mut proved: Option<Proof> = None;
-    for folder in folders {
-        let target = ctx.path(folder).join(&name);
-        let folders = NewFolders::make(&ctx.path(folder))?;
-        let beside = files::reserve(&target)?;
-        let unfinished = beside.path().join("copy");
-        // made empty and private first, so that no moment shows it to others
-        files::write_whole(&unfinished, b"", files::Access::Owner, false)?;
-        let proof = cabinet.copy_proved(&unfinished)?;
-        proved.get_or_insert(proof);
-        files::move_into_place(&unfinished, &target, false)?;
-        folders.keep();
-        copies.push(folder.join(&name).display().to_string());
+    let mut items = 0;
+    for (folder, target) in folders.iter().zip(&targets) {
+        let place = folder.join(&name).display().to_string();
+        match copy(ctx, &mut cabinet, target, &place) {
+            Ok(found) => items = found,
+            Err(error) if copies.is_empty() => return Err(error),
+            Err(error) => return Err(BackupError::Partly { done: copies, cause: Box::new(error) }),
+        }
+        copies.push(place);
     }
-    let Proof { items, history } = proved.unwrap_or(Proof { items: 0, history: 0 });
-    cabinet.note_backups(&copies, history as u64, &ctx.env)?;
     let same_disk = folders.iter().any(|folder| on_same_disk(&source, &ctx.path(folder)));
     Ok(BackupReport { copies, items, same_disk })
+}
+
+/// One copy, named and noted. Tells how many items are in it.
+fn copy(ctx: &Ctx<'_>, cabinet: &mut Cabinet<'_>, target: &Path, place: &str) -> Result<usize, BackupError> {
+    let folders = NewFolders::make(files::folder_of(target))?;
+    let beside = files::reserve(target)?;
+    let unfinished = beside.path().join("copy");
+    // made empty and private first, so that no moment shows it to others
+    files::empty_private(&unfinished)?;
+    let proof = cabinet.copy_proved(&unfinished)?;
+    let sha256 = files::sha256(&unfinished, &ctx.env)?;
+    files::move_into_place(&unfinished, target)?;
+    folders.keep();
+    let file = Digest::from_text(&sha256).unwrap_or(proof.head.hash);
+    cabinet.change(&format!("cabinet backup to {place}"), &ctx.env, |change| {
+        change.put_backup(&Backup {
+            at: ctx.env.now,
+            place: place.into(),
+            seq: proof.head.seq,
+            head: proof.head.hash,
+            file,
+            by: change.member().label.clone(),
+        })
+    })?;
+    Ok(proof.items)
 }
 
 #[cfg(unix)]

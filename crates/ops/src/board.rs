@@ -29,7 +29,7 @@ pub fn board(ctx: &Ctx<'_>) -> Result<Board, BoardError> {
     let file = ctx.project_file()?;
     let cabinet = ctx.open()?;
     let inventory = cabinet.inventory()?;
-    let last_backup = cabinet.last_backup()?;
+    let last_backup = cabinet.last_backup();
     let view = BoardView { project: &file.project, inventory: &inventory, last_backup, now: ctx.env.now };
     Ok(draw(&view))
 }

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use jiff::Timestamp;
@@ -134,7 +135,7 @@ pub enum CheckError {
 /// What a build is compared with: as much of project file and cabinet as there is.
 pub struct Background {
     pub(crate) project: Option<Project>,
-    pub(crate) inventory: Option<Inventory>,
+    pub(crate) inventory: Option<Arc<Inventory>>,
 }
 
 impl Background {
@@ -273,14 +274,14 @@ pub(crate) fn check_source(
     let by_package = || manifest.and_then(|m| project?.app_of_package(&m.package));
     let app = subject.app.or_else(by_package);
     let default_policy = Policy::default();
-    let releases = background.inventory.as_ref().map(Inventory::releases).unwrap_or_default();
+    let releases = background.inventory.as_deref().map(Inventory::releases).unwrap_or_default();
     let destination = subject
         .destination
         .or_else(|| released_for(&releases, &signatures))
         .or((package.kind == PackageKind::Bundle).then_some(Destination::Store))
         .or_else(|| only_destination(app));
     let last = last_release(&releases, app, manifest, &signatures, destination, subject.superseded);
-    let known = known_signers(background.inventory.as_ref(), app.map(|(name, _)| name));
+    let known = known_signers(background.inventory.as_deref(), app.map(|(name, _)| name));
     let look = BuildLook {
         file: &subject.file,
         path: &subject.path,
@@ -303,7 +304,7 @@ pub(crate) fn check_source(
         form: package.kind,
         destination,
         app: app.map(|(_, app)| app.title.clone()),
-        signers: signer_lines(&signatures, background.inventory.as_ref()),
+        signers: signer_lines(&signatures, background.inventory.as_deref()),
         schemes: scheme_lines(&signatures),
         not_compared: not_compared(background, app),
         last_release: last.cloned(),

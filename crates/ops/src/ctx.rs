@@ -1,17 +1,22 @@
 //! What every use case is lent.
 
+use std::cell::RefCell;
 use std::path::{Path, PathBuf};
 
-use ninekeys_cabinet::{Cabinet, CabinetError, Credential};
+use ninekeys_cabinet::{Cabinet, CabinetError, Credential, Digest, Memory, Pin, Standing, Trust};
 use ninekeys_core::env::Env;
 use ninekeys_formats::secret::{Secret, SecretText};
 use thiserror::Error;
 
 use crate::files::{self, FileError};
+use crate::memory::MachineMemory;
+use crate::outgoing;
 use crate::project::{CABINET_NAME, ProjectError, ProjectFile};
 
-/// The most that an identity file has.
-const IDENTITY_LIMIT: u64 = 16 << 10;
+/// The most that a file with a secret has.
+const SECRET_LIMIT: u64 = 16 << 10;
+/// How often a person may mistype a passphrase.
+const TRIES: usize = 3;
 
 /// Why a question was not answered.
 #[derive(Debug, Error)]
@@ -41,6 +46,15 @@ pub trait Ask {
     /// # Errors
     /// [`AskError`].
     fn new_secret(&self, what: &str) -> Result<Option<SecretText>, AskError>;
+    /// Whether something that cannot be undone is to be done: nothing when there is nobody to ask.
+    ///
+    /// # Errors
+    /// [`AskError::Terminal`].
+    fn sure(&self, question: &str) -> Result<Option<bool>, AskError>;
+    /// Files that secrets were named to be in: nothing may be written over them.
+    fn secret_files(&self) -> Vec<PathBuf> {
+        Vec::new()
+    }
 }
 
 /// Nobody to ask.
@@ -56,6 +70,10 @@ impl Ask for Nobody {
     }
 
     fn new_secret(&self, _what: &str) -> Result<Option<SecretText>, AskError> {
+        Ok(None)
+    }
+
+    fn sure(&self, _question: &str) -> Result<Option<bool>, AskError> {
         Ok(None)
     }
 }
@@ -98,6 +116,21 @@ pub struct Ctx<'a> {
     pub cabinet: Option<PathBuf>,
     /// Whom to ask.
     pub ask: &'a dyn Ask,
+    /// What this machine remembers.
+    pub machine: &'a MachineMemory,
+    /// What a person has to be told beside the answer.
+    pub notices: RefCell<Vec<Notice>>,
+}
+
+/// Something that a person has to be told whatever was asked.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Notice {
+    /// The cabinet is not as new as something that is known.
+    NotCurrent(Standing),
+    /// Nothing said which cabinet is meant; it is remembered from now on.
+    NotPinned(Digest),
+    /// Something was set aside under this name.
+    SetAside(PathBuf),
 }
 
 impl Ctx<'_> {
@@ -146,48 +179,104 @@ impl Ctx<'_> {
         }
     }
 
-    /// Opens the cabinet for its facts.
+    /// Opens the cabinet for its facts, and holds it against the project file's pin and this machine's memory.
     ///
     /// # Errors
     /// [`OpenError`].
-    pub fn open(&self) -> Result<Cabinet, OpenError> {
+    pub fn open(&self) -> Result<Cabinet<'_>, OpenError> {
         let path = self.cabinet_path()?;
-        Cabinet::open(&path).map_err(|cause| OpenError::Cabinet { path, cause })
+        let pin = self.pin()?;
+        let is_new = pin.is_none() && self.machine.is_kept() && self.machine.at(&path).is_none();
+        let trust = Trust { pin, memory: self.machine };
+        let cabinet = Cabinet::open(&path, trust).map_err(|cause| OpenError::Cabinet { path, cause })?;
+        if is_new {
+            self.notice(Notice::NotPinned(cabinet.identity()));
+        }
+        if cabinet.standing() != Standing::Current {
+            self.notice(Notice::NotCurrent(cabinet.standing()));
+        }
+        Ok(cabinet)
     }
 
-    /// Opens the cabinet and unlocks it: with the credential that was given, else with the identity file
+    /// Notes something that a person has to be told; once.
+    pub fn notice(&self, notice: Notice) {
+        let mut all = self.notices.borrow_mut();
+        if !all.contains(&notice) {
+            all.push(notice);
+        }
+    }
+
+    /// Notes that something was set aside, where it was.
+    pub(crate) fn notice_aside(&self, aside: Option<PathBuf>) {
+        if let Some(path) = aside {
+            self.notice(Notice::SetAside(path));
+        }
+    }
+
+    /// The project file's pin, where the project file says which cabinet it is.
+    ///
+    /// # Errors
+    /// [`ProjectError`].
+    pub fn pin(&self) -> Result<Option<Pin>, ProjectError> {
+        Ok(self.project_if_any()?.and_then(|file| file.pin()))
+    }
+
+    /// Opens the cabinet and unlocks it: with the credential that was given, else with the unlock file
     /// that the project names, else with a passphrase that is asked for.
     ///
     /// # Errors
     /// [`OpenError`].
-    pub fn open_unlocked(&self) -> Result<Cabinet, OpenError> {
+    pub fn open_unlocked(&self) -> Result<Cabinet<'_>, OpenError> {
         let mut cabinet = self.open()?;
         self.unlock(&mut cabinet)?;
         Ok(cabinet)
     }
 
-    /// Unlocks an open cabinet.
+    /// Unlocks an open cabinet to work with it, and ends what earlier commands could not.
     ///
     /// # Errors
     /// [`OpenError`].
-    pub fn unlock(&self, cabinet: &mut Cabinet) -> Result<(), OpenError> {
-        let path = self.cabinet_path()?;
+    pub fn unlock(&self, cabinet: &mut Cabinet<'_>) -> Result<(), OpenError> {
+        if let standing @ (Standing::Older { .. } | Standing::Parted { .. }) = cabinet.standing() {
+            let path = self.cabinet_path()?;
+            return Err(OpenError::Cabinet { path, cause: CabinetError::NotCurrent(standing) });
+        }
+        self.unlock_with(cabinet, |cabinet, credential| cabinet.unlock(credential))?;
+        if !cabinet.intentions().is_empty() {
+            outgoing::settle(self, cabinet);
+        }
+        Ok(())
+    }
+
+    /// Unlocks a cabinet in one way or another; a person may mistype.
+    pub(crate) fn unlock_with(
+        &self,
+        cabinet: &mut Cabinet<'_>,
+        unlock: impl Fn(&mut Cabinet<'_>, &Credential) -> Result<(), CabinetError>,
+    ) -> Result<(), OpenError> {
+        let path = cabinet.path().to_owned();
         let failed = |cause| OpenError::Cabinet { path: path.clone(), cause };
         let before = match self.ask.given()? {
             Some(given) => Some(given),
             None => self.named_unlock_file()?,
         };
-        let credential = match before {
-            Some(credential) => credential,
-            None => match self.ask.secret(&format!("Passphrase of {}", path.display()))? {
-                Some(passphrase) => Credential::Passphrase(passphrase),
-                None => return Err(OpenError::NobodyToAsk(path.clone())),
-            },
-        };
-        cabinet.unlock(&credential).map(|_| ()).map_err(failed)
+        if let Some(credential) = before {
+            return unlock(cabinet, &credential).map_err(failed);
+        }
+        let mut question = format!("Passphrase of {}", path.display());
+        for tries in 1.. {
+            let Some(passphrase) = self.ask.secret(&question)? else { break };
+            match unlock(cabinet, &Credential::Passphrase(passphrase)) {
+                Err(CabinetError::WrongPassphrase) if tries < TRIES => {
+                    question = "This passphrase does not open the cabinet; once more".into();
+                }
+                other => return other.map_err(failed),
+            }
+        }
+        Err(OpenError::NobodyToAsk(path))
     }
 
-    /// The identity in the file that the project names, if the file is there.
+    /// The unlock file that the project names, if it is there.
     fn named_unlock_file(&self) -> Result<Option<Credential>, OpenError> {
         let Some(file) = self.project_if_any()? else { return Ok(None) };
         let Some(named) = &file.project.unlock_file else { return Ok(None) };
@@ -195,7 +284,7 @@ impl Ctx<'_> {
         if !path.is_file() {
             return Ok(None);
         }
-        Ok(Some(Credential::Identity(read_secret_file(&path)?)))
+        Ok(Some(Credential::UnlockFile(read_secret_file(&path)?)))
     }
 }
 
@@ -204,7 +293,7 @@ impl Ctx<'_> {
 /// # Errors
 /// [`FileError`].
 pub fn read_secret_file(path: &Path) -> Result<SecretText, FileError> {
-    let bytes = Secret::new(files::read_whole(path, IDENTITY_LIMIT)?);
+    let bytes = Secret::new(files::read_whole(path, SECRET_LIMIT)?);
     bytes.lend(|bytes| match std::str::from_utf8(bytes) {
         Ok(text) => Ok(Secret::new(text.trim_end_matches(['\r', '\n']).to_owned())),
         Err(_) => {

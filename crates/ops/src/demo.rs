@@ -12,7 +12,7 @@ use ninekeys_formats::secret::SecretBytes;
 use thiserror::Error;
 
 use crate::ctx::Ctx;
-use crate::files::{self, Access, FileError};
+use crate::files::{self, Access, FileError, Taken};
 
 /// A step of the demo: what it shows, what is typed, and which exit code it has to end with.
 #[derive(Debug, Clone, Copy)]
@@ -217,7 +217,9 @@ pub fn prepare(ctx: &Ctx<'_>, folder: &Path) -> Result<PathBuf, DemoError> {
     for name in ["builds", "stick", "for-the-store"] {
         files::make_folder(&folder.join(name))?;
     }
-    let put = |name: &str, bytes: &[u8]| files::write_whole(&folder.join(name), bytes, Access::Usual, false);
+    let put = |name: &str, bytes: &[u8]| {
+        files::write_whole(&folder.join(name), bytes, Access::Usual, Taken::Refuse)
+    };
     put("builds/crossing-release.apk", &CROSSING.apk())?;
     put("builds/crossing-release.aab", &CROSSING.aab())?;
     put("builds/quayside-debug.apk", &QUAYSIDE_DEBUG.apk())?;

@@ -5,7 +5,9 @@ use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 
-use ninekeys_core::digest::Sink;
+use jiff::Timestamp;
+use ninekeys_core::digest::{DigestError, Sink, source_sha256};
+use ninekeys_core::env::Env;
 use ninekeys_formats::source::{ReadError, Source};
 use tempfile::{Builder, NamedTempFile};
 use thiserror::Error;
@@ -124,6 +126,24 @@ pub enum Access {
     Usual,
 }
 
+/// What becomes of a file that has the name already.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Taken {
+    /// It stays, and nothing is written.
+    Refuse,
+    /// It gets another name, which says when.
+    SetAside(Timestamp),
+    /// It goes: the caller knows what it is.
+    Replace,
+}
+
+impl Taken {
+    /// Refused, or set aside when the user said that the name is to be taken.
+    pub fn when_told(replace: bool, now: Timestamp) -> Self {
+        if replace { Taken::SetAside(now) } else { Taken::Refuse }
+    }
+}
+
 /// A file that gets its name only when it is whole. Dropped before that, it leaves nothing behind.
 #[derive(Debug)]
 pub struct OutputFile {
@@ -139,9 +159,15 @@ impl OutputFile {
     /// # Errors
     /// [`FileError`].
     pub fn begin(target: &Path, access: Access) -> Result<Self, FileError> {
-        let folder = folder_of(target);
-        let mut builder = Builder::new();
-        builder.prefix(".ninekeys-").suffix(".part");
+        Self::begin_with(target, access, Builder::new().prefix(TEMPORARY).suffix(".part"))
+    }
+
+    /// Begins a file beside `target` under a name that is known beforehand.
+    pub(crate) fn begin_named(target: &Path, access: Access, name: &str) -> Result<Self, FileError> {
+        Self::begin_with(target, access, Builder::new().prefix(name).rand_bytes(0))
+    }
+
+    fn begin_with(target: &Path, access: Access, builder: &mut Builder<'_, '_>) -> Result<Self, FileError> {
         #[cfg(unix)]
         {
             use std::os::unix::fs::PermissionsExt;
@@ -150,13 +176,19 @@ impl OutputFile {
         }
         #[cfg(not(unix))]
         let _ = access;
-        let temporary = builder.tempfile_in(folder).map_err(|c| FileError::new("written", target, c))?;
+        let temporary =
+            builder.tempfile_in(folder_of(target)).map_err(|c| FileError::new("written", target, c))?;
         Ok(OutputFile { temporary, target: target.to_owned(), turn: Mutex::new(()) })
     }
 
     /// Where the bytes stand until the file gets its name.
     pub fn path(&self) -> &Path {
         self.temporary.path()
+    }
+
+    /// The name that it will have.
+    pub fn target(&self) -> &Path {
+        &self.target
     }
 
     /// Writes `bytes` at the position `at`.
@@ -184,19 +216,56 @@ impl OutputFile {
         synced.map_err(|cause| FileError::new("written", &self.target, cause))
     }
 
-    /// Makes it last on the disk and gives it its name; one that is there is replaced only if `replace`.
+    /// Makes it last on the disk and gives it its name. Returns the name that a file got that was set aside.
     ///
     /// # Errors
-    /// [`FileError`]; then nothing bears the name that did not before.
-    pub fn finish(self, replace: bool) -> Result<(), FileError> {
+    /// [`FileError`]; then the name stands for what it stood for before.
+    pub fn finish(self, taken: Taken) -> Result<Option<PathBuf>, FileError> {
         let target = self.target;
         let failed = |cause| FileError::new("written", &target, cause);
         self.temporary.as_file().sync_all().map_err(failed)?;
-        let named =
-            if replace { self.temporary.persist(&target) } else { self.temporary.persist_noclobber(&target) };
+        let mut aside = None;
+        let named = match taken {
+            Taken::Refuse => self.temporary.persist_noclobber(&target),
+            Taken::Replace => self.temporary.persist(&target),
+            Taken::SetAside(now) => {
+                aside = set_aside(&target, now).map_err(failed)?;
+                self.temporary.persist(&target)
+            }
+        };
         named.map_err(|error| failed(error.error))?;
-        sync_folder(folder_of(&target)).map_err(failed)
+        sync_folder(folder_of(&target)).map_err(failed)?;
+        Ok(aside)
     }
+}
+
+/// What temporary files of ours are called first.
+pub(crate) const TEMPORARY: &str = ".ninekeys-";
+
+/// Gives what bears the name another one beside it, so that both names stand for it until the first is taken.
+fn set_aside(target: &Path, now: Timestamp) -> io::Result<Option<PathBuf>> {
+    if fs::symlink_metadata(target).is_err() {
+        return Ok(None);
+    }
+    for number in 0..1_000u32 {
+        let mut name = target.file_name().unwrap_or_default().to_owned();
+        name.push(now.strftime(".replaced-%Y%m%dT%H%M%SZ").to_string());
+        if number > 0 {
+            name.push(format!("-{number}"));
+        }
+        let aside = target.with_file_name(name);
+        match fs::hard_link(target, &aside) {
+            Ok(()) => return Ok(Some(aside)),
+            Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {}
+            // a file system without links: for a moment the name stands for nothing
+            Err(_) => {
+                if fs::symlink_metadata(&aside).is_err() {
+                    return fs::rename(target, &aside).map(|()| Some(aside));
+                }
+            }
+        }
+    }
+    Err(io::ErrorKind::AlreadyExists.into())
 }
 
 impl Sink for OutputFile {
@@ -217,15 +286,27 @@ impl Sink for OutputFile {
     }
 }
 
-/// Writes a whole small file.
+/// Writes a whole small file. Returns the name that a file got that was set aside.
 ///
 /// # Errors
 /// [`FileError`]; then the target is as it was.
-pub fn write_whole(target: &Path, bytes: &[u8], access: Access, replace: bool) -> Result<(), FileError> {
+pub fn write_whole(
+    target: &Path,
+    bytes: &[u8],
+    access: Access,
+    taken: Taken,
+) -> Result<Option<PathBuf>, FileError> {
     let mut output = OutputFile::begin(target, access)?;
     let failed = |cause| FileError::new("written", target, cause);
     output.temporary.write_all(bytes).map_err(failed)?;
-    output.finish(replace)
+    output.finish(taken)
+}
+
+/// Writes a note that nothing depends on: whole or not at all, and not waited for.
+pub(crate) fn write_note(target: &Path, bytes: &[u8]) -> io::Result<()> {
+    let mut note = tempfile::NamedTempFile::new_in(folder_of(target))?;
+    note.write_all(bytes)?;
+    note.persist(target).map(|_| ()).map_err(|error| error.error)
 }
 
 /// Makes a folder and those above it.
@@ -249,7 +330,9 @@ impl NewFolders {
         let missing =
             path.ancestors().take_while(|folder| !folder.as_os_str().is_empty() && !folder.exists());
         let made = NewFolders(missing.map(Path::to_owned).collect());
-        fs::create_dir_all(path).map_err(|cause| FileError::new("made", path, cause))?;
+        let failed = |cause| FileError::new("made", path, cause);
+        fs::create_dir_all(path).map_err(failed)?;
+        made.0.iter().try_for_each(|folder| sync_folder(folder_of(folder))).map_err(failed)?;
         Ok(made)
     }
 
@@ -277,11 +360,14 @@ pub fn folder_of(path: &Path) -> &Path {
     }
 }
 
-/// A rename lasts once its folder is on the disk. Systems that cannot open a folder do so by themselves.
-fn sync_folder(folder: &Path) -> io::Result<()> {
-    match OpenOptions::new().read(true).open(folder) {
-        Ok(open) => open.sync_all().or(Ok(())),
-        Err(_) => Ok(()),
+/// A rename lasts once its folder is on the disk. Systems that cannot open or sync a folder do so by themselves.
+pub(crate) fn sync_folder(folder: &Path) -> io::Result<()> {
+    let Ok(open) = OpenOptions::new().read(true).open(folder) else { return Ok(()) };
+    match open.sync_all() {
+        Err(error) if !matches!(error.kind(), io::ErrorKind::InvalidInput | io::ErrorKind::Unsupported) => {
+            Err(error)
+        }
+        _ => Ok(()),
     }
 }
 
@@ -290,27 +376,48 @@ fn sync_folder(folder: &Path) -> io::Result<()> {
 /// # Errors
 /// [`FileError`].
 pub fn reserve(target: &Path) -> Result<tempfile::TempDir, FileError> {
-    Builder::new()
-        .prefix(".ninekeys-")
-        .tempdir_in(folder_of(target))
-        .map_err(|cause| FileError::new("written", target, cause))
+    let mut builder = Builder::new();
+    builder.prefix(TEMPORARY);
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::PermissionsExt;
+        builder.permissions(fs::Permissions::from_mode(0o700));
+    }
+    builder.tempdir_in(folder_of(target)).map_err(|cause| FileError::new("written", target, cause))
 }
 
-/// Moves a finished file to its name; one that is there is replaced only if `replace`.
+/// An empty file for its owner alone, for another writer to fill.
+pub(crate) fn empty_private(path: &Path) -> Result<(), FileError> {
+    let mut options = OpenOptions::new();
+    options.write(true).create_new(true);
+    #[cfg(unix)]
+    std::os::unix::fs::OpenOptionsExt::mode(&mut options, 0o600);
+    options.open(path).map(|_| ()).map_err(|cause| FileError::new("written", path, cause))
+}
+
+/// Moves a finished file to its name, never over another.
 ///
 /// # Errors
 /// [`FileError`].
-pub fn move_into_place(from: &Path, target: &Path, replace: bool) -> Result<(), FileError> {
+pub fn move_into_place(from: &Path, target: &Path) -> Result<(), FileError> {
     let failed = |cause| FileError::new("written", target, cause);
     File::open(from).and_then(|file| file.sync_all()).map_err(failed)?;
-    if replace {
-        fs::rename(from, target).map_err(failed)?;
-    } else {
-        // a hard link fails where a rename would replace
-        fs::hard_link(from, target).map_err(failed)?;
-        fs::remove_file(from).map_err(failed)?;
-    }
+    let from = tempfile::TempPath::try_from_path(from).map_err(failed)?;
+    from.persist_noclobber(target).map_err(|error| failed(error.error))?;
     sync_folder(folder_of(target)).map_err(failed)
+}
+
+/// SHA-256 of a whole file, in hexadecimal.
+///
+/// # Errors
+/// [`FileError`].
+pub(crate) fn sha256(path: &Path, env: &Env<'_>) -> Result<String, FileError> {
+    let input = InputFile::open(path)?;
+    let failed = |error| match error {
+        DigestError::Read(error) => FileError::new("read", path, error.cause),
+        other => FileError::new("read", path, io::Error::other(other)),
+    };
+    source_sha256(&input, env).map_err(failed)
 }
 
 #[cfg(test)]
@@ -326,13 +433,30 @@ mod tests {
         begun.put(0, b"half").unwrap();
         drop(begun);
         assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 0, "nothing is left behind");
-        write_whole(&target, b"one", Access::Usual, false).unwrap();
-        let error = write_whole(&target, b"two", Access::Usual, false).unwrap_err();
+        write_whole(&target, b"one", Access::Usual, Taken::Refuse).unwrap();
+        let error = write_whole(&target, b"two", Access::Usual, Taken::Refuse).unwrap_err();
         assert_eq!(error.cause.kind(), io::ErrorKind::AlreadyExists);
         assert_eq!(fs::read(&target).unwrap(), b"one");
-        write_whole(&target, b"three", Access::Usual, true).unwrap();
+        write_whole(&target, b"three", Access::Usual, Taken::Replace).unwrap();
         assert_eq!(fs::read(&target).unwrap(), b"three");
         assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 1);
+    }
+
+    #[test]
+    fn what_is_set_aside_keeps_its_bytes_under_a_name_that_says_when() {
+        let folder = tempfile::tempdir().unwrap();
+        let target = folder.path().join("out");
+        let now = Taken::SetAside("2031-05-19T12:00:00Z".parse().unwrap());
+        assert_eq!(write_whole(&target, b"one", Access::Usual, now).unwrap(), None);
+        for (text, before, name) in [
+            ("two", "one", "out.replaced-20310519T120000Z"),
+            ("three", "two", "out.replaced-20310519T120000Z-1"),
+        ] {
+            let aside = write_whole(&target, text.as_bytes(), Access::Usual, now).unwrap().unwrap();
+            assert_eq!(aside, folder.path().join(name));
+            assert_eq!(fs::read(aside).unwrap(), before.as_bytes());
+            assert_eq!(fs::read(&target).unwrap(), text.as_bytes());
+        }
     }
 
     #[cfg(unix)]
@@ -341,8 +465,8 @@ mod tests {
         use std::os::unix::fs::PermissionsExt;
         let folder = tempfile::tempdir().unwrap();
         let target = folder.path().join("secret");
-        write_whole(&target, b"open", Access::Usual, false).unwrap();
-        write_whole(&target, b"secret", Access::Owner, true).unwrap();
+        write_whole(&target, b"open", Access::Usual, Taken::Refuse).unwrap();
+        write_whole(&target, b"secret", Access::Owner, Taken::Replace).unwrap();
         assert_eq!(fs::metadata(&target).unwrap().permissions().mode() & 0o777, 0o600);
     }
 
@@ -360,7 +484,7 @@ mod tests {
         drop(NewFolders::make(&deep).unwrap());
         assert!(!folder.path().join("a").exists());
         let made = NewFolders::make(&deep).unwrap();
-        write_whole(&folder.path().join("a/b/file"), b"x", Access::Usual, false).unwrap();
+        write_whole(&folder.path().join("a/b/file"), b"x", Access::Usual, Taken::Refuse).unwrap();
         drop(made);
         assert!(!deep.exists() && folder.path().join("a/b/file").is_file(), "what is used stays");
         NewFolders::make(&deep).unwrap().keep();
@@ -376,13 +500,11 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let (from, to) = (folder.path().join("from"), folder.path().join("to"));
         fs::write(&from, b"one").unwrap();
-        move_into_place(&from, &to, false).unwrap();
+        move_into_place(&from, &to).unwrap();
         assert!(!from.exists() && fs::read(&to).unwrap() == b"one");
         fs::write(&from, b"two").unwrap();
-        assert!(move_into_place(&from, &to, false).is_err());
+        assert!(move_into_place(&from, &to).is_err());
         assert_eq!(fs::read(&to).unwrap(), b"one");
-        move_into_place(&from, &to, true).unwrap();
-        assert_eq!(fs::read(&to).unwrap(), b"two");
     }
 
     #[test]

@@ -2,14 +2,15 @@
 
 use std::path::{Path, PathBuf};
 
-use ninekeys_cabinet::{Cabinet, CabinetError, IdentityFile, NewMember, WORK_FACTOR};
+use ninekeys_cabinet::{Cabinet, CabinetError, MemberKind, NewMember, Pin, Trust, WORK_FACTOR};
 use ninekeys_core::password::{self, PasswordError};
 use ninekeys_formats::secret::SecretText;
 use serde::Serialize;
 use thiserror::Error;
 
 use crate::ctx::{AskError, Ctx};
-use crate::files::{self, Access, FileError};
+use crate::files::{self, Access, FileError, NewFolders, OutputFile, Taken};
+use crate::outputs::{self, OutputError};
 use crate::project::{CABINET_NAME, FILE_NAME};
 
 /// What is to be made.
@@ -21,7 +22,7 @@ pub struct Request {
     pub team: Option<String>,
     /// A passphrase that was given; asked for otherwise, unless there is an unlock file.
     pub passphrase: Option<SecretText>,
-    /// Where to write an identity file that unlocks the cabinet at once.
+    /// Where to write a file that unlocks the cabinet at once.
     pub unlock_file: Option<PathBuf>,
 }
 
@@ -32,13 +33,15 @@ pub struct InitReport {
     pub project: String,
     /// The cabinet.
     pub cabinet: String,
-    /// The identity file.
+    /// The unlock file.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub unlock_file: Option<String>,
     /// Whether a passphrase unlocks it.
     pub passphrase: bool,
     /// Whether that passphrase is easy to guess.
     pub weak_passphrase: bool,
+    /// Whether the cabinet was there already.
+    pub joined: bool,
 }
 
 /// Why nothing was made.
@@ -47,7 +50,7 @@ pub enum InitError {
     /// A file that would be made is there.
     #[error("there is a {0} here already")]
     Exists(String),
-    /// Neither a passphrase nor an identity file, and nobody to ask.
+    /// Neither a passphrase nor an unlock file, and nobody to ask.
     #[error("a cabinet needs a passphrase or an unlock file, and there is no terminal to ask on")]
     NobodyToAsk,
     /// The passphrase.
@@ -62,13 +65,24 @@ pub enum InitError {
     /// The cabinet.
     #[error(transparent)]
     Cabinet(#[from] CabinetError),
+    /// Two of them would be one file.
+    #[error(transparent)]
+    Output(#[from] OutputError),
+    /// The cabinet was made, and the project file could not be named.
+    #[error("{cause}")]
+    Unnamed {
+        /// The cabinet that was made.
+        cabinet: String,
+        /// What was wrong.
+        #[source]
+        cause: FileError,
+    },
 }
 
-/// Makes the cabinet, the identity file and the project file, in that order: what exists last names what
-/// exists already.
+/// Makes the cabinet, the unlock file and the project file; beside a cabinet that is there the project file alone.
 ///
 /// # Errors
-/// [`InitError`]; then nothing was made.
+/// [`InitError`]; then nothing was made, but for [`InitError::Unnamed`], which says what was.
 pub fn init(ctx: &Ctx<'_>, request: Request) -> Result<InitReport, InitError> {
     let project = ctx.path(Path::new(FILE_NAME));
     let cabinet = match &ctx.cabinet {
@@ -76,12 +90,21 @@ pub fn init(ctx: &Ctx<'_>, request: Request) -> Result<InitReport, InitError> {
         None => ctx.path(Path::new(CABINET_NAME)),
     };
     let unlock_file = request.unlock_file.as_ref().map(|named| ctx.path(named));
-    for path in [&project, &cabinet].into_iter().chain(&unlock_file) {
-        if path.exists() {
+    let joins = cabinet.exists() && unlock_file.is_none() && request.passphrase.is_none();
+    for path in
+        [&project, &cabinet].into_iter().chain(&unlock_file).filter(|path| !joins || *path != &cabinet)
+    {
+        if std::fs::symlink_metadata(path).is_ok() {
             return Err(InitError::Exists(display(ctx, path)));
         }
     }
-    let passphrase = match request.passphrase {
+    let all: Vec<&Path> =
+        [&project, &cabinet].into_iter().chain(&unlock_file).map(PathBuf::as_path).collect();
+    outputs::refuse_each_other(ctx, &all)?;
+    if joins {
+        return join(ctx, &project, &cabinet, &request);
+    }
+    let passphrase = match request.passphrase.as_ref().map(SecretText::duplicate) {
         Some(given) => Some(given),
         None if unlock_file.is_some() => None,
         None => match ctx.ask.new_secret("Passphrase for the new cabinet")? {
@@ -97,88 +120,114 @@ pub fn init(ctx: &Ctx<'_>, request: Request) -> Result<InitReport, InitError> {
         passphrase,
         work_factor: WORK_FACTOR,
     }));
-    let identity = unlock_file.as_ref().map(|_| IdentityFile::make(ctx.env.now));
-    members.extend(identity.as_ref().map(|identity| NewMember::Recipient {
-        label: "unlock-file".into(),
-        recipient: identity.recipient.clone(),
-    }));
-    write_unlock_file(unlock_file.as_deref(), identity.as_ref())?;
-    let named = unlock_file.as_ref().map(|path| display(ctx, path));
-    let made = make_cabinet(ctx, &cabinet, &members).and_then(|()| {
-        write_project(ctx, &project, &cabinet, named.as_deref(), &request.title, &request.team)
-    });
-    if let Err(error) = made {
-        // nothing was made: the identity file opens nothing
-        if let Some(path) = &unlock_file {
-            let _ = std::fs::remove_file(path);
-        }
-        return Err(error);
-    }
+    members.extend(unlock_file.as_ref().map(|_| NewMember::UnlockFile { label: "unlock-file".into() }));
+    make(ctx, &request, (&project, &cabinet, unlock_file.as_deref()), &members)?;
     Ok(InitReport {
         project: display(ctx, &project),
         cabinet: display(ctx, &cabinet),
-        unlock_file: named,
+        unlock_file: unlock_file.as_ref().map(|path| display(ctx, path)),
         passphrase: has_passphrase,
         weak_passphrase: strength.is_some_and(|strength| strength.weak),
+        joined: false,
     })
 }
 
-fn write_unlock_file(path: Option<&Path>, identity: Option<&IdentityFile>) -> Result<(), InitError> {
-    if let (Some(path), Some(identity)) = (path, identity) {
-        files::make_folder(files::folder_of(path))?;
-        identity.text.lend(|text| files::write_whole(path, text.as_bytes(), Access::Owner, false))?;
-    }
-    Ok(())
-}
-
-/// The cabinet is made beside its place and moved there when it is whole.
-fn make_cabinet(ctx: &Ctx<'_>, path: &Path, members: &[NewMember]) -> Result<(), InitError> {
-    let beside = files::reserve(path)?;
-    let unfinished = beside.path().join("cabinet");
-    Cabinet::create(&unfinished, members, &ctx.env)?;
-    set_owner_only(&unfinished)?;
-    files::move_into_place(&unfinished, path, false)?;
-    Ok(())
-}
-
-#[cfg(unix)]
-fn set_owner_only(path: &Path) -> Result<(), FileError> {
-    use std::os::unix::fs::PermissionsExt;
-    std::fs::set_permissions(path, std::fs::Permissions::from_mode(0o600))
-        .map_err(|cause| FileError::new("made private", path, cause))
-}
-
-#[cfg(not(unix))]
-fn set_owner_only(_path: &Path) -> Result<(), FileError> {
-    Ok(())
-}
-
-fn write_project(
+/// Everything is made under other names, and then named in the order in which it depends on each other: an unlock file
+/// without a cabinet opens nothing, a cabinet without a project file can be joined, and no order loses a key.
+fn make(
     ctx: &Ctx<'_>,
-    path: &Path,
+    request: &Request,
+    (project, cabinet, unlock_file): (&Path, &Path, Option<&Path>),
+    members: &[NewMember],
+) -> Result<(), InitError> {
+    let beside = files::reserve(cabinet)?;
+    let unfinished = beside.path().join("cabinet");
+    // private from the first moment
+    files::empty_private(&unfinished)?;
+    let (made, issued) = Cabinet::create(&unfinished, members, ctx.machine, &ctx.env)?;
+    let pin = made.pin();
+    drop(made);
+    let folders = unlock_file.map(|path| NewFolders::make(files::folder_of(path))).transpose()?;
+    let mut texts = issued.into_iter().filter_map(|issued| issued.text);
+    let unlock = match (unlock_file, texts.next()) {
+        (Some(path), Some(text)) => {
+            let output = OutputFile::begin(path, Access::Owner)?;
+            text.lend(|text| output.put(0, text.as_bytes()))?;
+            Some((path, output))
+        }
+        _ => None,
+    };
+    let named = unlock_file.map(|path| display(ctx, path));
+    let text = project_text(ctx, cabinet, named.as_deref(), request, &pin);
+    let output = OutputFile::begin(project, Access::Usual)?;
+    output.put(0, text.as_bytes())?;
+    if let Some((path, output)) = unlock {
+        output.finish(Taken::Refuse)?;
+        if let Err(error) = files::move_into_place(&unfinished, cabinet) {
+            // this run made it, and it opens nothing
+            let _ = std::fs::remove_file(path);
+            return Err(error.into());
+        }
+    } else {
+        files::move_into_place(&unfinished, cabinet)?;
+    }
+    if let Some(folders) = folders {
+        folders.keep();
+    }
+    // remembered where it is from now on
+    drop(Cabinet::open(cabinet, Trust { pin: Some(pin), memory: ctx.machine })?);
+    output
+        .finish(Taken::Refuse)
+        .map_err(|cause| InitError::Unnamed { cabinet: display(ctx, cabinet), cause })?;
+    Ok(())
+}
+
+/// A project file beside a cabinet that is there.
+fn join(ctx: &Ctx<'_>, project: &Path, cabinet: &Path, request: &Request) -> Result<InitReport, InitError> {
+    let opened = Cabinet::open(cabinet, Trust { pin: None, memory: ctx.machine })?;
+    let text = project_text(ctx, cabinet, None, request, &opened.pin());
+    let passphrase = opened.status()?.members.iter().any(|member| member.kind == MemberKind::Passphrase);
+    files::write_whole(project, text.as_bytes(), Access::Usual, Taken::Refuse)?;
+    Ok(InitReport {
+        project: display(ctx, project),
+        cabinet: display(ctx, cabinet),
+        unlock_file: None,
+        passphrase,
+        weak_passphrase: false,
+        joined: true,
+    })
+}
+
+fn project_text(
+    ctx: &Ctx<'_>,
     cabinet: &Path,
     unlock_file: Option<&str>,
-    title: &Option<String>,
-    team: &Option<String>,
-) -> Result<(), InitError> {
+    request: &Request,
+    pin: &Pin,
+) -> String {
     let folder = || ctx.folder.file_name().map(|name| name.to_string_lossy().into_owned());
-    let title = title.clone().or_else(folder).unwrap_or_else(|| "My apps".into());
+    let title = request.title.clone().or_else(folder).unwrap_or_else(|| "My apps".into());
     let text = |value: &str| toml_edit::Value::from(value).to_string();
     let mut out = String::from(
         "# What this project signs, and what it expects of its builds. No secrets stand in here:\n\
          # commit it with the code.\n\n",
     );
     out.push_str(&format!("title = {}\n", text(&title)));
-    if let Some(team) = team {
+    if let Some(team) = &request.team {
         out.push_str(&format!("team = {}\n", text(team)));
     }
     out.push_str(&format!("cabinet = {}\n", text(&display(ctx, cabinet))));
     if let Some(file) = unlock_file {
         out.push_str(&format!("unlock-file = {}   # never commit that file\n", text(file)));
     }
+    out.push_str(&format!(
+        "# which cabinet is meant: another one, or an older one, is refused\n\
+         pin = {{ cabinet = \"{}\", row = {}, hash = \"{}\" }}\n",
+        pin.identity, pin.head.seq, pin.head.hash
+    ));
     out.push_str("\n[policy]\n# target-sdk = 35     # the lowest that your store takes\n");
     out.push_str("due-days = 45         # what ends sooner falls due\n");
-    Ok(files::write_whole(path, out.as_bytes(), Access::Usual, false)?)
+    out
 }
 
 /// A path as the user would write it.

@@ -207,7 +207,7 @@ fn apk(ctx: &Ctx<'_>, source: &InputFile, background: &Background) -> Result<Apk
         manifest_fault: package.manifest.as_ref().err().map(ToString::to_string),
         faults: package.archive.faults.iter().map(ToString::to_string).collect(),
         schemes: check::scheme_lines(&signatures),
-        signers: check::signer_lines(&signatures, background.inventory.as_ref()),
+        signers: check::signer_lines(&signatures, background.inventory.as_deref()),
         block: block.map_or_else(Vec::new, |b| b.pairs.iter().map(|(id, _)| format!("{id:#010x}")).collect()),
     })
 }
@@ -256,7 +256,7 @@ fn certificates(bytes: &[u8], background: &Background) -> Result<Option<Content>
 fn certificate(certificate: &Certificate, background: &Background) -> CertificateContent {
     let time = |seconds| Timestamp::from_second(seconds).unwrap_or(Timestamp::MAX);
     let key_fingerprint = sha256_hex(&certificate.public_key);
-    let inventory = background.inventory.as_ref();
+    let inventory = background.inventory.as_deref();
     CertificateContent {
         subject: certificate.subject.clone(),
         issuer: certificate.issuer.clone(),

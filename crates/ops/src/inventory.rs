@@ -71,7 +71,7 @@ pub enum InventoryError {
 pub fn inventory(ctx: &Ctx<'_>) -> Result<InventoryReport, InventoryError> {
     let cabinet = ctx.open()?;
     let all = cabinet.inventory()?;
-    let last_backup = cabinet.last_backup()?;
+    let last_backup = cabinet.last_backup();
     let policy = ctx.project_if_any()?.map_or_else(Policy::default, |file| file.project.policy);
     let mut items: Vec<Line> = all.iter().flat_map(|item| lines(&all, item)).collect();
     for line in &mut items {
@@ -80,7 +80,7 @@ pub fn inventory(ctx: &Ctx<'_>) -> Result<InventoryReport, InventoryError> {
     let at_risk: Vec<&str> = all
         .keystores()
         .into_iter()
-        .filter(|(item, _)| last_backup.is_none_or(|backup| !backup.has(item)))
+        .filter(|(_, facts)| last_backup.is_none_or(|backup| !backup.has_keys(facts, &all)))
         .map(|(item, _)| item.name.as_str())
         .collect();
     for line in items.iter_mut().filter(|line| at_risk.contains(&line.name.as_str())) {

@@ -68,7 +68,7 @@ pub struct ChangedKey {
 ///
 /// # Errors
 /// [`KeystoreError`]; then the cabinet is as it was.
-pub fn keystore_change(ctx: &Ctx<'_>, request: Request) -> Result<KeystoreChangeReport, KeystoreError> {
+pub fn keystore_change(ctx: &Ctx<'_>, mut request: Request) -> Result<KeystoreChangeReport, KeystoreError> {
     if !request.touches_a_key() && request.new_name.is_none() && request.password.is_none() {
         return Err(KeystoreError::NothingToChange);
     }
@@ -81,33 +81,36 @@ pub fn keystore_change(ctx: &Ctx<'_>, request: Request) -> Result<KeystoreChange
     let add: Vec<String> =
         keystores::apps(ctx, &request.add_apps)?.into_iter().map(|(name, _)| name).collect();
     let mut cabinet = ctx.open()?;
+    // a request that cannot be is refused before the passphrase is asked for
     let inventory = cabinet.inventory()?;
-    let (item, facts) = keystores::find(&inventory, &request.name)?;
-    let mut plan = Plan { item: item.clone(), facts: facts.clone(), changed: Vec::new() };
-    let key = if request.touches_a_key() { Some(plan.change_key(&request, &add)?) } else { None };
-    if let Some(name) = &request.new_name {
-        plan.rename(&inventory, name)?;
-    }
+    Plan::make(&inventory, &request, &add)?;
     ctx.unlock(&mut cabinet)?;
-    let mut weak_password = plan.facts.weak_password;
-    let mut password = None;
-    if let Some(new) = request.password {
-        let known = [plan.item.name.as_str()];
-        let (chosen, weak) = keystores::choose_password(ctx, new, &known)?;
-        plan.changed.push("its password is another; what was exported before keeps the old one".into());
-        plan.facts.weak_password = weak;
-        weak_password = weak;
-        password = Some(keystores::as_bytes(&chosen));
+    let mut secret = None;
+    let mut weak = None;
+    if let Some(new) = request.password.take() {
+        let known = [request.name.as_str()];
+        let (chosen, is_weak) = keystores::choose_password(ctx, new, &known)?;
+        weak = Some(is_weak);
+        secret = Some(keystores::as_bytes(&chosen));
     }
-    let before = item.name.clone();
-    let what = format!("keystore change {before}");
-    plan.item.facts = Facts::Keystore(plan.facts.clone());
-    cabinet.change(&what, &ctx.env, |change| {
-        change.revise(&plan.item, password)?;
-        rename_parts(change, &before, &plan.item.name, key.as_ref())
+    let what = format!("keystore change {}", request.name);
+    let (plan, key) = cabinet.change(&what, &ctx.env, |change| {
+        // planned again under the lock, on what is there now
+        let inventory = change.inventory();
+        let before = keystores::find(&inventory, &request.name)?.0.name.clone();
+        let (mut plan, key) = Plan::make(&inventory, &request, &add)?;
+        if let Some(weak) = weak {
+            plan.changed.push("it has a new password; what was exported before keeps the old one".into());
+            plan.facts.weak_password = weak;
+        }
+        plan.item.facts = Facts::Keystore(plan.facts.clone());
+        change.revise(&plan.item, secret)?;
+        rename_parts(change, &before, &plan.item.name, key.as_ref())?;
+        Ok::<_, KeystoreError>((plan, key))
     })?;
     let inventory = cabinet.inventory()?;
     let key = key.map(|(_, entry)| changed_key(&inventory, &entry));
+    let weak_password = plan.facts.weak_password;
     Ok(KeystoreChangeReport { name: plan.item.name, changed: plan.changed, key, weak_password })
 }
 
@@ -131,6 +134,21 @@ struct Plan {
 }
 
 impl Plan {
+    /// What a keystore becomes by a request; and the alias of the key that is changed, with what it becomes.
+    fn make(
+        inventory: &Inventory,
+        request: &Request,
+        add: &[String],
+    ) -> Result<(Plan, Option<(String, KeystoreEntry)>), KeystoreError> {
+        let (item, facts) = keystores::find(inventory, &request.name)?;
+        let mut plan = Plan { item: item.clone(), facts: facts.clone(), changed: Vec::new() };
+        let key = if request.touches_a_key() { Some(plan.change_key(request, add)?) } else { None };
+        if let Some(name) = &request.new_name {
+            plan.rename(inventory, name)?;
+        }
+        Ok((plan, key))
+    }
+
     fn rename(&mut self, inventory: &Inventory, name: &str) -> Result<(), KeystoreError> {
         let taken = |other: &Item| other.id != self.item.id && other.name.eq_ignore_ascii_case(name);
         if inventory.iter().any(taken) {
@@ -189,7 +207,7 @@ fn rename_parts(
     after: &str,
     key: Option<&(String, KeystoreEntry)>,
 ) -> Result<(), KeystoreError> {
-    for item in change.inventory()?.iter() {
+    for item in change.inventory().iter() {
         let Some(rest) = item.name.strip_prefix(&format!("{before}/")) else { continue };
         let (alias, end) = match rest.strip_suffix("/certificate") {
             Some(alias) => (alias, "/certificate"),

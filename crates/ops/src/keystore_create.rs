@@ -160,7 +160,7 @@ fn refuse(ctx: &Ctx<'_>, request: &KeyRequest, alias: &str) -> Result<Vec<(Strin
 
 fn make(
     ctx: &Ctx<'_>,
-    cabinet: &mut Cabinet,
+    cabinet: &mut Cabinet<'_>,
     name: &str,
     alias: &str,
     apps: Vec<(String, String)>,
@@ -174,7 +174,7 @@ fn make(
     let fingerprint = key.public().fingerprint();
     let names: Vec<String> = apps.iter().map(|(name, _)| name.clone()).collect();
     let new = NewKey { alias, role: request.role, apps: &names, secret, certificate: &certificate };
-    let others = keystores::others(&cabinet.inventory()?, &names, request.role, &fingerprint);
+    let others = keystores::others(cabinet.inventory()?.as_ref(), &names, request.role, &fingerprint);
     let keys = put(ctx, cabinet, name, new, place)?;
     let made = KeyMade {
         name: name.into(),
@@ -196,7 +196,7 @@ fn make(
 /// Puts key, certificate and keystore in, or the key into the keystore that is there; tells how many keys it has.
 fn put(
     ctx: &Ctx<'_>,
-    cabinet: &mut Cabinet,
+    cabinet: &mut Cabinet<'_>,
     name: &str,
     new: NewKey<'_>,
     place: Place,
@@ -215,8 +215,12 @@ fn put(
                 Ok(1)
             }
             Place::There => {
-                let inventory = change.inventory()?;
+                // read again under the lock: another process may have added a key meanwhile
+                let inventory = change.inventory();
                 let (item, facts) = keystores::find(&inventory, name)?;
+                if facts.entries.iter().any(|known| known.alias.eq_ignore_ascii_case(&entry.alias)) {
+                    return Err(KeystoreError::AliasTaken { place: item.name.clone(), alias: entry.alias });
+                }
                 let mut facts = facts.clone();
                 facts.entries.push(entry);
                 let keys = facts.entries.len();

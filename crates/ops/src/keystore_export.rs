@@ -3,16 +3,18 @@
 use std::path::{Path, PathBuf};
 
 use ninekeys_cabinet::{Cabinet, CabinetError};
-use ninekeys_core::digest::from_hex;
-use ninekeys_core::keystore::{Outgoing, write_pkcs12};
-use ninekeys_core::model::{CertificateFacts, Inventory, Item, KeystoreEntry};
+use ninekeys_core::digest::{from_hex, sha256_hex};
+use ninekeys_core::keystore::{Outgoing as OutgoingKey, write_pkcs12};
+use ninekeys_core::model::{CertificateFacts, Inventory, Item, ItemId, KeystoreEntry};
 use ninekeys_formats::pem;
 use ninekeys_formats::secret::{Secret, SecretBytes, SecretText};
 use serde::Serialize;
 
-use crate::ctx::Ctx;
-use crate::files::{self, Access, FileError, OutputFile};
+use crate::ctx::{Ctx, Notice};
+use crate::files::{self, Access, FileError, OutputFile, Taken};
 use crate::keystores::{self, KeystoreError, NewPassword};
+use crate::outgoing::{Outgoing, Plan};
+use crate::outputs;
 
 /// What a keystore becomes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
@@ -108,32 +110,56 @@ pub fn keystore_export(ctx: &Ctx<'_>, request: Request) -> Result<KeystoreExport
         password_file: None,
         weak_password: false,
     };
+    let note = request.password_to.as_ref().map(|file| ctx.path(file));
+    let outputs: Vec<&Path> = std::iter::once(path.as_path()).chain(note.as_deref()).collect();
+    // said before the passphrase is asked for, and before one of the two is written
+    outputs::refuse_ours(ctx, &outputs, &[])?;
+    outputs::refuse_taken(ctx, &outputs, request.replace)?;
+    let taken = Taken::when_told(request.replace, ctx.env.now);
     if request.form != Form::Pkcs12 {
         let bytes = certificates(&with_certificate, request.form)?;
-        files::write_whole(&path, &bytes, Access::Usual, request.replace)?;
+        ctx.notice_aside(files::write_whole(&path, &bytes, Access::Usual, taken)?);
         return Ok(report);
     }
-    let note = request.password_to.as_ref().map(|file| ctx.path(file));
-    if !request.replace {
-        // said before the passphrase is asked for, and before one of the two is written
-        let taken = std::iter::once(&path).chain(&note).find(|path| path.exists());
-        if let Some(taken) = taken {
-            return Err(FileError::new("written", taken, std::io::ErrorKind::AlreadyExists.into()).into());
-        }
+    if matches!(request.password, Some(NewPassword::Generated)) && note.is_none() {
+        return Err(KeystoreError::NobodyWouldKnow);
     }
     ctx.unlock(&mut cabinet)?;
     let (password, from, weak) = password(ctx, &cabinet, item, request.password)?;
     report.password = Some(from);
     report.weak_password = weak;
     let bytes = pkcs12(ctx, &cabinet, &inventory, &with_certificate, &password)?;
-    let mut outputs = vec![prepared(&path, &bytes)?];
-    if let Some(note) = &note {
-        let text = password.lend(|text| Secret::new(format!("{text}\n").into_bytes()));
-        outputs.push(text.lend(|text| prepared(note, text))?);
-    }
+    let mut outgoing = Outgoing::begin(ctx, &cabinet)?;
+    let files = prepare(&mut outgoing, (&path, &bytes), note.as_deref(), &password)?;
     report.password_file = request.password_to.as_ref().map(|file| file.display().to_string());
-    record(ctx, &mut cabinet, &item.name, &report.entries, outputs, request.replace)?;
+    let aliases: Vec<&str> = report.entries.iter().map(|(alias, _)| alias.as_str()).collect();
+    let what = format!("keystore export {} ({})", report.name, aliases.join(", "));
+    let keys: Vec<ItemId> = with_certificate.iter().map(|(entry, _)| entry.key).collect();
+    let plan = Plan { what: &what, purpose: "export", from: &keys, completes: None };
+    let aside = outgoing.deliver::<KeystoreError>(ctx, &mut cabinet, plan, files, taken)?;
+    aside.into_iter().for_each(|path| ctx.notice(Notice::SetAside(path)));
     Ok(report)
+}
+
+/// The files under temporary names: the keystore, and the password where it is to be noted.
+fn prepare(
+    outgoing: &mut Outgoing,
+    (path, bytes): (&Path, &[u8]),
+    note: Option<&Path>,
+    password: &SecretText,
+) -> Result<Vec<(OutputFile, Option<String>)>, FileError> {
+    let output = outgoing.file(path, Access::Owner)?;
+    output.put(0, bytes)?;
+    let mut files = vec![(output, Some(sha256_hex(bytes)))];
+    if let Some(note) = note {
+        let output = outgoing.file(note, Access::Owner)?;
+        password.lend(|password| {
+            output.put(0, password.as_bytes()).and_then(|()| output.put(password.len() as u64, b"\n"))
+        })?;
+        // a digest of a password would be something to guess it by
+        files.push((output, None));
+    }
+    Ok(files)
 }
 
 fn certificates(
@@ -154,7 +180,7 @@ fn certificates(
 
 fn password(
     ctx: &Ctx<'_>,
-    cabinet: &Cabinet,
+    cabinet: &Cabinet<'_>,
     item: &Item,
     chosen: Option<NewPassword>,
 ) -> Result<(SecretText, PasswordFrom, bool), KeystoreError> {
@@ -172,7 +198,7 @@ fn password(
 
 fn pkcs12(
     ctx: &Ctx<'_>,
-    cabinet: &Cabinet,
+    cabinet: &Cabinet<'_>,
     inventory: &Inventory,
     entries: &[(&KeystoreEntry, &CertificateFacts)],
     password: &SecretText,
@@ -183,29 +209,7 @@ fn pkcs12(
         let secret = cabinet.secret(inventory.get(&entry.key).ok_or_else(gone)?)?;
         parts.push((&entry.alias, secret, from_hex(&facts.der).ok_or_else(gone)?));
     }
-    let keys: Vec<Outgoing<'_>> =
-        parts.iter().map(|(alias, secret, certificate)| Outgoing { alias, secret, certificate }).collect();
+    let keys: Vec<OutgoingKey<'_>> =
+        parts.iter().map(|(alias, secret, certificate)| OutgoingKey { alias, secret, certificate }).collect();
     Ok(write_pkcs12(&keys, password, &ctx.env)?)
-}
-
-/// A file that is written and has no name yet.
-fn prepared(path: &Path, bytes: &[u8]) -> Result<OutputFile, FileError> {
-    let output = OutputFile::begin(path, Access::Owner)?;
-    output.put(0, bytes)?;
-    Ok(output)
-}
-
-/// The history's row and the files' names, in one change: when one fails, the row is not written.
-fn record(
-    ctx: &Ctx<'_>,
-    cabinet: &mut Cabinet,
-    name: &str,
-    entries: &[(String, String)],
-    outputs: Vec<OutputFile>,
-    replace: bool,
-) -> Result<(), KeystoreError> {
-    let aliases: Vec<&str> = entries.iter().map(|(alias, _)| alias.as_str()).collect();
-    let what = format!("keystore export {name} ({})", aliases.join(", "));
-    cabinet
-        .change(&what, &ctx.env, |_| Ok(outputs.into_iter().try_for_each(|output| output.finish(replace))?))
 }

@@ -3,15 +3,18 @@
 use std::path::PathBuf;
 
 use ninekeys_cabinet::CabinetError;
+use ninekeys_core::digest::sha256_hex;
 use ninekeys_core::hand_over::{Receiver, hand_over};
 use ninekeys_core::model::Role;
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::pem;
 use serde::Serialize;
 
-use crate::ctx::Ctx;
-use crate::files::{self, Access};
+use crate::ctx::{Ctx, Notice};
+use crate::files::{self, Access, Taken};
 use crate::keystores::{self, KeystoreError};
+use crate::outgoing::{Outgoing, Plan};
+use crate::outputs;
 
 /// The most that a certificate's or a public key's file has.
 const RECEIVER_LIMIT: u64 = 1 << 20;
@@ -62,7 +65,11 @@ pub struct KeystoreHandOverReport {
 /// # Errors
 /// [`KeystoreError`]; then no file is there that was not.
 pub fn keystore_hand_over(ctx: &Ctx<'_>, request: &Request) -> Result<KeystoreHandOverReport, KeystoreError> {
-    let receiver = files::read_whole(&ctx.path(&request.receiver), RECEIVER_LIMIT)?;
+    let path = ctx.path(&request.to);
+    let source = ctx.path(&request.receiver);
+    outputs::refuse_ours(ctx, &[&path], &[&source])?;
+    outputs::refuse_taken(ctx, &[&path], request.replace)?;
+    let receiver = files::read_whole(&source, RECEIVER_LIMIT)?;
     let receiver = Receiver::read(&receiver, &Limits::USUAL)?;
     let mut cabinet = ctx.open()?;
     let inventory = cabinet.inventory()?;
@@ -79,10 +86,14 @@ pub fn keystore_hand_over(ctx: &Ctx<'_>, request: &Request) -> Result<KeystoreHa
     let receiver_fingerprint = receiver.key().fingerprint();
     let short: String = receiver_fingerprint.chars().take(16).collect();
     let what = format!("keystore hand-over {} ({}) to the key {short}", item.name, entry.alias);
-    let path = ctx.path(&request.to);
-    cabinet.change(&what, &ctx.env, |_| {
-        Ok::<(), KeystoreError>(files::write_whole(&path, &message, Access::Owner, request.replace)?)
-    })?;
+    let mut outgoing = Outgoing::begin(ctx, &cabinet)?;
+    let output = outgoing.file(&path, Access::Owner)?;
+    output.put(0, &message)?;
+    let files = vec![(output, Some(sha256_hex(&message)))];
+    let plan = Plan { what: &what, purpose: "hand-over", from: &[entry.key], completes: None };
+    let taken = Taken::when_told(request.replace, ctx.env.now);
+    let aside = outgoing.deliver::<KeystoreError>(ctx, &mut cabinet, plan, files, taken)?;
+    aside.into_iter().for_each(|path| ctx.notice(Notice::SetAside(path)));
     Ok(KeystoreHandOverReport {
         name: item.name.clone(),
         alias: entry.alias.clone(),

@@ -251,7 +251,7 @@ struct Made<'a> {
 
 fn put(
     ctx: &Ctx<'_>,
-    cabinet: &mut Cabinet,
+    cabinet: &mut Cabinet<'_>,
     made: Made<'_>,
     opened: Vec<(String, UnlockedKey)>,
 ) -> Result<(), KeystoreError> {

@@ -19,6 +19,7 @@ use thiserror::Error;
 
 use crate::ctx::{AskError, Ctx, OpenError};
 use crate::files::FileError;
+use crate::outputs::OutputError;
 use crate::project::ProjectError;
 
 /// Where a password comes from.
@@ -144,6 +145,12 @@ pub enum KeystoreError {
     /// Encrypting a key to a receiver.
     #[error(transparent)]
     HandOver(#[from] HandOverError),
+    /// An output would fall on something of ours, or has its name taken.
+    #[error(transparent)]
+    Output(#[from] OutputError),
+    /// A password that nobody would know.
+    #[error("a password that is made up for the file has to be written somewhere, or nobody can open it")]
+    NobodyWouldKnow,
     /// Several certificates do not go into one DER file.
     #[error("a DER file holds one certificate, and {0} were asked for")]
     OneCertificate(usize),
@@ -270,7 +277,7 @@ pub(crate) fn put_key(
     keystore: &str,
     new: NewKey<'_>,
 ) -> Result<KeystoreEntry, CabinetError> {
-    let inventory = change.inventory()?;
+    let inventory = change.inventory();
     let name = part_name(keystore, new.alias);
     let fingerprint = sha256_hex(&new.certificate.public_key);
     let key = match key_with(&inventory, &fingerprint) {

@@ -14,7 +14,7 @@ use std::time::Duration;
 
 use ninekeys_cabinet::CabinetError;
 use ninekeys_core::digest::{from_hex, hex};
-use ninekeys_core::keystore::{KeystoreError as FormatError, Outgoing, write_pkcs12};
+use ninekeys_core::keystore::{KeystoreError as FormatError, Outgoing as OutgoingKey, write_pkcs12};
 use ninekeys_core::lending::{Mask, forward_strokes, properties};
 use ninekeys_core::model::{Destination, Lend};
 use ninekeys_core::password;
@@ -22,9 +22,10 @@ use ninekeys_formats::secret::{Secret, SecretText};
 use thiserror::Error;
 
 use crate::ctx::{Ctx, OpenError};
-use crate::files::{self, Access, FileError};
+use crate::files::{self, Access, FileError, Taken};
 use crate::keystores;
-use crate::project::ProjectError;
+use crate::outgoing::{self, Outgoing};
+use crate::project::{ProjectError, ProjectFile};
 use crate::signer::{self, SignerError};
 
 /// What private folders are called; the rest of the name is random.
@@ -36,6 +37,8 @@ const LOCK: &str = "lock";
 const BESIDE: &str = "beside";
 const KEYSTORE: &str = "keystore.p12";
 const PROPERTIES: &str = "lent.properties";
+/// Longer than it takes to make a folder and lock it.
+const BEGINNING: Duration = Duration::from_secs(60);
 /// How often a running command and pending signals are looked at.
 const PATIENCE: Duration = Duration::from_millis(15);
 
@@ -134,8 +137,25 @@ impl Drop for Loan {
         if let Some(path) = &self.beside {
             let _ = fs::remove_file(path);
         }
-        let _ = fs::remove_dir_all(&self.folder);
+        take_back(&self.folder);
     }
+}
+
+/// Takes a loan's folder away: what is secret first, the lock last, so that whatever ends us in between leaves something
+/// that the next start knows for a loan.
+fn take_back(folder: &Path) {
+    for secret in [KEYSTORE, PROPERTIES] {
+        let _ = fs::remove_file(folder.join(secret));
+    }
+    for entry in fs::read_dir(folder).into_iter().flatten().flatten() {
+        if entry.file_name() != LOCK {
+            let path = entry.path();
+            let is_folder = entry.file_type().is_ok_and(|kind| kind.is_dir());
+            let _ = if is_folder { fs::remove_dir_all(path) } else { fs::remove_file(path) };
+        }
+    }
+    let _ = fs::remove_file(folder.join(LOCK));
+    let _ = fs::remove_dir(folder);
 }
 
 impl Loan {
@@ -197,29 +217,50 @@ pub fn lend(ctx: &Ctx<'_>, request: &Request<'_>) -> Result<u8, LendError> {
     let certificate = keystores::certificate_of(&inventory, entry).ok_or_else(gone)?;
     let certificate = from_hex(&certificate.der).ok_or_else(gone)?;
     let password = password::generate(&ctx.env).map_err(FormatError::from)?;
-    let outgoing = Outgoing { alias: &entry.alias, secret: &secret, certificate: &certificate };
-    let bytes = write_pkcs12(&[outgoing], &password, &ctx.env)?;
+    let own = OutgoingKey { alias: &entry.alias, secret: &secret, certificate: &certificate };
+    let bytes = write_pkcs12(&[own], &password, &ctx.env)?;
 
+    let program = request.command.first().map(|word| word.to_string_lossy().into_owned()).unwrap_or_default();
+    let what = format!("lend {} ({}) to {program}", keystore.name, entry.alias);
+    let mut outgoing = Outgoing::begin(ctx, &cabinet)?;
     let mut loan = Loan::begin(&request.folders)?;
+    outgoing.note(loan.path(), loan.path(), Access::Owner)?;
+    outgoing.intend(ctx, &mut cabinet, &what, outgoing::LEND, &[entry.key], Vec::new(), None)?;
+    let ran = run_with(ctx, request, &file, &names, &mut loan, &bytes, &entry.alias, &password);
+    drop(loan);
+    let ended = if ran.is_ok() { "ended" } else { "never began" };
+    // what cannot be written now is said by the next command
+    let _ = outgoing.end(ctx, &mut cabinet, &format!("{what}: {ended}"), false);
+    ran
+}
+
+/// Puts the loan into its folder, and runs the command.
+#[expect(clippy::too_many_arguments, reason = "one loan: what, under which names, to whom")]
+fn run_with(
+    ctx: &Ctx<'_>,
+    request: &Request<'_>,
+    file: &ProjectFile,
+    names: &Lend,
+    loan: &mut Loan,
+    bytes: &[u8],
+    alias: &str,
+    password: &SecretText,
+) -> Result<u8, LendError> {
     let keystore_path = loan.path().join(KEYSTORE);
-    files::write_whole(&keystore_path, &bytes, Access::Owner, false)?;
-    let lent = Lent { keystore: &keystore_path, alias: &entry.alias, password: &password };
-    let mut command = command(request, &names, &lent)?;
+    files::write_whole(&keystore_path, bytes, Access::Owner, Taken::Refuse)?;
+    let lent = Lent { keystore: &keystore_path, alias, password };
+    let mut command = command(request, names, &lent)?;
     if request.properties || names.properties.is_some() {
         let names = names.properties.clone().unwrap_or_default();
         let outside = names.file.as_ref().map(|file_name| file.resolve(file_name));
-        let path = write_properties(&mut loan, &names, outside, &lent, ctx)?;
+        let path = write_properties(loan, &names, outside, &lent, ctx)?;
         command.env(&names.variable, path);
     }
     let program = request.command.first().map(|word| word.to_string_lossy().into_owned()).unwrap_or_default();
-    let what = format!("lend {} ({}) to {program}", keystore.name, entry.alias);
-    cabinet.change(&what, &ctx.env, |_| Ok::<(), CabinetError>(()))?;
-    drop(cabinet);
     let not_started = |cause| LendError::NotStarted { command: program.clone(), cause };
     let child = command.spawn().map_err(not_started)?;
     let mut child = Guard(child);
-    let status =
-        if request.mask { masked(&mut child, request, &password) } else { wait(&mut child, request) };
+    let status = if request.mask { masked(&mut child, request, password) } else { wait(&mut child, request) };
     Ok(code(status.map_err(not_started)?))
 }
 
@@ -280,16 +321,18 @@ fn write_properties(
     let mark = loan_mark(loan.path());
     let text = properties(&mark, &fields);
     let path = outside.unwrap_or_else(|| loan.path().join(PROPERTIES));
-    if path.exists() {
+    // a link that leads nowhere is the user's as well
+    if fs::symlink_metadata(&path).is_ok() {
         return Err(LendError::Exists(path.strip_prefix(&ctx.folder).unwrap_or(&path).display().to_string()));
     }
     if !path.starts_with(loan.path()) {
         // noted first: a later start takes away what this one might leave
         let place = path.as_os_str().as_encoded_bytes();
-        files::write_whole(&loan.path().join(BESIDE), hex(place).as_bytes(), Access::Owner, false)?;
+        files::write_whole(&loan.path().join(BESIDE), hex(place).as_bytes(), Access::Owner, Taken::Refuse)?;
         loan.beside = Some(path.clone());
     }
-    keystores::as_bytes(&text).lend(|bytes| files::write_whole(&path, bytes, Access::Owner, false))?;
+    keystores::as_bytes(&text)
+        .lend(|bytes| files::write_whole(&path, bytes, Access::Owner, Taken::Refuse))?;
     Ok(path)
 }
 
@@ -376,8 +419,14 @@ pub fn sweep(folders: &[PathBuf]) {
     for place in folders {
         let Ok(all) = fs::read_dir(place) else { continue };
         for entry in all.flatten() {
-            if entry.file_name().to_string_lossy().starts_with(PREFIX) && is_private_folder(&entry.path()) {
+            let name = entry.file_name().to_string_lossy().into_owned();
+            if !is_private_folder(&entry.path()) {
+                continue;
+            }
+            if name.starts_with(PREFIX) {
                 sweep_one(&entry.path());
+            } else if name.starts_with(BEGUN) {
+                sweep_begun(&entry.path());
             }
         }
     }
@@ -393,7 +442,17 @@ fn sweep_one(folder: &Path) {
     {
         let _ = fs::remove_file(beside);
     }
-    let _ = fs::remove_dir_all(folder);
+    take_back(folder);
+}
+
+/// A folder that never became a loan: nothing is in it but a lock, and it is older than a start takes.
+fn sweep_begun(folder: &Path) {
+    let old = fs::metadata(folder).and_then(|found| found.modified());
+    let is_old = old.ok().and_then(|then| then.elapsed().ok()).is_some_and(|age| age > BEGINNING);
+    if is_old && File::open(folder.join(LOCK)).map_or(true, |lock| lock.try_lock().is_ok()) {
+        let _ = fs::remove_file(folder.join(LOCK));
+        let _ = fs::remove_dir(folder);
+    }
 }
 
 /// The properties file that a folder names.

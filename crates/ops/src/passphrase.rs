@@ -1,6 +1,6 @@
 //! `cabinet passphrase`: another passphrase for the cabinet.
 
-use ninekeys_cabinet::{CabinetError, MemberKind, NewMember, WORK_FACTOR};
+use ninekeys_cabinet::{CabinetError, MemberKind, NewMember, Role, WORK_FACTOR};
 use ninekeys_core::password::{self, PasswordError};
 use ninekeys_formats::secret::SecretText;
 use serde::Serialize;
@@ -45,8 +45,6 @@ pub enum PassphraseError {
 /// [`PassphraseError`]; then the old one still opens the cabinet.
 pub fn passphrase(ctx: &Ctx<'_>, given: Option<SecretText>) -> Result<PassphraseReport, PassphraseError> {
     let mut cabinet = ctx.open_unlocked()?;
-    let members = cabinet.status()?.members;
-    let before = members.iter().find(|member| member.kind == MemberKind::Passphrase);
     let chosen = match given {
         Some(given) => given,
         None => {
@@ -55,8 +53,25 @@ pub fn passphrase(ctx: &Ctx<'_>, given: Option<SecretText>) -> Result<Passphrase
         }
     };
     let strength = password::judge(&chosen, &[])?;
-    let label = before.map_or_else(|| "passphrase".to_owned(), |member| member.label.clone());
-    let new = NewMember::Passphrase { label: label.clone(), passphrase: chosen, work_factor: WORK_FACTOR };
-    cabinet.put_member(&new, &format!("cabinet passphrase of {label}"), &ctx.env)?;
-    Ok(PassphraseReport { member: label, replaced: before.is_some(), weak: strength.weak })
+    let own =
+        cabinet.unlocked_by().filter(|member| member.kind == MemberKind::Passphrase).map(|member| member.id);
+    let what = "cabinet passphrase";
+    let (label, replaced) = cabinet.change(what, &ctx.env, |change| {
+        let members = change.members();
+        let of_kind = members.iter().filter(|member| member.kind == MemberKind::Passphrase);
+        let before =
+            of_kind.clone().find(|member| Some(member.id) == own).or(of_kind.clone().next()).cloned();
+        let label = before.as_ref().map_or_else(|| "passphrase".to_owned(), |member| member.label.clone());
+        let new =
+            NewMember::Passphrase { label: label.clone(), passphrase: chosen, work_factor: WORK_FACTOR };
+        match &before {
+            Some(member) => change.replace_member(&member.id, &new)?,
+            None => change.add_member(&new, Role::Manager)?,
+        };
+        Ok::<_, CabinetError>((label, before.is_some()))
+    })?;
+    if let Some(file) = ctx.project_if_any().map_err(OpenError::from)?.filter(|file| file.pin().is_some()) {
+        file.set_pin(&cabinet.pin()).map_err(OpenError::from)?;
+    }
+    Ok(PassphraseReport { member: label, replaced, weak: strength.weak })
 }

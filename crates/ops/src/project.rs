@@ -1,12 +1,14 @@
 //! The project file: found, read, and changed without touching what people wrote into it.
 
+use std::fs::File;
 use std::path::{Path, PathBuf};
 
-use ninekeys_core::model::Project;
+use ninekeys_cabinet::{Digest, Head, Pin};
+use ninekeys_core::model::{Project, ProjectPin};
 use thiserror::Error;
 use toml_edit::DocumentMut;
 
-use crate::files::{self, Access, FileError};
+use crate::files::{self, Access, FileError, OutputFile, Taken};
 
 /// Its name.
 pub const FILE_NAME: &str = "ninekeys.toml";
@@ -53,9 +55,14 @@ impl ProjectFile {
         let bytes = files::read_whole(&path, LIMIT)?;
         let malformed = |reason: String| ProjectError::Malformed { path: path.display().to_string(), reason };
         let text = String::from_utf8(bytes).map_err(|_| malformed("it is not text".into()))?;
+        Self::parse(&path, text)
+    }
+
+    fn parse(path: &Path, text: String) -> Result<Self, ProjectError> {
+        let malformed = |reason: String| ProjectError::Malformed { path: path.display().to_string(), reason };
         let project: Project =
-            toml_edit::de::from_str(&text).map_err(|error| malformed(error.to_string().trim().into()))?;
-        Ok(ProjectFile { path: path.clone(), project, text })
+            toml_edit::de::from_str(&text).map_err(|error| malformed(placed(&error, &text)))?;
+        Ok(ProjectFile { path: path.to_owned(), project, text })
     }
 
     /// Reads the nearest project file in `folder` or above it.
@@ -77,22 +84,113 @@ impl ProjectFile {
         self.resolve(self.project.cabinet.as_deref().unwrap_or(CABINET_NAME))
     }
 
+    /// The pin, if there is one.
+    ///
+    /// A pin that cannot be one names no cabinet: nothing opens by it.
+    pub fn pin(&self) -> Option<Pin> {
+        let ProjectPin { cabinet, row, hash } = self.project.pin.as_ref()?;
+        let none = || Digest::from_text(&"0".repeat(64));
+        let digest = |text: &str| Digest::from_text(text).or_else(none);
+        Some(Pin { identity: digest(cabinet)?, head: Head { seq: *row, hash: digest(hash)? } })
+    }
+
+    /// Reads the file again under its lock, changes it, and writes it: what others wrote meanwhile is kept.
+    ///
+    /// # Errors
+    /// [`ProjectError`], and what `work` returns; then the file is as it was.
+    pub fn change<R, E: From<ProjectError>>(
+        &self,
+        work: impl FnOnce(&ProjectFile, &mut DocumentMut) -> Result<R, E>,
+    ) -> Result<R, E> {
+        let path = self.path.canonicalize().unwrap_or_else(|_| self.path.clone());
+        let lock = lock(&path)?;
+        let now = ProjectFile::read(&path)?;
+        let mut document = now.document()?;
+        let result = work(&now, &mut document)?;
+        let text = document.to_string();
+        // what cannot be read back is not written
+        ProjectFile::parse(&path, text.clone())?;
+        let mode = std::fs::metadata(&path).map(|found| found.permissions());
+        let output = OutputFile::begin(&path, Access::Usual).map_err(ProjectError::from)?;
+        output.put(0, text.as_bytes()).map_err(ProjectError::from)?;
+        if let Ok(mode) = mode {
+            let failed = |cause| ProjectError::from(FileError::new("written", &path, cause));
+            std::fs::set_permissions(output.path(), mode).map_err(failed)?;
+        }
+        output.finish(Taken::Replace).map_err(ProjectError::from)?;
+        drop(lock);
+        Ok(result)
+    }
+
+    /// Pins the cabinet as it is now.
+    ///
+    /// # Errors
+    /// [`ProjectError`].
+    pub fn set_pin(&self, pin: &Pin) -> Result<(), ProjectError> {
+        if self.pin().as_ref() == Some(pin) {
+            return Ok(());
+        }
+        self.change(|_, document| {
+            let mut table = toml_edit::InlineTable::new();
+            table.insert("cabinet", pin.identity.to_string().into());
+            table.insert("row", i64::try_from(pin.head.seq).unwrap_or(i64::MAX).into());
+            table.insert("hash", pin.head.hash.to_string().into());
+            document.insert("pin", toml_edit::value(table));
+            Ok(())
+        })
+    }
+
     /// The document, to be changed with its comments and order.
     ///
     /// # Errors
     /// [`ProjectError::Malformed`].
-    pub fn document(&self) -> Result<DocumentMut, ProjectError> {
+    fn document(&self) -> Result<DocumentMut, ProjectError> {
         self.text.parse().map_err(|error: toml_edit::TomlError| ProjectError::Malformed {
             path: self.path.display().to_string(),
-            reason: error.to_string(),
+            reason: error.message().to_owned(),
         })
     }
+}
 
-    /// Writes a changed document in place of the file.
-    ///
-    /// # Errors
-    /// [`ProjectError`].
-    pub fn write(&self, document: &DocumentMut) -> Result<(), ProjectError> {
-        Ok(files::write_whole(&self.path, document.to_string().as_bytes(), Access::Usual, true)?)
+/// Where the reader stopped, and why: a line's number, never the line. What stands in a file that was meant to be
+/// something else may be anything.
+fn placed(error: &toml_edit::de::Error, text: &str) -> String {
+    let line =
+        error.span().and_then(|span| text.get(..span.start)).map(|before| before.matches('\n').count() + 1);
+    let message: String = error.message().chars().take(200).flat_map(char::escape_debug).collect();
+    let message = message.replace("\\'", "'").replace("\\\"", "\"");
+    let Some(line) = line else { return message };
+    let key = text.lines().nth(line - 1).and_then(|line| line.split_once('=')).map(|(key, _)| key.trim());
+    let plain = |key: &&str| {
+        (1..=64).contains(&key.len()) && key.bytes().all(|b| b.is_ascii_alphanumeric() || b"-_.".contains(&b))
+    };
+    match key.filter(plain) {
+        Some(key) => format!("line {line}, {key}: {message}"),
+        None => format!("line {line}: {message}"),
     }
+}
+
+/// One change of a project file at a time.
+fn lock(path: &Path) -> Result<File, ProjectError> {
+    let failed = |cause| ProjectError::from(FileError::new("read", path, cause));
+    loop {
+        let file = File::open(path).map_err(failed)?;
+        file.lock().map_err(failed)?;
+        // whoever had the lock may have put another file in the place
+        if is_same(&file, path) {
+            return Ok(file);
+        }
+    }
+}
+
+#[cfg(unix)]
+fn is_same(file: &File, path: &Path) -> bool {
+    use std::os::unix::fs::MetadataExt;
+    let of = |found: std::io::Result<std::fs::Metadata>| found.map(|found| (found.dev(), found.ino())).ok();
+    of(file.metadata()) == of(std::fs::metadata(path))
+}
+
+#[cfg(not(unix))]
+fn is_same(_file: &File, _path: &Path) -> bool {
+    true
 }

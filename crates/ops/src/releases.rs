@@ -9,6 +9,7 @@ use serde::Serialize;
 use thiserror::Error;
 
 use crate::ctx::{Ctx, OpenError};
+use crate::project::ProjectError;
 
 /// The ledger.
 #[derive(Debug, Serialize)]
@@ -75,6 +76,12 @@ pub enum ReleasesError {
     /// The cabinet could not be read.
     #[error(transparent)]
     Cabinet(#[from] CabinetError),
+    /// The project file.
+    #[error(transparent)]
+    Project(#[from] ProjectError),
+    /// Neither the project file nor the ledger knows the app.
+    #[error("the project file has no app called {0}, and nothing was signed for one")]
+    UnknownApp(String),
 }
 
 /// Reads the ledger, of one app if one is named.
@@ -83,10 +90,26 @@ pub enum ReleasesError {
 /// [`ReleasesError`].
 pub fn releases(ctx: &Ctx<'_>, app: Option<&str>) -> Result<ReleasesReport, ReleasesError> {
     let inventory = ctx.open()?.inventory()?;
-    let wanted = |release: &&ReleaseFacts| app.is_none_or(|app| release.app == app);
-    let mut releases: Vec<ReleaseFacts> = inventory.releases().into_iter().filter(wanted).cloned().collect();
+    let known = inventory.releases();
+    let app = match app {
+        Some(named) => Some(find_app(ctx, &known, named)?),
+        None => None,
+    };
+    let wanted = |release: &&ReleaseFacts| app.as_ref().is_none_or(|app| release.app == *app);
+    let mut releases: Vec<ReleaseFacts> = known.iter().copied().filter(wanted).cloned().collect();
     releases.reverse();
     Ok(ReleasesReport { releases, at: ctx.env.now })
+}
+
+/// An app of the project file, or one that something was signed for.
+fn find_app(ctx: &Ctx<'_>, known: &[&ReleaseFacts], named: &str) -> Result<String, ReleasesError> {
+    if let Some(file) = ctx.project_if_any()?
+        && let Some((name, _)) = file.project.app(named)
+    {
+        return Ok(name.to_owned());
+    }
+    let is_known = known.iter().any(|release| release.app == named);
+    if is_known { Ok(named.to_owned()) } else { Err(ReleasesError::UnknownApp(named.to_owned())) }
 }
 
 /// Compares the last release of every app and destination with the one before it. A build that was signed again

@@ -1,13 +1,16 @@
-//! `cabinet restore`: a cabinet from one of its copies.
+//! `cabinet restore`: a cabinet from one of its copies. What is there now is set aside, never lost.
 
-use std::path::Path;
+use std::cell::RefCell;
+use std::path::{Path, PathBuf};
 
-use ninekeys_cabinet::{Cabinet, CabinetError};
+use ninekeys_cabinet::{
+    Backup, Cabinet, CabinetError, Credential, Differences, Digest, Forgetful, Memory, Proof, Standing, Trust,
+};
 use serde::Serialize;
 use thiserror::Error;
 
-use crate::ctx::{Ctx, OpenError};
-use crate::files::{self, FileError};
+use crate::ctx::{AskError, Ctx, OpenError};
+use crate::files::{self, Access, FileError, InputFile, OutputFile, Taken};
 use crate::project::ProjectError;
 
 /// What was restored.
@@ -20,7 +23,12 @@ pub struct RestoreReport {
     /// Items in it.
     pub items: usize,
     /// Rows of history in it.
-    pub history: usize,
+    pub history: u64,
+    /// What was given up, and what came back.
+    pub differences: Differences,
+    /// Where the cabinet is that was there.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub set_aside: Option<String>,
 }
 
 /// Why nothing was restored.
@@ -35,41 +43,247 @@ pub enum RestoreError {
     /// A file.
     #[error(transparent)]
     File(#[from] FileError),
-    /// There is a cabinet at the place.
-    #[error("there is a cabinet at {0} already")]
-    Exists(String),
+    /// The copy is the cabinet itself.
+    #[error("{0} is the cabinet itself")]
+    Itself(String),
+    /// Something would be given up, and nobody said yes.
+    #[error("{}", given_up(.to, .differences))]
+    NotSure {
+        /// The cabinet.
+        to: String,
+        /// The copy.
+        from: String,
+        /// What would be given up.
+        differences: Box<Differences>,
+    },
+    /// The person could not be asked.
+    #[error(transparent)]
+    Ask(#[from] AskError),
     /// The restored cabinet, when it was read back.
     #[error(transparent)]
     Cabinet(#[from] CabinetError),
 }
 
-/// Copies `from` to where the project's cabinet belongs. The copy is unlocked and proved first, and the new
-/// cabinet once more before it gets its name.
+/// What a person has to know before saying yes.
+pub(crate) fn given_up(to: &str, differences: &Differences) -> String {
+    let list = |names: &[String]| {
+        let (shown, more) = names.split_at(names.len().min(8));
+        let more = if more.is_empty() { String::new() } else { format!(" and {} more", more.len()) };
+        format!("{}{more}", shown.join(", "))
+    };
+    let rows =
+        if differences.rows == 1 { "1 change".into() } else { format!("{} changes", differences.rows) };
+    let mut parts = vec![format!("{to} has {rows} that the copy lacks")];
+    if !differences.lost.is_empty() {
+        parts.push(format!("given up would be {}", list(&differences.lost)));
+    }
+    if !differences.members_back.is_empty() {
+        parts.push(format!("what opened the copy opens it again: {}", list(&differences.members_back)));
+    }
+    if !differences.members_gone.is_empty() {
+        parts.push(format!("what opens it now would not any more: {}", list(&differences.members_gone)));
+    }
+    parts.join("; ")
+}
+
+/// Brings the project's cabinet back to a copy. The copy is unlocked and proved first, and not written to; what is
+/// there now is set aside under a name that is said, and at every instant the cabinet's name stands for a whole one.
 ///
 /// # Errors
 /// [`RestoreError`]; then everything is as it was.
-pub fn restore(ctx: &Ctx<'_>, from: &Path, replace: bool) -> Result<RestoreReport, RestoreError> {
+pub fn restore(ctx: &Ctx<'_>, from: &Path, yes: bool) -> Result<RestoreReport, RestoreError> {
     let target = ctx.cabinet_path()?;
     let show = |path: &Path| path.strip_prefix(&ctx.folder).unwrap_or(path).display().to_string();
-    if target.exists() && !replace {
-        return Err(RestoreError::Exists(show(&target)));
-    }
     let source = ctx.path(from);
-    let failed = |cause| OpenError::Cabinet { path: source.clone(), cause };
-    let mut copy = Cabinet::open(&source).map_err(failed)?;
-    ctx.unlock(&mut copy)?;
-    let beside = files::reserve(&target)?;
-    let unfinished = beside.path().join("cabinet");
-    files::write_whole(&unfinished, b"", files::Access::Owner, false)?;
-    let proof = copy.copy_proved(&unfinished)?;
-    // logs of the cabinet that goes must not be applied to the one that comes
-    if replace {
-        for suffix in ["-wal", "-shm"] {
-            let mut name = target.clone().into_os_string();
-            name.push(suffix);
-            let _ = std::fs::remove_file(name);
-        }
+    let real = |path: &Path| path.canonicalize().ok();
+    if real(&source).is_some() && real(&source) == real(&target) {
+        return Err(RestoreError::Itself(show(&target)));
     }
-    files::move_into_place(&unfinished, &target, replace)?;
-    Ok(RestoreReport { from: show(&source), to: show(&target), items: proof.items, history: proof.history })
+    let failed = |path: &Path| {
+        let path = path.to_owned();
+        move |cause| OpenError::Cabinet { path, cause }
+    };
+    let trust = Trust { pin: ctx.pin()?, memory: &Forgetful };
+    let mut copy = Cabinet::open_copy(&source, trust).map_err(failed(&source))?;
+    let credential = RefCell::new(None);
+    ctx.unlock_with(&mut copy, |copy, given| {
+        copy.unlock_to_look(given)?;
+        credential.replace(Some(given.duplicate()));
+        Ok(())
+    })?;
+    let proof = copy.open_every_seal()?;
+    let sha256 = files::sha256(&source, &ctx.env)?;
+    let backup = Backup {
+        at: ctx.env.now,
+        place: show(&source),
+        seq: proof.head.seq,
+        head: proof.head.hash,
+        file: Digest::from_text(&sha256).unwrap_or(proof.head.hash),
+        by: copy.unlocked_by().map(|member| member.label.clone()).unwrap_or_default(),
+    };
+    let plan = Plan { ctx, target: &target, source: &source, yes };
+    let credential = credential.into_inner();
+    let present = Cabinet::open(&target, Trust { pin: None, memory: &Forgetful });
+    let (done, differences, aside) = match present {
+        Ok(present) => plan.over(present, copy, &backup, credential.as_ref())?,
+        Err(CabinetError::Missing) => (plan.anew(&copy, &backup, credential)?, Differences::default(), None),
+        Err(CabinetError::Busy(holder)) => return Err(CabinetError::Busy(holder).into()),
+        Err(_) => {
+            let aside = plan.rename_away()?;
+            (plan.anew(&copy, &backup, credential)?, Differences::default(), Some(aside))
+        }
+    };
+    Ok(RestoreReport {
+        from: show(&source),
+        to: show(&target),
+        items: done.items,
+        history: done.head.seq,
+        differences,
+        set_aside: aside.map(|path| show(&path)),
+    })
+}
+
+struct Plan<'a> {
+    ctx: &'a Ctx<'a>,
+    target: &'a Path,
+    source: &'a Path,
+    yes: bool,
+}
+
+impl Plan<'_> {
+    fn show(&self, path: &Path) -> String {
+        path.strip_prefix(&self.ctx.folder).unwrap_or(path).display().to_string()
+    }
+
+    /// Over a cabinet that is there and whole.
+    fn over(
+        &self,
+        mut present: Cabinet<'_>,
+        mut copy: Cabinet<'_>,
+        backup: &Backup,
+        credential: Option<&Credential>,
+    ) -> Result<(Proof, Differences, Option<PathBuf>), RestoreError> {
+        let ctx = self.ctx;
+        let differences = present.differences(&copy)?;
+        let (to, from) = (self.show(self.target), self.show(self.source));
+        if !differences.are_none() && !self.yes {
+            let question = format!("{}. Go back to {from}", given_up(&to, &differences));
+            if ctx.ask.sure(&question)? != Some(true) {
+                return Err(RestoreError::NotSure { to, from, differences: Box::new(differences) });
+            }
+        }
+        // whoever can open the present one vouches for the step back
+        if let Some(credential) = credential {
+            let _ = present.unlock_to_look(credential);
+        }
+        let aside = self.aside()?;
+        files::empty_private(&aside)?;
+        let done = present.restore(&mut copy, backup, &aside, &ctx.env);
+        let proof = match done {
+            Ok(proof) => proof,
+            Err(error) => {
+                // this run made it, and nothing was given up
+                let _ = std::fs::remove_file(&aside);
+                return Err(error.into());
+            }
+        };
+        sync(&aside)?;
+        self.remember(&present)?;
+        Ok((proof, differences, Some(aside)))
+    }
+
+    /// Where no cabinet is.
+    fn anew(
+        &self,
+        copy: &Cabinet<'_>,
+        backup: &Backup,
+        credential: Option<Credential>,
+    ) -> Result<Proof, RestoreError> {
+        let ctx = self.ctx;
+        let beside = files::reserve(self.target)?;
+        let unfinished = beside.path().join("cabinet");
+        let input = InputFile::open(self.source)?;
+        let output = OutputFile::begin(&unfinished, Access::Owner)?;
+        copy_bytes(&input, &output)?;
+        output.finish(Taken::Refuse)?;
+        let mut made = Cabinet::open(&unfinished, Trust { pin: None, memory: &Forgetful })?;
+        if let Some(credential) = &credential {
+            made.unlock_to_look(credential)?;
+        }
+        let known = ctx.machine.known(&copy.identity());
+        made.go_on_from_copy(known.as_ref(), backup, &ctx.env)?;
+        let proof = made.open_every_seal()?;
+        let pin = made.pin();
+        drop(made);
+        files::move_into_place(&unfinished, self.target)?;
+        let placed = Cabinet::open(self.target, Trust { pin: Some(pin), memory: &Forgetful })?;
+        self.remember(&placed)?;
+        Ok(proof)
+    }
+
+    /// This machine and the project file know what was gone back to: a person chose it.
+    fn remember(&self, cabinet: &Cabinet<'_>) -> Result<(), RestoreError> {
+        self.ctx.machine.keep(self.target, &cabinet.identity(), &cabinet.known());
+        if let Some(file) = self.ctx.project_if_any()?.filter(|file| file.pin().is_some()) {
+            let pin = file.pin().filter(|pin| cabinet.stands_to(pin).is_ok_and(|s| s == Standing::Current));
+            if pin.is_none() {
+                file.set_pin(&cabinet.pin())?;
+            }
+        }
+        Ok(())
+    }
+
+    /// A free name for what is set aside, which says when.
+    fn aside(&self) -> Result<PathBuf, FileError> {
+        for number in 0..1_000u32 {
+            let mut name = self.target.file_name().unwrap_or_default().to_owned();
+            name.push(self.ctx.env.now.strftime(".replaced-%Y%m%dT%H%M%SZ").to_string());
+            if number > 0 {
+                name.push(format!("-{number}"));
+            }
+            let aside = self.target.with_file_name(name);
+            if std::fs::symlink_metadata(&aside).is_err() {
+                return Ok(aside);
+            }
+        }
+        Err(FileError::new("written", self.target, std::io::ErrorKind::AlreadyExists.into()))
+    }
+
+    /// A cabinet that cannot be opened keeps all its bytes, and what lies beside it, under another name.
+    fn rename_away(&self) -> Result<PathBuf, RestoreError> {
+        let aside = self.aside()?;
+        let failed = |cause| FileError::new("set aside", self.target, cause);
+        for suffix in ["-journal", "-wal", "-shm"] {
+            let beside = |path: &Path| {
+                let mut name = path.as_os_str().to_owned();
+                name.push(suffix);
+                PathBuf::from(name)
+            };
+            let from = beside(self.target);
+            if std::fs::symlink_metadata(&from).is_ok() {
+                std::fs::rename(&from, beside(&aside)).map_err(failed)?;
+            }
+        }
+        std::fs::rename(self.target, &aside).map_err(failed)?;
+        Ok(aside)
+    }
+}
+
+fn sync(path: &Path) -> Result<(), FileError> {
+    let failed = |cause| FileError::new("written", path, cause);
+    std::fs::File::open(path).and_then(|file| file.sync_all()).map_err(failed)?;
+    files::sync_folder(files::folder_of(path)).map_err(failed)
+}
+
+fn copy_bytes(input: &InputFile, output: &OutputFile) -> Result<(), FileError> {
+    use ninekeys_formats::source::Source;
+    let mut at = 0;
+    while at < input.len() {
+        let end = input.len().min(at + (1 << 20));
+        let bytes = input.bytes(at..end, 1 << 20);
+        let bytes = bytes.map_err(|error| FileError::new("read", output.target(), error.cause))?;
+        output.put(at, &bytes)?;
+        at = end;
+    }
+    Ok(())
 }

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use ninekeys_cabinet::{Cabinet, CabinetError, NewItem};
 use ninekeys_core::android::{
@@ -11,7 +12,7 @@ use ninekeys_core::android::{
 use ninekeys_core::digest::{DigestError, Sink, sha256_hex, source_sha256};
 use ninekeys_core::findings::Level;
 use ninekeys_core::keys::Signer;
-use ninekeys_core::model::{App, Destination, Facts, Item, KeystoreEntry, Project, ReleaseFacts};
+use ninekeys_core::model::{App, Destination, Facts, Inventory, Item, KeystoreEntry, Project, ReleaseFacts};
 use ninekeys_core::rules::file_stem;
 use ninekeys_formats::idsig;
 use ninekeys_formats::limits::Limits;
@@ -20,8 +21,10 @@ use serde::Serialize;
 use thiserror::Error;
 
 use crate::check::{self, Background, BuildSubject, CheckError, CheckReport, CheckedSource};
-use crate::ctx::{Ctx, OpenError};
-use crate::files::{Access, FileError, InputFile, NewFolders, OutputFile};
+use crate::ctx::{Ctx, Notice, OpenError};
+use crate::files::{self, Access, FileError, InputFile, NewFolders, OutputFile, Taken};
+use crate::outgoing::{self, Outgoing};
+use crate::outputs::{self, Ours, OutputError};
 use crate::project::ProjectError;
 use crate::signer::{self, SignerError};
 
@@ -114,6 +117,9 @@ pub enum SignError {
     /// The output has its name taken.
     #[error("{0} exists already")]
     Exists(String),
+    /// The output would fall on something of ours.
+    #[error(transparent)]
+    Output(#[from] OutputError),
     /// The input would be overwritten.
     #[error("the output would take the place of the build itself")]
     OverInput,
@@ -149,7 +155,7 @@ struct Plan<'p> {
 /// What was made, under temporary names.
 struct Made {
     output: OutputFile,
-    idsig: Option<OutputFile>,
+    idsig: Option<(OutputFile, String)>,
     signed: Signed,
     proof: Proof,
     realigned: usize,
@@ -166,10 +172,12 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<SignReport, SignError> {
     let opened = Opened::open(&input, &Limits::USUAL)?;
     let plan = plan(ctx, request, &project, &opened)?;
     let allowed = opened.allow(plan.destination)?;
-    let targets = std::iter::once(&plan.target).chain(plan.idsig.iter().map(|(_, path)| path));
-    targets.into_iter().try_for_each(|target| refuse_target(&input_path, target, request.replace))?;
+    let targets: Vec<&Path> = std::iter::once(plan.target.as_path())
+        .chain(plan.idsig.iter().map(|(_, path)| path.as_path()))
+        .collect();
+    refuse_targets(ctx, &input_path, &targets, request.replace)?;
 
-    let cabinet = ctx.open_unlocked()?;
+    let mut cabinet = ctx.open_unlocked()?;
     let inventory = cabinet.inventory()?;
     let (keystore, entry) =
         signer::choose_key(&inventory, plan.app.0, plan.destination, request.key.as_deref())?;
@@ -178,20 +186,27 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<SignReport, SignError> {
     let folders = NewFolders::make(&ctx.path(&request.to))?;
     let identity = Identity { signer: &key, certificate: &certificate, alias: &entry.alias };
     let signing = Signing { schemes: request.schemes, ..Signing::usual(identity) };
-    let background = Background { project: Some(project.clone()), inventory: Some(inventory.clone()) };
+    let background = Background { project: Some(project.clone()), inventory: Some(Arc::clone(&inventory)) };
+    let mut outgoing = Outgoing::begin(ctx, &cabinet)?;
     let Made { output, idsig, signed, proof, realigned } =
-        make(ctx, request, &plan, allowed, &signing, &background)?;
+        make(ctx, request, &plan, allowed, &signing, &background, &mut outgoing)?;
     let mut schemes: Vec<String> = signed.schemes.iter().map(ToString::to_string).collect();
     schemes.extend(idsig.is_some().then(|| Scheme::V4.to_string()));
     let fingerprint = key.public().fingerprint();
     let release =
         Release { plan: &plan, signed: &signed, schemes: &schemes, signer: &fingerprint, proof: &proof };
-    let finish = || {
-        // the package last: what stands beside it is nothing without it
-        idsig.map_or(Ok(()), |idsig| idsig.finish(request.replace))?;
-        output.finish(request.replace)
-    };
-    record(ctx, cabinet, &release, keystore, entry, finish)?;
+    let completes = release.item(ctx, &cabinet, keystore, entry);
+    let what = format!("sign {}", plan.file);
+    // the package last: what stands beside it is nothing without it
+    let beside = idsig.map(|(file, digest)| (file, Some(digest)));
+    let outputs = beside.into_iter().chain([(output, Some(release.proof.sha256.clone()))]).collect();
+    let from = [entry.key];
+    let delivery = outgoing::Plan { what: &what, purpose: "sign", from: &from, completes: Some(completes) };
+    let taken = Taken::when_told(request.replace, ctx.env.now);
+    let aside = outgoing.deliver::<SignError>(ctx, &mut cabinet, delivery, outputs, taken)?;
+    for path in aside {
+        drop_known(ctx, &inventory, path);
+    }
     folders.keep();
     let folder = request.to.strip_prefix(".").unwrap_or(&request.to);
     let shown = |file: &str| folder.join(file).display().to_string();
@@ -244,10 +259,11 @@ fn make(
     allowed: Allowed<'_>,
     signing: &Signing<'_>,
     background: &Background,
+    outgoing: &mut Outgoing,
 ) -> Result<Made, SignError> {
     let laid_out = allowed.lay_out(*signing, &ctx.env)?;
     let realigned = laid_out.realigned();
-    let (output, signed) = write_output(ctx, laid_out, &plan.target)?;
+    let (output, signed) = write_output(ctx, laid_out, &plan.target, outgoing)?;
     let subject = BuildSubject {
         file: plan.file.clone(),
         path: request.build.display().to_string(),
@@ -259,7 +275,9 @@ fn make(
     };
     let proof = prove(ctx, &output, background, &subject)?;
     let idsig = match &plan.idsig {
-        Some((_, target)) => Some(write_idsig(ctx, &output, &proof, signing, target)?),
+        Some((_, target)) => {
+            Some(write_idsig(ctx, &output, &proof, signing, outgoing.file(target, Access::Usual)?)?)
+        }
         None => None,
     };
     Ok(Made { output, idsig, signed, proof, realigned })
@@ -271,8 +289,8 @@ fn write_idsig(
     output: &OutputFile,
     proof: &Proof,
     signing: &Signing<'_>,
-    target: &Path,
-) -> Result<OutputFile, SignError> {
+    file: OutputFile,
+) -> Result<(OutputFile, String), SignError> {
     let written = output.reread()?;
     let bytes = make_idsig(&written, &proof.signatures, signing, &ctx.env)?;
     let mut signatures = proof.signatures.clone();
@@ -281,9 +299,8 @@ fn write_idsig(
     if !signatures.schemes.iter().any(holds) {
         return Err(SignError::Idsig);
     }
-    let file = OutputFile::begin(target, Access::Usual)?;
     file.put(0, &bytes)?;
-    Ok(file)
+    Ok((file, sha256_hex(&bytes)))
 }
 
 /// Finds out which app a build is and where it goes.
@@ -308,18 +325,27 @@ fn place<'p>(
     Ok((app, destination))
 }
 
-fn refuse_target(input: &Path, target: &Path, replace: bool) -> Result<(), SignError> {
-    if !target.exists() {
-        return Ok(());
+fn refuse_targets(ctx: &Ctx<'_>, input: &Path, targets: &[&Path], replace: bool) -> Result<(), SignError> {
+    match outputs::refuse_ours(ctx, targets, &[input]) {
+        Err(OutputError::Ours { ours: Ours::Input, .. }) => return Err(SignError::OverInput),
+        other => other?,
     }
-    let same = match (input.canonicalize(), target.canonicalize()) {
-        (Ok(input), Ok(target)) => input == target,
-        _ => false,
-    };
-    match (same, replace) {
-        (true, _) => Err(SignError::OverInput),
-        (false, true) => Ok(()),
-        (false, false) => Err(SignError::Exists(target.display().to_string())),
+    outputs::refuse_taken(ctx, targets, replace).map_err(|error| match error {
+        OutputError::Exists(path) => SignError::Exists(path),
+        other => other.into(),
+    })
+}
+
+/// What was set aside and the ledger knows to the byte can be made again, and goes; anything else is named.
+fn drop_known(ctx: &Ctx<'_>, inventory: &Inventory, aside: PathBuf) {
+    let size = std::fs::metadata(&aside).map(|found| found.len()).unwrap_or(u64::MAX);
+    let releases = inventory.releases();
+    let mut same_size = releases.iter().filter(|release| release.size == size).peekable();
+    let is_known = same_size.peek().is_some()
+        && files::sha256(&aside, &ctx.env)
+            .is_ok_and(|found| same_size.any(|release| release.sha256 == found));
+    if !is_known || std::fs::remove_file(&aside).is_err() {
+        ctx.notice(Notice::SetAside(aside));
     }
 }
 
@@ -328,8 +354,9 @@ fn write_output(
     ctx: &Ctx<'_>,
     laid_out: LaidOut<'_, '_>,
     target: &Path,
+    outgoing: &mut Outgoing,
 ) -> Result<(OutputFile, Signed), SignError> {
-    let output = OutputFile::begin(target, Access::Usual)?;
+    let output = outgoing.file(target, Access::Usual)?;
     let ready = match laid_out.digest(&output as &dyn Sink, &ctx.env) {
         Ok(ready) => ready,
         Err(CoreError::Digest(DigestError::Write(cause))) => {
@@ -398,49 +425,34 @@ struct Release<'a> {
     proof: &'a Proof,
 }
 
-/// Writes the release into the ledger and gives the output its name, in one change: when either fails, neither is
-/// done. The very same bytes for the same place are one release.
-fn record(
-    ctx: &Ctx<'_>,
-    mut cabinet: Cabinet,
-    release: &Release<'_>,
-    keystore: &Item,
-    entry: &KeystoreEntry,
-    finish: impl FnOnce() -> Result<(), FileError>,
-) -> Result<(), SignError> {
-    let by = cabinet.unlocked_by().unwrap_or_default().to_owned();
-    let content = &release.signed.content;
-    let signer = release.signer;
-    let mut short = sha256_hex(format!("{content}{signer}").as_bytes());
-    short.truncate(12);
-    let Plan { app, destination, manifest, file, .. } = release.plan;
-    let stem = file.rsplit_once('.').map_or(file.as_str(), |(stem, _)| stem);
-    let name = format!("{stem}~{short}");
-    let facts = ReleaseFacts {
-        app: app.0.into(),
-        id: manifest.package.clone(),
-        version: manifest.version_name.clone().unwrap_or_default(),
-        code: manifest.version_code.unwrap_or(0),
-        destination: *destination,
-        file: file.clone(),
-        size: release.proof.check.size,
-        content: content.clone(),
-        signed_with: keystore.name.clone(),
-        signer: signer.into(),
-        certificate: Some(entry.certificate),
-        profile: None,
-        schemes: release.schemes.to_vec(),
-        signed: ctx.env.now,
-        by,
-        sha256: release.proof.sha256.clone(),
-        folders: release.proof.folders.clone(),
-    };
-    cabinet.change(&format!("sign {file}"), &ctx.env, |change| {
-        let known = change.inventory()?.iter().any(|item| item.name == name);
-        if !known {
-            change.put(NewItem::new(name.clone(), Facts::Release(facts), None))?;
-        }
-        // last, so that only a failing commit could leave a name without a row
-        finish().map_err(SignError::from)
-    })
+impl Release<'_> {
+    /// The release as the ledger will have it, when the output has its name. The very same bytes for the same place are
+    /// one release.
+    fn item(&self, ctx: &Ctx<'_>, cabinet: &Cabinet<'_>, keystore: &Item, entry: &KeystoreEntry) -> NewItem {
+        let content = &self.signed.content;
+        let Plan { app, destination, manifest, file, .. } = self.plan;
+        let mut short = sha256_hex(format!("{content}{}{destination}", self.signer).as_bytes());
+        short.truncate(12);
+        let stem = file.rsplit_once('.').map_or(file.as_str(), |(stem, _)| stem);
+        let facts = ReleaseFacts {
+            app: app.0.into(),
+            id: manifest.package.clone(),
+            version: manifest.version_name.clone().unwrap_or_default(),
+            code: manifest.version_code.unwrap_or(0),
+            destination: *destination,
+            file: file.clone(),
+            size: self.proof.check.size,
+            content: content.clone(),
+            signed_with: keystore.name.clone(),
+            signer: self.signer.into(),
+            certificate: Some(entry.certificate),
+            profile: None,
+            schemes: self.schemes.to_vec(),
+            signed: ctx.env.now,
+            by: cabinet.unlocked_by().map(|member| member.label.clone()).unwrap_or_default(),
+            sha256: self.proof.sha256.clone(),
+            folders: self.proof.folders.clone(),
+        };
+        NewItem::new(format!("{stem}~{short}"), Facts::Release(facts), None)
+    }
 }

@@ -93,7 +93,7 @@ fn named_entry<'a>(
 
 /// The private key and its certificate's DER.
 pub(crate) fn load_key(
-    cabinet: &Cabinet,
+    cabinet: &Cabinet<'_>,
     inventory: &Inventory,
     entry: &KeystoreEntry,
 ) -> Result<(PrivateKey, Vec<u8>), SignerError> {

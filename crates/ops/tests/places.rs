@@ -8,7 +8,7 @@
     reason = "tests fail by panicking and write their own files"
 )]
 
-use std::cell::Cell;
+use std::cell::{Cell, RefCell};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::AtomicBool;
 
@@ -17,6 +17,7 @@ use ninekeys_core::env::{Env, Silent};
 use ninekeys_core::keys::SystemKeys;
 use ninekeys_formats::secret::{Secret, SecretText};
 use ninekeys_ops::init::{Request, init};
+use ninekeys_ops::memory::MachineMemory;
 use ninekeys_ops::project::ProjectError;
 use ninekeys_ops::{Ask, AskError, Ctx, FileError, OpenError};
 use tempfile::TempDir;
@@ -48,12 +49,18 @@ impl Ask for Person {
     fn new_secret(&self, what: &str) -> Result<Option<SecretText>, AskError> {
         self.secret(what)
     }
+
+    fn sure(&self, _question: &str) -> Result<Option<bool>, AskError> {
+        Ok(None)
+    }
 }
 
 fn ctx<'a>(folder: &Path, person: &'a Person) -> Ctx<'a> {
     let now = "2031-05-19T12:00:00Z".parse().unwrap();
     let env = Env { now, keys: &SystemKeys, progress: &Silent, stop: &STOP };
-    Ctx { env, folder: folder.into(), project: None, cabinet: None, ask: person }
+    let machine: &MachineMemory = Box::leak(Box::new(MachineMemory::none()));
+    let notices = RefCell::default();
+    Ctx { env, folder: folder.into(), project: None, cabinet: None, ask: person, machine, notices }
 }
 
 fn request(passphrase: Option<&str>, unlock_file: Option<&str>) -> Request {
@@ -140,8 +147,9 @@ fn a_project_file_that_is_wrong_is_an_error_and_not_a_missing_one() {
 fn the_unlock_file_of_the_project_spares_the_question() {
     let folder = made();
     let person = Person { answers: Some("wrong"), ..Person::default() };
-    let cabinet = ctx(folder.path(), &person).open_unlocked().unwrap();
-    assert_eq!(cabinet.unlocked_by(), Some("unlock-file"));
+    let ctx = ctx(folder.path(), &person);
+    let cabinet = ctx.open_unlocked().unwrap();
+    assert_eq!(cabinet.unlocked_by().unwrap().label, "unlock-file");
     assert_eq!(person.asked.get(), 0);
 }
 
@@ -149,8 +157,9 @@ fn the_unlock_file_of_the_project_spares_the_question() {
 fn a_credential_that_is_given_goes_before_the_unlock_file() {
     let folder = made();
     let person = Person { given: Some("open sesame"), ..Person::default() };
-    let cabinet = ctx(folder.path(), &person).open_unlocked().unwrap();
-    assert_eq!(cabinet.unlocked_by(), Some("passphrase"));
+    let here = ctx(folder.path(), &person);
+    let cabinet = here.open_unlocked().unwrap();
+    assert_eq!(cabinet.unlocked_by().unwrap().label, "passphrase");
     let person = Person { given: Some("wrong"), answers: Some("open sesame"), ..Person::default() };
     assert!(ctx(folder.path(), &person).open_unlocked().is_err(), "a wrong one is not passed over");
     assert_eq!(person.asked.get(), 0);

@@ -1,13 +1,19 @@
+use std::cell::RefCell;
+use std::collections::BTreeMap;
 use std::sync::atomic::AtomicBool;
 
 use ninekeys_core::env::Silent;
 use ninekeys_core::keys::SystemKeys;
-use ninekeys_core::model::{DeviceFacts, Facts, IdentityFacts, IdentityPurpose, ItemId, State};
+use ninekeys_core::model::{
+    DeviceFacts, Facts, IdentityFacts, IdentityPurpose, ItemId, KeyFacts, KeystoreEntry, KeystoreFacts,
+    Role as KeyRole, State,
+};
 use ninekeys_formats::secret::{Secret, SecretText};
 use tempfile::TempDir;
 
 use super::*;
-use crate::{IdentityFile, NewItem};
+use crate::trust::{Forgetful, Known};
+use crate::{NewItem, NewMember};
 
 static STOP: AtomicBool = AtomicBool::new(false);
 
@@ -24,198 +30,543 @@ fn passphrase(words: &str) -> NewMember {
     NewMember::Passphrase { label: "people".into(), passphrase: text(words), work_factor: 4 }
 }
 
-fn device(name: &str) -> NewItem {
-    let facts = DeviceFacts { identifier: name.into(), title: name.into() };
-    NewItem::new(name, Facts::Device(facts), Some(Secret::new(b"secret of it".to_vec())))
+fn key(name: &str) -> NewItem {
+    let facts = KeyFacts { algorithm: "EC P-256".into(), public_key: name.into(), fingerprint: name.into() };
+    NewItem::new(name, Facts::Key(facts), Some(Secret::new(format!("secret of {name}").into_bytes())))
 }
 
 struct Made {
     folder: TempDir,
-    cabinet: Cabinet,
-    identity: IdentityFile,
+    cabinet: Cabinet<'static>,
+    file: SecretText,
+}
+
+impl Made {
+    fn path(&self) -> PathBuf {
+        self.folder.path().join("cabinet")
+    }
+
+    fn open(&self) -> Result<Cabinet<'static>, CabinetError> {
+        Cabinet::open(&self.path(), untrusting())
+    }
+
+    fn unlock(&self) -> Credential {
+        Credential::UnlockFile(self.file.duplicate())
+    }
+}
+
+fn untrusting() -> Trust<'static> {
+    Trust { pin: None, memory: &Forgetful }
 }
 
 fn made() -> Made {
     let folder = tempfile::tempdir().unwrap();
-    let identity = IdentityFile::make(env().now);
-    let machine = NewMember::Recipient { label: "machine".into(), recipient: identity.recipient.clone() };
+    let members = [passphrase("open sesame"), NewMember::UnlockFile { label: "machine".into() }];
     let path = folder.path().join("cabinet");
-    let cabinet = Cabinet::create(&path, &[passphrase("open sesame"), machine], &env()).unwrap();
-    Made { folder, cabinet, identity }
+    let (cabinet, issued) = Cabinet::create(&path, &members, &Forgetful, &env()).unwrap();
+    let file = issued.into_iter().find_map(|issued| issued.text).unwrap();
+    Made { folder, cabinet, file }
 }
 
-fn put(cabinet: &mut Cabinet, name: &str) -> Result<ItemId, CabinetError> {
-    cabinet.change(&format!("put {name}"), &env(), |change| change.put(device(name)))
+fn put(cabinet: &mut Cabinet<'_>, name: &str) -> Result<ItemId, CabinetError> {
+    cabinet.change(&format!("put {name}"), &env(), |change| change.put(key(name)))
+}
+
+/// A machine with a memory.
+#[derive(Default)]
+struct Machine {
+    heads: RefCell<BTreeMap<Digest, Known>>,
+    places: RefCell<BTreeMap<PathBuf, Digest>>,
+}
+
+impl Memory for Machine {
+    fn known(&self, identity: &Digest) -> Option<Known> {
+        self.heads.borrow().get(identity).cloned()
+    }
+
+    fn at(&self, path: &Path) -> Option<Digest> {
+        self.places.borrow().get(path).copied()
+    }
+
+    fn keep(&self, path: &Path, identity: &Digest, known: &Known) {
+        self.heads.borrow_mut().insert(*identity, known.clone());
+        self.places.borrow_mut().insert(path.into(), *identity);
+    }
+
+    fn machine(&self) -> String {
+        "wharf".into()
+    }
 }
 
 #[test]
 fn every_member_opens_it_and_nobody_else() {
     let made = made();
-    let mut cabinet = Cabinet::open(&made.folder.path().join("cabinet")).unwrap();
+    let mut cabinet = made.open().unwrap();
     assert!(!cabinet.is_unlocked());
     let wrong = cabinet.unlock(&Credential::Passphrase(text("open sesam"))).unwrap_err();
-    assert!(matches!(wrong, CabinetError::WrongCredential("passphrase")), "{wrong}");
+    assert!(matches!(wrong, CabinetError::WrongPassphrase), "{wrong}");
     assert!(!cabinet.is_unlocked());
     cabinet.unlock(&Credential::Passphrase(text("open sesame"))).unwrap();
-    assert_eq!(cabinet.unlocked_by(), Some("people"));
-    cabinet.unlock(&Credential::Identity(made.identity.text.duplicate())).unwrap();
-    assert_eq!(cabinet.unlocked_by(), Some("machine"));
-    let stranger = IdentityFile::make(env().now);
-    assert!(cabinet.unlock(&Credential::Identity(stranger.text)).is_err());
-    let nonsense = cabinet.unlock(&Credential::Identity(text("not an identity"))).unwrap_err();
-    assert!(matches!(nonsense, CabinetError::NotAnIdentity));
+    assert_eq!(cabinet.unlocked_by().unwrap().label, "people");
+    cabinet.unlock(&made.unlock()).unwrap();
+    assert_eq!(cabinet.unlocked_by().unwrap().label, "machine");
+    let nonsense = cabinet.unlock(&Credential::UnlockFile(text("not an unlock file"))).unwrap_err();
+    assert!(matches!(nonsense, CabinetError::NotAnUnlockFile));
+}
+
+#[test]
+fn an_unlock_file_knows_its_cabinet_and_opens_no_forged_one() {
+    let (one, other) = (made(), made());
+    // somebody puts a cabinet of their own in the place, wrapped to whatever stands in clear
+    std::fs::copy(other.path(), one.path()).unwrap();
+    let mut cabinet = one.open().unwrap();
+    let error = cabinet.unlock(&one.unlock()).unwrap_err();
+    assert!(matches!(error, CabinetError::Another { by: PinnedBy::UnlockFile, .. }), "{error}");
+    // the victim's keys under the passphrase, copied into the forged cabinet, open and name another one
+    let error = cabinet.unlock(&Credential::Passphrase(text("closed sesame"))).unwrap_err();
+    assert!(matches!(error, CabinetError::WrongPassphrase), "{error}");
+    assert!(!cabinet.is_unlocked());
+    // and the project file says so before anything is asked
+    let pin = Some(one.cabinet.pin());
+    let error = Cabinet::open(&one.path(), Trust { pin, memory: &Forgetful }).err().unwrap();
+    assert!(matches!(error, CabinetError::Another { by: PinnedBy::ProjectFile, .. }), "{error}");
+}
+
+#[test]
+fn a_machine_notices_another_cabinet_at_the_place_and_an_older_file() {
+    let mut made = made();
+    let machine = Machine::default();
+    let open = || Cabinet::open(&made.path(), Trust { pin: None, memory: &machine });
+    drop(open().unwrap());
+    let old = std::fs::read(made.path()).unwrap();
+    put(&mut made.cabinet, "pier").unwrap();
+    let path = made.path();
+    let open = || Cabinet::open(&path, Trust { pin: None, memory: &machine });
+    assert_eq!(open().unwrap().standing(), Standing::Current);
+    let new = std::fs::read(&path).unwrap();
+    std::fs::write(&path, &old).unwrap();
+    let mut cabinet = open().unwrap();
+    let older = Standing::Older { by: PinnedBy::Machine, known: 3, found: 2 };
+    assert_eq!(cabinet.standing(), older);
+    let error = cabinet.unlock(&made.unlock()).unwrap_err();
+    assert!(matches!(error, CabinetError::NotCurrent(standing) if standing == older), "{error}");
+    cabinet.unlock_to_look(&made.unlock()).unwrap();
+    assert!(matches!(put(&mut cabinet, "quay"), Err(CabinetError::NotCurrent(_))), "it is not written");
+    drop(cabinet);
+    // the old file goes on where no memory is, and the machine that has seen the other one says that they parted
+    let mut elsewhere = Cabinet::open(&path, untrusting()).unwrap();
+    elsewhere.unlock(&made.unlock()).unwrap();
+    put(&mut elsewhere, "quay").unwrap();
+    drop(elsewhere);
+    assert_eq!(open().unwrap().standing(), Standing::Parted { by: PinnedBy::Machine, row: 3 });
+    let other = self::made();
+    std::fs::copy(other.path(), &path).unwrap();
+    let error = open().err().unwrap();
+    assert!(matches!(error, CabinetError::Another { by: PinnedBy::Machine, .. }), "{error}");
+    std::fs::write(&path, new).unwrap();
+    assert_eq!(open().unwrap().standing(), Standing::Current);
 }
 
 #[test]
 fn secrets_need_unlocking_and_come_back_whole() {
-    let Made { folder, mut cabinet, .. } = made();
-    put(&mut cabinet, "pier").unwrap();
-    let mut locked = Cabinet::open(&folder.path().join("cabinet")).unwrap();
+    let mut made = made();
+    put(&mut made.cabinet, "pier").unwrap();
+    let mut locked = made.open().unwrap();
     let inventory = locked.inventory().unwrap();
     let item = inventory.find("pier").unwrap();
     assert!(matches!(locked.secret(item), Err(CabinetError::Locked)));
     assert!(matches!(put(&mut locked, "quay"), Err(CabinetError::Locked)));
     locked.unlock(&Credential::Passphrase(text("open sesame"))).unwrap();
-    assert_eq!(locked.secret(item).unwrap().lend(Clone::clone), b"secret of it");
+    assert_eq!(locked.secret(item).unwrap().lend(Clone::clone), b"secret of pier");
 }
 
 #[test]
 fn a_change_is_whole_or_nothing_and_one_row_of_history() {
-    let Made { mut cabinet, .. } = made();
+    let Made { folder: _folder, mut cabinet, .. } = made();
     let failed = cabinet.change("half", &env(), |change| {
-        change.put(device("pier"))?;
-        change.put(device("PIER"))
+        change.put(key("pier"))?;
+        change.put(key("PIER"))
     });
     assert!(matches!(failed, Err(CabinetError::NameTaken(_))));
     assert_eq!(cabinet.inventory().unwrap().iter().count(), 0);
     put(&mut cabinet, "pier").unwrap();
-    let history = cabinet.history().unwrap();
-    assert_eq!(history.len(), 2, "made, and put");
-    assert_eq!(history[1].body.what, "put pier");
-    assert_eq!(history[1].body.items[0].name, "pier");
+    let history = cabinet.history(true).unwrap();
+    let told: Vec<&str> = history.iter().map(|row| row.what.as_str()).collect();
+    assert_eq!(told, ["cabinet made", "members given their keys", "put pier"]);
+    assert_eq!((history[2].by.as_str(), history[2].records), ("people", 1));
+}
+
+#[test]
+fn what_another_process_added_is_seen_inside_the_change_and_nothing_is_written_over_it() {
+    let mut made = made();
+    put(&mut made.cabinet, "pier").unwrap();
+    let mut other = made.open().unwrap();
+    other.unlock(&made.unlock()).unwrap();
+    let before = other.inventory().unwrap().find("pier").unwrap().clone();
+    let renamed = Item { name: "jetty".into(), ..before.clone() };
+    made.cabinet.change("rename", &env(), |change| change.revise(&renamed, None)).unwrap();
+    let late = other.change("late", &env(), |change| {
+        assert_eq!(change.inventory().find("jetty").unwrap().revision, 2, "read under the lock");
+        change.revise(&before, None)
+    });
+    assert!(matches!(late, Err(CabinetError::ChangedMeanwhile(_))));
+    assert!(made.open().unwrap().inventory().unwrap().find("jetty").is_ok());
 }
 
 #[test]
 fn what_replaces_an_item_is_the_next_generation_and_the_old_one_is_kept() {
-    let Made { mut cabinet, .. } = made();
-    let first = put(&mut cabinet, "pier").unwrap();
-    let second = NewItem { replaces: Some(first), ..device("pier-2") };
-    let second = cabinet.change("rotate", &env(), |change| change.put(second)).unwrap();
-    let inventory = cabinet.inventory().unwrap();
+    let mut made = made();
+    let first = put(&mut made.cabinet, "pier").unwrap();
+    let second = NewItem { replaces: Some(first), ..key("pier-2") };
+    let second = made.cabinet.change("rotate", &env(), |change| change.put(second)).unwrap();
+    let inventory = made.cabinet.inventory().unwrap();
     let (first, second) = (inventory.get(&first).unwrap(), inventory.get(&second).unwrap());
     assert_eq!((first.state, first.generation, first.revision), (State::Retired, 1, 2));
     assert_eq!((second.state, second.generation), (State::Active, 2));
+    assert_eq!((first.made, first.seq), (3, 4), "its key came in with the first row of the two");
     assert_eq!(second.replaces.as_ref(), Some(&first.id));
-    cabinet.unlock(&Credential::Passphrase(text("open sesame"))).unwrap();
-    assert!(cabinet.secret(first).is_ok(), "the old secret is kept");
+    assert!(made.cabinet.secret(first).is_ok(), "the old secret is kept");
 }
 
 #[test]
 fn one_key_can_stand_in_several_identities() {
-    let Made { mut cabinet, .. } = made();
-    let key = put(&mut cabinet, "key").unwrap();
+    let Made { folder: _folder, mut cabinet, .. } = made();
+    let own = put(&mut cabinet, "key").unwrap();
     for purpose in [IdentityPurpose::Distribution, IdentityPurpose::Push] {
-        let facts = IdentityFacts {
-            purpose,
-            key,
-            certificate: key,
-            team: "GPFERRY009".into(),
-            apps: Vec::new(),
-            sandbox: false,
-        };
+        let team = "GPFERRY009".into();
+        let facts =
+            IdentityFacts { purpose, key: own, certificate: own, team, apps: Vec::new(), sandbox: false };
         let item = NewItem::new(format!("{purpose:?}"), Facts::Identity(facts), None);
         cabinet.change("identity", &env(), |change| change.put(item)).unwrap();
     }
-    let inventory = cabinet.inventory().unwrap();
-    assert_eq!(inventory.dependents(&key).count(), 2);
-}
-
-/// Runs SQL on the file behind the tool's back.
-fn meddle(folder: &TempDir, sql: &str) {
-    let connection = rusqlite::Connection::open(folder.path().join("cabinet")).unwrap();
-    connection.execute_batch(sql).unwrap();
+    assert_eq!(cabinet.inventory().unwrap().dependents(&own).count(), 2);
 }
 
 #[test]
-fn whatever_is_changed_behind_the_tools_back_is_found_at_unlocking() {
-    let attacks = [
-        ("update item set facts = replace(facts, 'pier', 'quay') where name = 'pier'", "seal"),
-        ("update item set name = 'other' where name = 'pier'", "seal"),
-        ("update item set state = 'retired' where name = 'pier'", "seal"),
-        ("update item set created = '2031-05-19T12:00:01Z' where name = 'pier'", "seal"),
-        ("update item set revision = 2 where name = 'pier'", "revision"),
-        ("update item set seq = 3 where name = 'pier'", "revision"),
-        (
-            "update item set sealed = (select sealed from item where name = 'quay') where name = 'pier'",
-            "seal",
-        ),
-        ("delete from item where name = 'pier'", "gone"),
-        ("update history set body = replace(body, 'pier', 'xxxx') where seq = 2", "history row 2"),
-        ("delete from history where seq = 2", "history row 2 is missing"),
-        ("delete from history where seq = 3", "does not end"),
-        ("update value set value = x'00' where name = 'history-mac'", "does not end"),
-    ];
-    for (sql, says) in attacks {
-        let Made { folder, mut cabinet, .. } = made();
-        put(&mut cabinet, "pier").unwrap();
-        put(&mut cabinet, "quay").unwrap();
-        drop(cabinet);
-        meddle(&folder, sql);
-        let mut cabinet = Cabinet::open(&folder.path().join("cabinet")).unwrap();
-        let error = cabinet.unlock(&Credential::Passphrase(text("open sesame"))).unwrap_err();
-        assert!(matches!(error, CabinetError::Tampered(_)), "{sql}: {error}");
-        assert!(error.to_string().contains(says), "{sql}: {error}");
-        assert!(!cabinet.is_unlocked(), "{sql}");
+fn a_key_lives_in_the_compartment_of_the_app_that_it_serves_and_moves_with_it() {
+    let mut made = made();
+    let entry = |key, apps: &[&str]| KeystoreEntry {
+        alias: "k".into(),
+        role: KeyRole::Signing,
+        key,
+        certificate: key,
+        apps: apps.iter().map(|app| (*app).to_owned()).collect(),
+    };
+    let store = |entry| Facts::Keystore(KeystoreFacts { entries: vec![entry], weak_password: false });
+    let pier = made
+        .cabinet
+        .change("create", &env(), |change| {
+            let pier = change.put(key("pier"))?;
+            let secret = Some(Secret::new(b"password".to_vec()));
+            change.put(NewItem::new("store", store(entry(pier, &["crossing"])), secret))?;
+            Ok::<_, CabinetError>(pier)
+        })
+        .unwrap();
+    let where_is = |cabinet: &mut Cabinet<'_>| {
+        let names = ["pier", "store"];
+        cabinet
+            .change("look", &env(), |change| {
+                let inventory = change.inventory();
+                Ok::<_, CabinetError>(
+                    names.map(|name| change.compartment_of(&inventory.find(name).unwrap().id)),
+                )
+            })
+            .unwrap()
+    };
+    assert_eq!(where_is(&mut made.cabinet), ["app/crossing", "app/crossing"]);
+    made.cabinet
+        .change("serve another", &env(), |change| {
+            let inventory = change.inventory();
+            let mut item = inventory.find("store").unwrap().clone();
+            item.facts = store(entry(pier, &["crossing", "quayside"]));
+            change.revise(&item, None)
+        })
+        .unwrap();
+    assert_eq!(where_is(&mut made.cabinet), ["shared", "shared"]);
+    let mut opened = made.open().unwrap();
+    opened.unlock(&made.unlock()).unwrap();
+    let item = opened.inventory().unwrap().get(&pier).unwrap().clone();
+    assert_eq!(opened.secret(&item).unwrap().lend(Clone::clone), b"secret of pier");
+    assert_eq!(opened.open_every_seal().unwrap().items, 2);
+}
+
+#[test]
+fn a_new_passphrase_opens_and_the_old_one_opens_nothing_made_since() {
+    let mut made = made();
+    put(&mut made.cabinet, "pier").unwrap();
+    let old_file = std::fs::read(made.path()).unwrap();
+    let old = made.cabinet.unlocked_by().unwrap().id;
+    made.cabinet
+        .change("passphrase", &env(), |change| change.replace_member(&old, &passphrase("quilted anvil")))
+        .unwrap();
+    let mut later = made.open().unwrap();
+    let refused = later.unlock(&Credential::Passphrase(text("open sesame"))).unwrap_err();
+    assert!(matches!(refused, CabinetError::WrongPassphrase), "{refused}");
+    later.unlock(&Credential::Passphrase(text("quilted anvil"))).unwrap();
+    assert_eq!(later.open_every_seal().unwrap().items, 1);
+    put(&mut later, "quay").unwrap();
+    later.unlock(&made.unlock()).unwrap();
+    assert_eq!(later.open_every_seal().unwrap().items, 2, "the other member has the new keys too");
+    // what was sealed before stands nowhere in the file any more
+    let old_seal = {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("old");
+        std::fs::write(&path, &old_file).unwrap();
+        let store = SqliteStore::open(&path).unwrap();
+        let mut found = Vec::new();
+        store
+            .each_sealed(&mut |seal| {
+                found.push(seal.bytes);
+                Ok(())
+            })
+            .unwrap();
+        found
+    };
+    let now = std::fs::read(made.path()).unwrap();
+    for seal in old_seal.iter().filter(|seal| seal.len() < 100) {
+        assert!(!now.windows(seal.len()).any(|window| window == seal), "an old seal is still in the file");
     }
 }
 
 #[test]
-fn an_item_put_back_to_an_older_revision_is_found() {
-    let Made { folder, mut cabinet, .. } = made();
-    put(&mut cabinet, "pier").unwrap();
-    let old = std::fs::read(folder.path().join("cabinet")).unwrap();
-    let keep = "create table kept as select * from item";
-    meddle(&folder, keep);
-    let inventory = cabinet.inventory().unwrap();
-    let item = inventory.find("pier").unwrap().clone();
-    cabinet.change("revise", &env(), |change| change.revise(&item, None)).unwrap();
-    drop((cabinet, old));
-    meddle(
-        &folder,
-        "update item set (revision, seq, facts, sealed) = (select revision, seq, facts, sealed from kept);
-         drop table kept",
+fn a_member_put_back_from_an_old_file_opens_nothing() {
+    let mut made = made();
+    let old_path = made.folder.path().join("old");
+    std::fs::copy(made.path(), &old_path).unwrap();
+    let old = made.cabinet.unlocked_by().unwrap().id;
+    made.cabinet
+        .change("passphrase", &env(), |change| change.replace_member(&old, &passphrase("quilted anvil")))
+        .unwrap();
+    let sql = format!(
+        "attach '{}' as old; insert into record select * from old.record where id = '{old}';
+         insert into sealed select * from old.sealed where id = '{old}'",
+        old_path.display()
     );
-    let mut cabinet = Cabinet::open(&folder.path().join("cabinet")).unwrap();
-    let error = cabinet.unlock(&Credential::Passphrase(text("open sesame"))).unwrap_err();
-    assert!(error.to_string().contains("not the revision that the history says"), "{error}");
+    meddle(&made, &sql);
+    let error = made.open().err().unwrap();
+    assert!(error.to_string().contains("newest row of its history"), "{error}");
+}
+
+/// Runs SQL on the file behind the tool's back.
+fn meddle(made: &Made, sql: &str) {
+    let connection = rusqlite::Connection::open(made.path()).unwrap();
+    connection.execute_batch(sql).unwrap_or_else(|error| panic!("{sql}: {error}"));
+}
+
+/// Whether a change behind the tool's back is found by somebody who does not unlock, or only by somebody who does.
+#[derive(Clone, Copy, Debug, PartialEq)]
+enum Found {
+    Locked,
+    Unlocking,
+}
+
+/// What somebody does to the file, what the tool says of it, and who finds it. `PIER` stands for the record of one item.
+const FORGERIES: &[(&str, &str, Found)] = &[
+    ("update record set facts = replace(facts, 'pier', 'quay') PIER", "newest row", Found::Locked),
+    ("update record set facts = facts || ' ' PIER", "newest row", Found::Locked),
+    ("update record set kind = 'backup' PIER", "newest row", Found::Locked),
+    ("update record set kind = 'other' PIER", "kind that is not known", Found::Locked),
+    ("update record set id = 'x' PIER", "newest row", Found::Locked),
+    ("update record set sealed_digest = null PIER", "newest row", Found::Locked),
+    ("update record set sealed_digest = x'00' PIER", "digest", Found::Locked),
+    ("delete from record PIER", "newest row", Found::Locked),
+    ("insert into record values ('item', 'zz', '{}', null)", "newest row", Found::Locked),
+    ("insert into record values ('backup', 'b', '{}', null)", "newest row", Found::Locked),
+    ("delete from record where kind = 'envelope'", "newest row", Found::Locked),
+    ("delete from record where kind = 'passphrase'", "newest row", Found::Locked),
+    ("update history set body = replace(body, 'pier', 'xxxx') where seq = 3", "signed", Found::Locked),
+    ("update history set form = 'policy' where seq = 3", "not of the form", Found::Locked),
+    ("update history set form = 'other' where seq = 3", "form that is not known", Found::Locked),
+    ("update history set form = 'change' where seq = 1", "who may write", Found::Locked),
+    ("update history set signature = zeroblob(64) where seq = 4", "signed", Found::Locked),
+    ("update history set signature = x'' where seq = 1", "signed", Found::Locked),
+    ("update history set seq = 9 where seq = 4", "row 4 is missing", Found::Locked),
+    ("update history set seq = -4 where seq = 4", "seq", Found::Locked),
+    ("delete from history where seq = 3", "row 3 is missing", Found::Locked),
+    ("delete from history where seq = 4", "newest row", Found::Locked),
+    ("delete from history", "no history", Found::Locked),
+    (
+        "insert into history select 5, form, body, signature from history where seq = 4",
+        "signed",
+        Found::Locked,
+    ),
+    ("update sealed set bytes = zeroblob(40) where kind = 'item'", "seal", Found::Unlocking),
+    ("delete from sealed where kind = 'item'", "seal", Found::Unlocking),
+    ("delete from sealed where kind = 'envelope'", "seal", Found::Unlocking),
+    ("update sealed set bytes = zeroblob(40) where kind = 'passphrase'", "seal", Found::Unlocking),
+    ("insert into sealed values ('item', 'zz', x'00')", "seal", Found::Unlocking),
+    (
+        "update sealed set id = 'zz' where id = (select min(id) from sealed where kind = 'item')",
+        "seal",
+        Found::Unlocking,
+    ),
+    ("create table extra (a)", "tables", Found::Locked),
+    ("create index i on record (facts)", "tables", Found::Locked),
+    ("create view v as select 1", "tables", Found::Locked),
+    ("drop table sealed; create table sealed (kind, id, bytes)", "tables", Found::Locked),
+    ("create trigger t before insert on history begin select raise(ignore); end", "tables", Found::Locked),
+    (
+        "drop table history; create view history as with recursive r(seq) as (select 1 union all \
+         select seq + 1 from r) select seq, 'change' form, '' body, x'' signature from r",
+        "tables",
+        Found::Locked,
+    ),
+    ("pragma journal_mode = wal", "write-ahead log", Found::Locked),
+    ("update history set signature = zeroblob(70000000) where seq = 3", "", Found::Locked),
+    ("update sealed set bytes = zeroblob(70000000) where kind = 'item'", "", Found::Unlocking),
+];
+
+#[test]
+fn whatever_is_changed_behind_the_tools_back_is_found_and_most_of_it_without_unlocking() {
+    for (sql, says, found) in FORGERIES {
+        let sql = sql.replace("PIER", "where kind = 'item' and facts like '%pier%'");
+        let mut made = made();
+        put(&mut made.cabinet, "pier").unwrap();
+        put(&mut made.cabinet, "quay").unwrap();
+        let other = self::made();
+        let made = Made { cabinet: other.cabinet, ..made };
+        meddle(&made, &sql);
+        let error = match (made.open(), found) {
+            (Err(error), Found::Locked) => error,
+            (Ok(mut cabinet), Found::Unlocking) => {
+                let error = cabinet.unlock(&made.unlock()).or_else(|_| {
+                    assert!(!cabinet.is_unlocked(), "{sql}");
+                    cabinet.unlock(&Credential::Passphrase(text("open sesame")))
+                });
+                error.unwrap_err()
+            }
+            (opened, _) => panic!("{sql}: opened {}, to be found {found:?}", opened.is_ok()),
+        };
+        assert!(matches!(error, CabinetError::Tampered(_)), "{sql}: {error}");
+        assert!(error.to_string().contains(*says), "{sql}: {error}");
+    }
 }
 
 #[test]
-fn a_copy_is_proved_and_opens_on_its_own() {
-    let Made { folder, mut cabinet, identity } = made();
-    put(&mut cabinet, "pier").unwrap();
-    let copy = folder.path().join("copy");
-    assert_eq!(cabinet.copy_proved(&copy).unwrap(), Proof { items: 1, history: 2 });
-    assert!(!folder.path().join("copy-wal").exists(), "one file, no log beside it");
-    let mut opened = Cabinet::open(&copy).unwrap();
-    opened.unlock(&Credential::Identity(identity.text)).unwrap();
+fn an_item_put_back_to_an_older_revision_is_found_without_unlocking() {
+    let mut made = made();
+    put(&mut made.cabinet, "pier").unwrap();
+    let old = made.folder.path().join("old");
+    std::fs::copy(made.path(), &old).unwrap();
+    let item = made.cabinet.inventory().unwrap().find("pier").unwrap().clone();
+    made.cabinet.change("revise", &env(), |change| change.revise(&item, None)).unwrap();
+    let put_back = format!(
+        "attach '{}' as old; replace into record select * from old.record; replace into sealed select * from old.sealed",
+        old.display()
+    );
+    meddle(&made, &put_back);
+    let error = made.open().err().unwrap();
+    assert!(error.to_string().contains("newest row of its history"), "{error}");
+}
+
+#[test]
+fn a_journal_that_names_another_file_is_refused_before_the_database_sees_it() {
+    let made = made();
+    let victim = made.folder.path().join("victim");
+    std::fs::write(&victim, b"keep me").unwrap();
+    let mut journal = vec![0; 512];
+    journal.extend_from_slice(victim.to_str().unwrap().as_bytes());
+    journal.extend([0; 8]);
+    journal.extend([0xd9, 0xd5, 0x05, 0xf9, 0x20, 0xa1, 0x63, 0xd7]);
+    std::fs::write(crate::sqlite::beside(&made.path(), "-journal"), journal).unwrap();
+    let error = made.open().err().unwrap();
+    assert!(error.to_string().contains("names another file"), "{error}");
+    assert_eq!(std::fs::read(&victim).unwrap(), b"keep me");
+}
+
+#[test]
+fn a_copy_is_proved_opens_on_its_own_and_is_not_written_when_it_is_looked_at() {
+    let mut made = made();
+    put(&mut made.cabinet, "pier").unwrap();
+    let copy = made.folder.path().join("copy");
+    let proof = made.cabinet.copy_proved(&copy).unwrap();
+    assert_eq!((proof.items, proof.head.seq), (1, 3));
+    let before = std::fs::read(&copy).unwrap();
+    let mut opened = Cabinet::open_copy(&copy, untrusting()).unwrap();
+    opened.unlock_to_look(&made.unlock()).unwrap();
     assert_eq!(opened.inventory().unwrap().iter().count(), 1);
+    drop(opened);
+    assert_eq!(std::fs::read(&copy).unwrap(), before);
+    let names: Vec<_> =
+        std::fs::read_dir(made.folder.path()).unwrap().map(|e| e.unwrap().file_name()).collect();
+    assert_eq!(names.len(), 2, "{names:?}");
 }
 
 #[test]
-fn a_cabinet_of_a_later_schema_is_left_alone() {
-    let Made { folder, cabinet, .. } = made();
-    drop(cabinet);
-    meddle(&folder, "pragma user_version = 9");
-    let error = Cabinet::open(&folder.path().join("cabinet")).err().unwrap();
-    assert!(matches!(error, CabinetError::TooNew { found: 9, known: 1 }), "{error}");
+fn a_restore_sets_aside_what_is_there_says_what_goes_and_is_taken_for_honest_elsewhere() {
+    let mut made = made();
+    put(&mut made.cabinet, "pier").unwrap();
+    let copy = made.folder.path().join("copy");
+    let proof = made.cabinet.copy_proved(&copy).unwrap();
+    put(&mut made.cabinet, "quay").unwrap();
+    let machine = Machine::default();
+    let path = made.path();
+    drop(Cabinet::open(&path, Trust { pin: None, memory: &machine }).unwrap());
+
+    let mut present = made.open().unwrap();
+    present.unlock(&made.unlock()).unwrap();
+    let mut back = Cabinet::open_copy(&copy, untrusting()).unwrap();
+    back.unlock_to_look(&made.unlock()).unwrap();
+    let differences = present.differences(&back).unwrap();
+    assert_eq!((differences.lost.clone(), differences.rows), (vec!["quay".to_owned()], 1));
+    let source = Backup {
+        at: env().now,
+        place: "copy".into(),
+        seq: proof.head.seq,
+        head: proof.head.hash,
+        file: proof.head.hash,
+        by: "people".into(),
+    };
+    let aside = made.folder.path().join("aside");
+    let proof = present.restore(&mut back, &source, &aside, &env()).unwrap();
+    assert_eq!((proof.items, proof.head.seq), (1, 4));
+    drop(present);
+    let known = Cabinet::open(&path, Trust { pin: None, memory: &machine }).unwrap();
+    assert_eq!(known.standing(), Standing::Current, "somebody who could do everything gave the rest up");
+    assert!(known.inventory().unwrap().find("quay").is_err());
+    assert_eq!(known.last_backup().map(|backup| backup.seq), Some(3), "the copy is a copy");
+    let kept = Cabinet::open_copy(&aside, untrusting()).unwrap();
+    assert!(kept.inventory().unwrap().find("quay").is_ok(), "what was given up is set aside");
+}
+
+#[test]
+fn a_cabinet_of_another_layout_is_left_alone() {
+    let made = made();
+    meddle(&made, "pragma user_version = 9");
+    let error = made.open().err().unwrap();
+    assert!(matches!(error, CabinetError::TooNew { found: 9, known: 2 }), "{error}");
 }
 
 #[test]
 fn a_cabinet_needs_a_member_and_never_takes_the_place_of_a_file() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("cabinet");
-    assert!(matches!(Cabinet::create(&path, &[], &env()), Err(CabinetError::LastMember(_))));
-    std::fs::File::create(&path).unwrap();
-    assert!(matches!(Cabinet::create(&path, &[passphrase("x")], &env()), Err(CabinetError::Exists)));
+    assert!(matches!(Cabinet::create(&path, &[], &Forgetful, &env()), Err(CabinetError::LastMember)));
+    std::fs::write(&path, b"something").unwrap();
+    let made = Cabinet::create(&path, &[passphrase("x")], &Forgetful, &env());
+    assert!(matches!(made, Err(CabinetError::Exists)));
+}
+
+#[test]
+fn a_clock_far_behind_the_newest_change_writes_nothing() {
+    let mut made = made();
+    let early = Env { now: "2031-05-01T00:00:00Z".parse().unwrap(), ..env() };
+    let error = made.cabinet.change("early", &early, |change| change.put(key("pier"))).unwrap_err();
+    assert!(matches!(error, CabinetError::ClockBehind { .. }), "{error}");
+    assert!(put(&mut made.cabinet, "pier").is_ok(), "it can go on");
+}
+
+#[test]
+fn ten_thousand_devices_are_one_change() {
+    let mut made = made();
+    let device = |number: usize| {
+        let name = format!("device-{number:05}");
+        NewItem::new(name.clone(), Facts::Device(DeviceFacts { identifier: name.clone(), title: name }), None)
+    };
+    made.cabinet
+        .change("fill", &env(), |change| {
+            (0..10_000).try_for_each(|number| change.put(device(number)).map(|_| ()))
+        })
+        .unwrap();
+    assert_eq!(made.open().unwrap().inventory().unwrap().iter().count(), 10_000);
 }

@@ -1,7 +1,7 @@
 //! `ninekeys cabinet backup`
 
 use ninekeys_ops::Ctx;
-use ninekeys_ops::backup::backup;
+use ninekeys_ops::backup::{BackupError, backup};
 
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
@@ -15,7 +15,15 @@ pub(crate) struct Args {
 }
 
 pub(crate) fn run(args: &Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
-    let report = backup(ctx, &args.folders).map_err(|error| Failure::of("back up the cabinet", &error))?;
+    let report = backup(ctx, &args.folders).map_err(|error| {
+        let failure = Failure::of("back up the cabinet", &error);
+        match &error {
+            BackupError::Partly { done, .. } => {
+                failure.changed(&format!("{} was made, proved and noted", done.join(", ")))
+            }
+            _ => failure,
+        }
+    })?;
     out.emit(&report);
     Ok(Exit::Done)
 }

@@ -7,14 +7,19 @@ use crate::output::{HistoryReport, Output};
 
 /// Shows every change of the cabinet, oldest first: when, what, and by which member.
 #[derive(Debug, clap::Args)]
-pub(crate) struct Args {}
+pub(crate) struct Args {
+    /// Prove every row by its author's signature, and not only those that a later one does not vouch for
+    #[arg(long)]
+    verify: bool,
+}
 
-pub(crate) fn run(_args: &Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
+pub(crate) fn run(args: &Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
     const ATTEMPT: &str = "read the history";
     let cabinet = ctx.open().map_err(|error| Failure::of(ATTEMPT, &error))?;
     let path = ctx.cabinet_path().map_err(|error| Failure::of(ATTEMPT, &error))?;
-    let rows =
-        cabinet.history().map_err(|cause| Failure::of(ATTEMPT, &OpenError::Cabinet { path, cause }))?;
-    out.emit(&HistoryReport { rows });
+    let rows = cabinet
+        .history(args.verify)
+        .map_err(|cause| Failure::of(ATTEMPT, &OpenError::Cabinet { path, cause }))?;
+    out.emit(&HistoryReport { rows, verified: args.verify });
     Ok(Exit::Done)
 }

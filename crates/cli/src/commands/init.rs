@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use ninekeys_cabinet::Credential;
 use ninekeys_ops::Ctx;
-use ninekeys_ops::init::{Request, init};
+use ninekeys_ops::init::{InitError, Request, init};
 
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
@@ -33,7 +33,14 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, F
     };
     let request =
         Request { title: args.title, team: args.team, passphrase, unlock_file: args.new_unlock_file };
-    let report = init(ctx, request).map_err(|error| Failure::of(ATTEMPT, &error))?;
+    let report = init(ctx, request).map_err(|error| {
+        let failure = Failure::of(ATTEMPT, &error);
+        match &error {
+            InitError::Unnamed { cabinet, .. } => failure
+                .changed(&format!("{cabinet} was made, with what unlocks it; the project file was not")),
+            _ => failure,
+        }
+    })?;
     out.emit(&report);
     Ok(Exit::Done)
 }

@@ -80,6 +80,9 @@ fn listen() -> Arc<AtomicUsize> {
         signal_hook::consts::SIGTERM,
         signal_hook::consts::SIGHUP,
         signal_hook::consts::SIGQUIT,
+        signal_hook::consts::SIGUSR1,
+        signal_hook::consts::SIGUSR2,
+        signal_hook::consts::SIGALRM,
     ] {
         // without a handler the system ends this program, and the next start takes the loan back
         let number = usize::try_from(signal).unwrap_or(0);

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use clap::CommandFactory;
 use clap_mangen::Man;
-use ninekeys_ops::files::{self, Access};
+use ninekeys_ops::files::{self, Access, Taken};
 use ninekeys_ops::{Ctx, FileError};
 
 use crate::arguments::Cli;
@@ -36,7 +36,7 @@ fn write(command: &clap::Command, name: &str, folder: &Path) -> Result<usize, Fi
     let mut page = Vec::new();
     let rendered = Man::new(command.clone()).title(name.to_uppercase()).render(&mut page);
     rendered.map_err(|cause: io::Error| FileError::new("written", &path, cause))?;
-    files::write_whole(&path, &page, Access::Usual, true)?;
+    files::write_whole(&path, &page, Access::Usual, Taken::Replace)?;
     let below =
         command.get_subcommands().map(|sub| write(sub, &format!("{name}-{}", sub.get_name()), folder));
     below.sum::<Result<usize, FileError>>().map(|count| count + 1)

@@ -21,7 +21,9 @@ use ninekeys_ops::inspect::InspectError;
 use ninekeys_ops::inventory::InventoryError;
 use ninekeys_ops::keystores::KeystoreError;
 use ninekeys_ops::lend::LendError;
+use ninekeys_ops::outputs::OutputError;
 use ninekeys_ops::passphrase::PassphraseError;
+use ninekeys_ops::pin::PinError;
 use ninekeys_ops::project::ProjectError;
 use ninekeys_ops::releases::ReleasesError;
 use ninekeys_ops::restore::RestoreError;
@@ -53,13 +55,20 @@ impl Classify for CabinetError {
     fn class(&self) -> Class {
         match self {
             Self::Missing => class(Exit::Damaged, &["init"]),
-            Self::Tampered(_) => class(Exit::Damaged, &["cabinet", "restore", "COPY", "--replace"]),
-            Self::NotACabinet | Self::TooNew { .. } | Self::NotAnIdentity | Self::Busy | Self::Io(_) => {
-                class(Exit::Damaged, &[])
-            }
-            Self::WrongCredential(_) => class(Exit::Locked, &["cabinet", "status"]),
-            Self::Locked => class(Exit::Locked, &[]),
-            Self::Exists | Self::LastMember(_) => class(Exit::Refused, &[]),
+            Self::Tampered(_) => class(Exit::Damaged, &["cabinet", "restore", "COPY"]),
+            Self::NotACabinet
+            | Self::TooNew { .. }
+            | Self::NotAnUnlockFile
+            | Self::Busy(_)
+            | Self::Io { .. }
+            | Self::Unfinished(_) => class(Exit::Damaged, &[]),
+            Self::Another { .. } | Self::NotCurrent(_) => class(Exit::Refused, &["cabinet", "pin"]),
+            Self::WrongPassphrase | Self::WrongUnlockFile => class(Exit::Locked, &["cabinet", "status"]),
+            Self::Locked => class(Exit::Locked, &["cabinet", "status"]),
+            Self::NotGiven { .. } | Self::NotAllowed { .. } => class(Exit::Refused, &["cabinet", "status"]),
+            Self::ChangedMeanwhile(_) => class(Exit::Refused, &["cabinet", "history"]),
+            Self::ClockBehind { .. } => class(Exit::Refused, &["cabinet", "history"]),
+            Self::Exists | Self::LastMember => class(Exit::Refused, &["cabinet", "status"]),
             Self::NameTaken(name) => class(Exit::Refused, &["show", name]),
             Self::Name(_) => class(Exit::Usage, &[]),
             Self::NotFound(_) => class(Exit::Usage, &["inventory"]),
@@ -89,8 +98,27 @@ impl Classify for InitError {
             Self::NobodyToAsk => class(Exit::Usage, &["init", "--passphrase-file", "FILE"]),
             Self::Passphrase(_) => class(Exit::Refused, &[]),
             Self::Ask(_) => class(Exit::Usage, &["init"]),
-            Self::File(inner) => inner.class(),
+            Self::File(inner) => file_class(inner),
             Self::Cabinet(inner) => inner.class(),
+            Self::Output(inner) => inner.class(),
+            Self::Unnamed { .. } => class(Exit::Damaged, &["init"]),
+        }
+    }
+}
+
+impl Classify for OutputError {
+    fn class(&self) -> Class {
+        class(Exit::Refused, &[])
+    }
+}
+
+impl Classify for PinError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Project(inner) => inner.class(),
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+            Self::Differs { .. } => class(Exit::Refused, &["cabinet", "pin"]),
         }
     }
 }
@@ -156,6 +184,11 @@ impl Classify for KeystoreError {
             Self::AliasTaken { place, .. } => class(Exit::Refused, &["show", place]),
             Self::NothingToChange => class(Exit::Usage, &["keystore", "change", "--help"]),
             Self::NoKeys(_) => class(Exit::Refused, &[]),
+            Self::Output(inner) => inner.class(),
+            Self::NobodyWouldKnow => class(
+                Exit::Refused,
+                &["keystore", "export", "KEYSTORE", "--to", "FILE", "--make-up", "--note-password", "NOTE"],
+            ),
             Self::OneCertificate(_) => class(Exit::Usage, &["keystore", "export", "--help"]),
             Self::Key(_) | Self::Unreadable(_) => class(Exit::Defect, &[]),
         }
@@ -200,7 +233,7 @@ impl Classify for HandOverError {
         match self {
             Self::NotARecipient => class(Exit::Damaged, &[]),
             Self::Kind(_) => class(Exit::Refused, &[]),
-            Self::Provider | Self::Random(_) => class(Exit::Defect, &[]),
+            Self::Provider | Self::Random(_) | Self::Envelope(_) => class(Exit::Defect, &[]),
         }
     }
 }
@@ -327,6 +360,7 @@ impl Classify for SignError {
             Self::Exists(_) => class(Exit::Refused, &["sign", "BUILD", "--replace"]),
             Self::Idsig => class(Exit::Defect, &[]),
             Self::OverInput => class(Exit::Refused, &["sign", "BUILD", "--to", "FOLDER"]),
+            Self::Output(_) => class(Exit::Refused, &["sign", "BUILD", "--to", "FOLDER"]),
             Self::NotReady(report) => {
                 let mend = report.verdict.findings.iter().find_map(|finding| finding.mend.clone());
                 let rule =
@@ -426,6 +460,8 @@ impl Classify for ReleasesError {
         match self {
             Self::Open(inner) => inner.class(),
             Self::Cabinet(inner) => inner.class(),
+            Self::Project(inner) => inner.class(),
+            Self::UnknownApp(_) => class(Exit::Usage, &["releases"]),
         }
     }
 }
@@ -458,7 +494,9 @@ impl Classify for BackupError {
         match self {
             Self::Open(inner) => inner.class(),
             Self::Cabinet(inner) => inner.class(),
-            Self::File(inner) => inner.class(),
+            Self::File(inner) => file_class(inner),
+            Self::Output(inner) => inner.class(),
+            Self::Partly { cause, .. } => cause.class(),
             Self::NotAFolder(_) => class(Exit::Damaged, &["cabinet", "backup", "FOLDER"]),
         }
     }
@@ -470,7 +508,9 @@ impl Classify for RestoreError {
             Self::Project(inner) => inner.class(),
             Self::Open(inner) => inner.class(),
             Self::File(inner) => inner.class(),
-            Self::Exists(_) => class(Exit::Refused, &["cabinet", "restore", "COPY", "--replace"]),
+            Self::Itself(_) => class(Exit::Usage, &["cabinet", "status"]),
+            Self::NotSure { from, .. } => class(Exit::Refused, &["cabinet", "restore", from, "--yes"]),
+            Self::Ask(_) => class(Exit::Usage, &[]),
             Self::Cabinet(inner) => inner.class(),
         }
     }

@@ -2,10 +2,10 @@
 
 use std::io;
 
-use jiff::Timestamp;
-use ninekeys_cabinet::{HistoryRow, MemberKind};
+use ninekeys_cabinet::{HistoryRow, MemberKind, Role};
 use ninekeys_ops::backup::BackupReport;
 use ninekeys_ops::passphrase::PassphraseReport;
+use ninekeys_ops::pin::PinReport;
 use ninekeys_ops::restore::RestoreReport;
 use ninekeys_ops::status::StatusReport;
 use serde::Serialize;
@@ -28,29 +28,14 @@ impl Report for StatusReport {
             words::count(self.items, "record")
         )))?;
         paper.blank()?;
-        let row = |label: &str| Line::new().dim(label).to(VALUE).hang(VALUE);
-        for (index, member) in self.members.iter().enumerate() {
-            let label = if index == 0 { "  unlocked by" } else { "" };
-            let kind = match member.kind {
-                MemberKind::Passphrase => "a passphrase".to_owned(),
-                MemberKind::Recipient => {
-                    let key: String = member.recipient.iter().flat_map(|r| r.chars().take(12)).collect();
-                    format!("an unlock file, {key}…")
-                }
-            };
-            paper.put(&row(label).bold(&member.label).text(format!("   {kind}")))?;
-        }
-        let proof = if self.proved { "every seal opened" } else { "seals not opened: add --prove" };
-        let chain = format!("{}, unbroken · {proof}", words::count(self.history, "change"));
-        paper.put(&row("  history").text(chain))?;
-        if let Some(newest) = &self.newest {
-            paper.put(&row("").dim(format!("last: {} by {}", newest.body.what, newest.body.by)))?;
+        members(self, paper)?;
+        proof(self, paper)?;
+        for open in &self.open {
+            let text = format!("{}, {} on {}", open.what, words::moment(open.at), open.machine);
+            paper.put(&row("  on its way").text(text))?;
         }
         let backup = match &self.last_backup {
-            Some((at, place)) => {
-                let when = at.parse::<Timestamp>().map(|at| words::day_and_distance(self.at, at));
-                format!("{place}, {}", when.unwrap_or_else(|_| at.clone()))
-            }
+            Some(backup) => format!("{}, {}", backup.place, words::day_and_distance(self.at, backup.at)),
             None => "none".into(),
         };
         paper.put(&row("  backup").text(backup))?;
@@ -73,12 +58,59 @@ impl Report for StatusReport {
     }
 }
 
+fn row(label: &str) -> Line {
+    Line::new().dim(label).to(VALUE).hang(VALUE)
+}
+
+/// Who can unlock it.
+fn members(status: &StatusReport, paper: &mut Paper<'_>) -> io::Result<()> {
+    for (index, member) in status.members.iter().enumerate() {
+        let label = if index == 0 { "  unlocked by" } else { "" };
+        let kind = match member.kind {
+            MemberKind::Passphrase => "a passphrase",
+            MemberKind::UnlockFile => "an unlock file",
+        };
+        let id: String = member.id.to_string().chars().take(8).collect();
+        let text = format!("   {kind}, {}   ", role(&member.role));
+        paper.put(&row(label).bold(&member.label).text(text).dim(id))?;
+    }
+    Ok(())
+}
+
+/// Which cabinet it is, and how far it was proved.
+fn proof(status: &StatusReport, paper: &mut Paper<'_>) -> io::Result<()> {
+    let identity: String = status.identity.to_string().chars().take(16).collect();
+    let pinned: Vec<String> = status.pinned_by.iter().map(ToString::to_string).collect();
+    let pinned = if pinned.is_empty() {
+        "pinned by nobody".into()
+    } else {
+        format!("pinned by {}", pinned.join(" and "))
+    };
+    paper.put(&row("  identity").text(format!("{identity}…   {pinned}")))?;
+    let proof = if status.proved { "every seal opened" } else { "seals not opened: add --prove" };
+    let chain = format!("proved up to change {}, by {} · {proof}", status.newest.seq, status.newest.by);
+    paper.put(&row("  history").text(chain))?;
+    let newest = format!(
+        "last: {}, {} on {}",
+        status.newest.what,
+        words::moment(status.newest.at),
+        status.newest.machine
+    );
+    paper.put(&row("").dim(newest))?;
+    if !status.remembers {
+        paper.put(
+            &row("").dim("this machine has no place to remember it: an older file would not be noticed"),
+        )?;
+    }
+    Ok(())
+}
+
 impl Report for PassphraseReport {
     const SCHEMA: &'static str = "ninekeys.cabinet-passphrase/1";
 
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
         let what = if self.replaced {
-            "has a new passphrase; the old one opens nothing now"
+            "has a new passphrase, and everything is sealed anew; the old one opens nothing now"
         } else {
             "is a new member"
         };
@@ -116,14 +148,62 @@ impl Report for BackupReport {
     }
 }
 
+/// What a member may do, in a word.
+fn role(role: &Role) -> &'static str {
+    match role {
+        Role::Manager => "may do everything",
+        Role::Signer { .. } => "signs",
+        Role::Reader => "looks",
+    }
+}
+
+impl Report for PinReport {
+    const SCHEMA: &'static str = "ninekeys.cabinet-pin/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let sign = if self.pinned { Sign::Fine } else { Sign::Note };
+        let said = match (&self.project, self.pinned) {
+            (Some(project), true) => format!("   is meant from now on; {project} and this machine say so"),
+            (None, true) => "   is meant from now on; this machine says so".into(),
+            _ => "   compare its identity with somebody who knows it".into(),
+        };
+        paper.put(&Line::new().sign(sign).text(" ").bold(&self.path).text(said).hang(2))?;
+        paper.blank()?;
+        paper.put(&row("  identity").text(self.identity.to_string()))?;
+        paper.put(&row("  unlocked by").text(self.members.join(", ")))?;
+        paper.put(
+            &row("  history").text(words::count(usize::try_from(self.row).unwrap_or(usize::MAX), "change")),
+        )?;
+        if self.pinned {
+            return Ok(());
+        }
+        let identity = self.identity.to_string();
+        paper.put(&row("  next").command(&["cabinet", "pin", &identity]))
+    }
+}
+
 impl Report for RestoreReport {
     const SCHEMA: &'static str = "ninekeys.cabinet-restore/1";
 
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
-        let counts =
-            format!("{}, {}", words::count(self.items, "record"), words::count(self.history, "change"));
+        let history = usize::try_from(self.history).unwrap_or(usize::MAX);
+        let counts = format!("{}, {}", words::count(self.items, "record"), words::count(history, "change"));
         let head = Line::new().sign(Sign::Fine).text(" ").bold(&self.to);
-        paper.put(&head.text(format!("   restored from {}: {counts}, every seal opened", self.from)).hang(2))
+        paper.put(
+            &head.text(format!("   restored from {}: {counts}, every seal opened", self.from)).hang(2),
+        )?;
+        if !self.differences.lost.is_empty() {
+            paper.put(&row("  given up").text(self.differences.lost.join(", ")))?;
+        }
+        if !self.differences.members_back.is_empty() {
+            let text =
+                format!("{}: what opened the copy opens it again", self.differences.members_back.join(", "));
+            paper.put(&row("  back").text(text))?;
+        }
+        if let Some(aside) = &self.set_aside {
+            paper.put(&row("  set aside").text("the cabinet that was there is ").bold(aside))?;
+        }
+        Ok(())
     }
 }
 
@@ -131,21 +211,23 @@ impl Report for RestoreReport {
 #[derive(Debug, Serialize)]
 pub(crate) struct HistoryReport {
     pub(crate) rows: Vec<HistoryRow>,
+    /// Whether the signature of every row was proved, and not only of those that decide.
+    pub(crate) verified: bool,
 }
 
 impl Report for HistoryReport {
     const SCHEMA: &'static str = "ninekeys.cabinet-history/1";
 
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
-        paper.put(&Line::new().text(format!("{}, unbroken", words::count(self.rows.len(), "change"))))?;
+        let proved = if self.verified { "every one signed by its author" } else { "unbroken" };
+        paper.put(&Line::new().text(format!("{}, {proved}", words::count(self.rows.len(), "change"))))?;
         paper.blank()?;
         let row = |row: &HistoryRow| {
-            let at = row.body.at.replace('T', " ").replace('Z', "");
             vec![
                 Line::new().dim(row.seq.to_string()),
-                Line::new().dim(at),
-                Line::new().text(&row.body.what),
-                Line::new().dim(format!("by {}", row.body.by)),
+                Line::new().dim(words::moment(row.at)),
+                Line::new().text(&row.what),
+                Line::new().dim(format!("by {} on {}", row.by, row.machine)),
             ]
         };
         let rows: Vec<Vec<Line>> = self.rows.iter().map(row).collect();

@@ -16,7 +16,9 @@ impl Report for InitReport {
 
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
         let head = Line::new().sign(Sign::Fine).text(" ").bold(&self.cabinet);
-        paper.put(&head.text("   a new cabinet, described by ").bold(&self.project))?;
+        let what =
+            if self.joined { "   was there, described by " } else { "   a new cabinet, described by " };
+        paper.put(&head.text(what).bold(&self.project))?;
         paper.blank()?;
         let mut unlocked_by = Vec::new();
         unlocked_by.extend(self.passphrase.then(|| "the passphrase".to_owned()));

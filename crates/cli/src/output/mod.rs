@@ -7,12 +7,15 @@ mod items;
 mod keystores;
 mod line;
 mod made;
+mod notices;
 mod verdicts;
 mod words;
 
 use std::io::{self, BufWriter, IsTerminal, Write};
 
 use serde::Serialize;
+
+use ninekeys_ops::{Ctx, Notice};
 
 use crate::arguments::{Format, Global};
 use crate::failure::{Exit, Failure};
@@ -120,6 +123,22 @@ impl Output {
         failure.exit
     }
 
+    /// Says on stderr what a person has to be told whatever was asked.
+    pub(crate) fn notices(&mut self, ctx: &Ctx<'_>) {
+        for notice in ctx.notices.borrow().iter() {
+            if self.quiet && matches!(notice, Notice::NotPinned(_)) {
+                continue;
+            }
+            let mut stderr = anstream::stderr().lock();
+            let _ = match self.format {
+                Format::Json => serde_json::to_writer(&mut stderr, &notices::json(notice, &ctx.folder))
+                    .map_err(io::Error::from)
+                    .and_then(|()| writeln!(stderr)),
+                _ => notices::text(notice, &ctx.folder, &mut Paper::new(&mut stderr, self.width, self.marks)),
+            };
+        }
+    }
+
     /// The exit code, unless the answer could not be written.
     pub(crate) fn finish(&self, exit: Exit) -> Exit {
         if self.closed { Exit::Damaged } else { exit }
@@ -131,7 +150,8 @@ impl Output {
             && error.kind() != io::ErrorKind::BrokenPipe
         {
             self.closed = true;
-            let _ = writeln!(anstream::stderr(), "ninekeys: the answer could not be written: {error}");
+            let failure = Failure::plain(Exit::Damaged, "print the answer", &error.to_string());
+            self.failure(&failure.changed("what was asked for is done; only its answer is lost"));
         }
     }
 }

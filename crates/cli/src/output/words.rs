@@ -27,6 +27,11 @@ pub(crate) fn day_and_distance(now: Timestamp, then: Timestamp) -> String {
     format!("{}, {}", day(then), distance(now, then))
 }
 
+/// `19 May 2031 12:00 UTC`
+pub(crate) fn moment(at: Timestamp) -> String {
+    at.strftime("%-d %b %Y %H:%M UTC").to_string()
+}
+
 /// `84.1 MiB`; below a tenth two digits, so that nothing is 0.
 pub(crate) fn size(bytes: u64) -> String {
     let tenths = bytes * 10 / (1 << 20);

@@ -69,7 +69,9 @@ fn a_locked_cabinet_in_a_script_names_the_way_in() {
     env.run("sign crossing.apk").exit(4).says("is locked").says("--passphrase-file FILE");
     env.run("sign crossing.apk --unlock-file elsewhere.txt").exit(0);
     env.file("empty.txt", b"");
-    env.run("sign crossing.apk --to b --unlock-file empty.txt").exit(3).says("holds no X25519 identity");
+    env.run("sign crossing.apk --to b --unlock-file empty.txt")
+        .exit(3)
+        .says("not an unlock file of this tool");
     env.run("sign crossing.apk --to b --unlock-file none.txt").exit(3).says("there is no such file");
     // facts need no unlocking
     env.run("inventory").exit(0);
@@ -117,7 +119,7 @@ fn a_full_disk_leaves_no_half_written_output() {
     let env = TestEnv::with_key(PROGRAM);
     std::fs::create_dir(env.path("full")).unwrap();
     let mount =
-        Command::new("mount").args(["-t", "tmpfs", "-o", "size=64k", "tmpfs"]).arg(env.path("full")).output();
+        Command::new("mount").args(["-t", "tmpfs", "-o", "size=12k", "tmpfs"]).arg(env.path("full")).output();
     if !mount.is_ok_and(|output| output.status.success()) {
         eprintln!("skipped: this user cannot mount a small disk");
         return;

@@ -99,10 +99,13 @@ fn a_certificate_alone_needs_no_passphrase_and_no_history() {
 #[test]
 fn the_file_is_its_owners_alone_never_replaced_unasked_and_written_down() {
     let env = exported();
-    env.run("keystore export crossing-signing --to out.p12").exit(5).says("it exists already");
-    env.run("keystore export crossing-signing --to out.p12 --replace --make-up")
-        .exit(0)
-        .says("nobody has seen it");
+    env.run("keystore export crossing-signing --to out.p12").exit(5).says("exists already");
+    env.run("keystore export crossing-signing --to new.p12 --make-up").exit(5).says("nobody can open it");
+    let said = env
+        .run("keystore export crossing-signing --to out.p12 --replace --make-up --note-password n")
+        .exit(0);
+    said.says("what had the name before is now out.p12.replaced-20310519T120000Z");
+    assert!(env.path("out.p12.replaced-20310519T120000Z").exists(), "it may be somebody's only copy");
     env.run("cabinet history").exit(0).says("keystore export crossing-signing (crossing-signing, Upload)");
     #[cfg(unix)]
     {
@@ -118,10 +121,10 @@ fn the_file_is_its_owners_alone_never_replaced_unasked_and_written_down() {
     let before = env.files();
     env.run("keystore export crossing-signing --to out.p12 --note-password other")
         .exit(5)
-        .says("it exists already");
+        .says("exists already");
     env.run("keystore export crossing-signing --to other.p12 --note-password pw")
         .exit(5)
-        .says("it exists already");
+        .says("exists already");
     assert_eq!(env.files(), before, "neither of the two is written when one is taken");
     env.file("umlaut", "schlüsselbund\n".as_bytes());
     env.run("keystore export crossing-signing --to new.p12 --password-file umlaut")

@@ -15,7 +15,7 @@ const ALLOWED: &[(&str, &[&str])] = &[
 /// Crates of others that stand for a border: SQL, sockets, a terminal, files that are written.
 const ONLY_IN: &[(&str, &str)] = &[
     ("rusqlite", "cabinet"),
-    ("age", "cabinet"),
+    ("scrypt", "cabinet"),
     ("clap", "cli"),
     ("indicatif", "cli"),
     ("rpassword", "cli"),

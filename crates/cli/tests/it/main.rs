@@ -30,6 +30,7 @@ mod keystore_export;
 mod keystore_import;
 mod layers;
 mod lend;
+mod open_cabinet;
 mod releases;
 mod samples;
 mod second_opinion;

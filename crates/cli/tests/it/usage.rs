@@ -89,7 +89,7 @@ fn two_of_one_name_at_the_same_time_make_one() {
         assert_eq!(codes, [0, 5], "one is made, the other refused");
     }
     let said = env.run("cabinet status --prove --format json").exit(0).json();
-    assert_eq!((&said["keys"], &said["history"]), (&10.into(), &11.into()));
+    assert_eq!((&said["keys"], &said["newest"]["seq"]), (&10.into(), &12.into()));
 }
 
 #[test]
@@ -116,11 +116,16 @@ fn the_history_says_what_was_done_and_by_whom() {
         what,
         [
             "cabinet made",
+            "members given their keys",
             "keystore create crossing-signing",
             "sign crossing-2.4.0-12-direct.apk",
-            "backup to copies/ninekeys-20310519T120000Z.cabinet",
+            "sign crossing-2.4.0-12-direct.apk: done",
+            "cabinet backup to copies/ninekeys-20310519T120000Z.cabinet",
         ]
     );
-    assert_eq!(json["rows"][1]["by"], "unlock-file");
-    assert_eq!(json["rows"][1]["items"].as_array().unwrap().len(), 3, "key, certificate, keystore");
+    assert_eq!(json["rows"][2]["by"], "unlock-file");
+    assert_eq!(
+        json["rows"][2]["records"], 4,
+        "key, certificate, keystore, and the envelope with the app's own key"
+    );
 }

@@ -169,6 +169,15 @@ impl PublicKey {
         &self.der
     }
 
+    /// The bits of the key, without what says of which kind it is: a PKCS#1 key, or a point.
+    ///
+    /// # Errors
+    /// [`KeyError::Public`].
+    pub fn bits(&self) -> Result<Vec<u8>, KeyError> {
+        let info = spki::SubjectPublicKeyInfoRef::from_der(&self.der).map_err(|_| KeyError::Public)?;
+        Ok(info.subject_public_key.raw_bytes().to_vec())
+    }
+
     /// Kind and size.
     pub fn shape(&self) -> &KeyShape {
         &self.shape

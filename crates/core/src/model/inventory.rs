@@ -72,6 +72,8 @@ pub struct Item {
     pub revision: u32,
     /// When it was made or came in.
     pub created: Timestamp,
+    /// The row of history that it came in with: its private key is in every copy from then on.
+    pub made: u64,
     /// The row of history that made or last changed it.
     pub seq: u64,
     /// What of it is public.
@@ -93,14 +95,29 @@ impl LastBackup {
     pub fn has(&self, item: &Item) -> bool {
         item.seq <= self.seq
     }
+
+    /// Whether every private key of a keystore is in it, whatever keystore and keys are called today.
+    pub fn has_keys(&self, keystore: &KeystoreFacts, inventory: &Inventory) -> bool {
+        keystore.entries.iter().all(|entry| self.has_key(entry, inventory))
+    }
+
+    /// Whether the private key of an entry is in it.
+    pub fn has_key(&self, entry: &KeystoreEntry, inventory: &Inventory) -> bool {
+        inventory.get(&entry.key).is_some_and(|key| key.made <= self.seq)
+    }
 }
 
 /// A name that cannot be an item's.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 pub enum NameError {
     /// Wrong characters or length.
-    #[error("`{0}` cannot be a name: 1 to 64 letters, digits, `-`, `_` or `.`, the first a letter or digit")]
+    #[error("`{}` cannot be a name: 1 to 64 letters, digits, `-`, `_` or `.`, the first a letter or digit", shown(.0))]
     Shape(String),
+}
+
+/// A wrong name as it can be shown: short, and without what would move a cursor.
+fn shown(name: &str) -> String {
+    name.chars().take(70).flat_map(char::escape_debug).collect()
 }
 
 /// Checks a name that a user gives to an item.
@@ -112,6 +129,52 @@ pub fn check_name(name: &str) -> Result<(), NameError> {
         && name.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_' | b'.'))
         && name.bytes().next().is_some_and(|b| b.is_ascii_alphanumeric());
     if good { Ok(()) } else { Err(NameError::Shape(name.into())) }
+}
+
+/// A name that was checked when it came in: later it is a part of a path, a line of a file and a line on a terminal.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[serde(transparent)]
+pub struct Name(String);
+
+impl Name {
+    /// The name, if it can be one.
+    ///
+    /// # Errors
+    /// [`NameError`].
+    pub fn new(text: &str) -> Result<Self, NameError> {
+        check_name(text).map(|()| Name(text.into()))
+    }
+
+    /// Its text.
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+}
+
+impl std::ops::Deref for Name {
+    type Target = str;
+
+    fn deref(&self) -> &str {
+        &self.0
+    }
+}
+
+impl std::borrow::Borrow<str> for Name {
+    fn borrow(&self) -> &str {
+        &self.0
+    }
+}
+
+impl fmt::Display for Name {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.0)
+    }
+}
+
+impl<'de> Deserialize<'de> for Name {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        Name::new(&String::deserialize(deserializer)?).map_err(D::Error::custom)
+    }
 }
 
 /// Why a name did not lead to an item.
@@ -140,6 +203,11 @@ impl Inventory {
     /// From any list of items.
     pub fn new(items: impl IntoIterator<Item = Item>) -> Self {
         Inventory { items: items.into_iter().map(|item| (item.id, item)).collect() }
+    }
+
+    /// Puts an item in, in the place of the one with its id.
+    pub fn put(&mut self, item: Item) {
+        self.items.insert(item.id, item);
     }
 
     /// The items, in no meaningful order.
@@ -235,6 +303,7 @@ mod tests {
             replaces: None,
             revision: 1,
             created: Timestamp::UNIX_EPOCH,
+            made: 1,
             seq: 1,
             facts: Facts::Device(DeviceFacts { identifier: "x".into(), title: name.into() }),
         }

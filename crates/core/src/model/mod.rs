@@ -9,6 +9,8 @@ pub use facts::{
     ApiKeyFacts, CertificateFacts, DeviceFacts, Facts, IdentityFacts, IdentityPurpose, KeyFacts,
     KeystoreEntry, KeystoreFacts, ProfileFacts, ReleaseFacts, Role, Service,
 };
-pub use inventory::{Inventory, Item, ItemId, LastBackup, NameError, NotFound, State, check_name};
+pub use inventory::{Inventory, Item, ItemId, LastBackup, Name, NameError, NotFound, State, check_name};
 pub use nine::NineKey;
-pub use project::{Android, App, Destination, Ios, Lend, Policy, Project, Properties, UnknownDestination};
+pub use project::{
+    Android, App, Destination, Ios, Lend, Policy, Project, ProjectPin, Properties, UnknownDestination,
+};

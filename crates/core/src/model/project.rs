@@ -7,6 +7,8 @@ use std::str::FromStr;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
+use super::Name;
+
 /// Where a build goes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
@@ -88,12 +90,27 @@ pub struct Project {
     /// not.
     #[serde(default)]
     pub unlock_file: Option<String>,
+    /// Which cabinet is meant, and how new it is at least.
+    #[serde(default)]
+    pub pin: Option<ProjectPin>,
     /// What is expected of every build.
     #[serde(default)]
     pub policy: Policy,
     /// The apps, by name.
     #[serde(default, rename = "app")]
-    pub apps: BTreeMap<String, App>,
+    pub apps: BTreeMap<Name, App>,
+}
+
+/// Which cabinet is meant: hashes of 64 hexadecimal digits each.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct ProjectPin {
+    /// The hash of the cabinet's first row of history: its identity.
+    pub cabinet: String,
+    /// The number of a later row that it has to have.
+    pub row: u64,
+    /// The hash of that row.
+    pub hash: String,
 }
 
 /// What is expected of every build.

@@ -2,14 +2,30 @@
 
 use jiff::SignedDuration;
 
-use super::{CabinetLook, Notes, Rule, Subject};
+use super::{CabinetLook, CabinetStanding, Notes, Rule, Subject};
 use crate::findings::{Level, Observation};
-use crate::model::{Facts, Item, Role, State};
+use crate::model::{Facts, Item, LastBackup, Role, State};
 
 /// A backup is stale when the cabinet has changed since and it is older than this.
 const STALE_DAYS: i64 = 30;
 
 pub(super) const RULES: &[Rule] = &[
+    Rule {
+        name: "cabinet-older",
+        level: Level::Error,
+        about: "the cabinet's file is older than one that was seen",
+        meaning: "An old file was put back, or this is a copy: what was done since is not in it.",
+        remedy: "bring the newer file back, or restore this one for good",
+        subject: Subject::Cabinet(cabinet_older),
+    },
+    Rule {
+        name: "cabinet-parted",
+        level: Level::Error,
+        about: "two copies of the cabinet were both changed",
+        meaning: "What was done in the other one is not in this one, and the other way round.",
+        remedy: "find the other file, and choose one of the two",
+        subject: Subject::Cabinet(cabinet_parted),
+    },
     Rule {
         name: "backup-missing",
         level: Level::Warning,
@@ -36,6 +52,19 @@ pub(super) const RULES: &[Rule] = &[
     },
 ];
 
+fn cabinet_older(look: &CabinetLook<'_>, notes: &mut Notes) {
+    if let CabinetStanding::Older { by, known, found } = &look.standing {
+        let text = format!("{by} has seen change {known} of it, and this file ends with change {found}");
+        notes.found(Observation::new(text).expected(known.to_string()).found(found.to_string()));
+    }
+}
+
+fn cabinet_parted(look: &CabinetLook<'_>, notes: &mut Notes) {
+    if let CabinetStanding::Parted { by, row } = &look.standing {
+        notes.found(Observation::new(format!("change {row} is not the one that {by} has seen")));
+    }
+}
+
 /// Keystores in use that hold keys, newest change first to be told.
 fn keystores<'a>(look: &'a CabinetLook<'_>) -> impl Iterator<Item = &'a Item> {
     look.inventory.keystores().into_iter().map(|(item, _)| item).filter(|item| item.state == State::Active)
@@ -43,7 +72,7 @@ fn keystores<'a>(look: &'a CabinetLook<'_>) -> impl Iterator<Item = &'a Item> {
 
 fn backup_missing(look: &CabinetLook<'_>, notes: &mut Notes) {
     for item in keystores(look) {
-        if look.last_backup.is_some_and(|backup| backup.has(item)) {
+        if look.last_backup.is_some_and(|backup| has_keys(&backup, item, look)) {
             continue;
         }
         let seen = if holds_signing_key(item) {
@@ -57,6 +86,14 @@ fn backup_missing(look: &CabinetLook<'_>, notes: &mut Notes) {
         };
         let seen = seen.expected("2 copies or more").found("1, in this cabinet");
         notes.found(seen.place(&item.name).mend(["cabinet", "backup", "FOLDER"]));
+    }
+}
+
+/// A copy exists when the private keys are in it, whatever they are called today.
+fn has_keys(backup: &LastBackup, item: &Item, look: &CabinetLook<'_>) -> bool {
+    match &item.facts {
+        Facts::Keystore(facts) => backup.has_keys(facts, look.inventory),
+        _ => backup.has(item),
     }
 }
 

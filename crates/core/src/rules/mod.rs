@@ -51,12 +51,37 @@ pub struct KnownSigner {
     pub fingerprint: String,
 }
 
+/// How a cabinet stands to what somebody has seen of it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum CabinetStanding {
+    /// As new as anything that is known.
+    Current,
+    /// Somebody has seen a newer one.
+    Older {
+        /// Who: `this machine`, `the project file`.
+        by: String,
+        /// The change that they have seen.
+        known: u64,
+        /// The newest change of this one.
+        found: u64,
+    },
+    /// Somebody has seen another change of that number.
+    Parted {
+        /// Who.
+        by: String,
+        /// The number.
+        row: u64,
+    },
+}
+
 /// A cabinet under check.
 pub struct CabinetLook<'a> {
     /// What is in it.
     pub inventory: &'a Inventory,
     /// The last backup, if there is one.
     pub last_backup: Option<LastBackup>,
+    /// How it stands to what is known of it.
+    pub standing: CabinetStanding,
     /// The time of this check.
     pub now: Timestamp,
 }

@@ -1,0 +1,344 @@
+//! Proving a cabinet without unlocking it: who wrote it, that nothing was put in, taken out or put back, and how it
+//! stands to what is known of it. The order is that of docs/formats/cabinet.md, 'Reading'.
+
+use std::sync::{Arc, OnceLock};
+
+use jiff::SignedDuration;
+use ninekeys_core::keys::PublicKey;
+use ninekeys_core::model::Inventory;
+use rayon::prelude::*;
+
+use crate::CabinetError;
+use crate::digest::Digest;
+use crate::policy::{Member, Policy};
+use crate::records::{Record, Records, inventory, read_records, state};
+use crate::row::{Body, Form, Head, body_digest, hash, is_signed};
+use crate::store::{Store, StoredRow};
+use crate::trust::{Known, Pin, PinnedBy, Standing};
+
+/// Clocks differ; a row that is older than the one before it by more than this was not written by an honest one.
+pub(crate) const CLOCKS_DIFFER: SignedDuration = SignedDuration::from_hours(48);
+
+/// A cabinet whose origin and whole state were proved.
+pub(crate) struct Proven {
+    /// The hash of its first row.
+    pub(crate) identity: Digest,
+    /// Its newest row.
+    pub(crate) head: Head,
+    /// What that row says.
+    pub(crate) newest: Body,
+    /// The hash of every row.
+    pub(crate) hashes: Vec<Digest>,
+    /// The members and compartments.
+    pub(crate) policy: Policy,
+    /// The row that says so.
+    pub(crate) policy_head: Head,
+    /// The newest row that a manager signed: it vouches for all before it.
+    pub(crate) anchor: Head,
+    /// Everything in it.
+    pub(crate) records: Records,
+    items: OnceLock<Arc<Inventory>>,
+}
+
+impl Proven {
+    /// The items, read when they are asked for.
+    pub(crate) fn inventory(&self) -> Result<Arc<Inventory>, CabinetError> {
+        if let Some(known) = self.items.get() {
+            return Ok(Arc::clone(known));
+        }
+        let read = Arc::new(inventory(&self.records)?);
+        Ok(Arc::clone(self.items.get_or_init(|| read)))
+    }
+
+    /// The hash of a row.
+    pub(crate) fn hash_at(&self, seq: u64) -> Option<&Digest> {
+        self.hashes.get(usize::try_from(seq.checked_sub(1)?).ok()?)
+    }
+
+    /// Whether the history has that row.
+    pub(crate) fn has(&self, head: &Head) -> bool {
+        self.hash_at(head.seq) == Some(&head.hash)
+    }
+
+    /// What a machine remembers of it.
+    pub(crate) fn known(&self) -> Known {
+        let managers = self.policy.members.iter().filter(|member| member.is_manager());
+        Known { head: self.head, managers: managers.map(|member| member.signing.clone()).collect() }
+    }
+
+    /// What a project file or an unlock file pins.
+    pub(crate) fn pin(&self) -> Pin {
+        Pin { identity: self.identity, head: self.policy_head }
+    }
+
+    /// How it stands to a pin.
+    pub(crate) fn against(&self, pin: &Pin, by: PinnedBy) -> Result<Standing, CabinetError> {
+        if pin.identity != self.identity {
+            return Err(CabinetError::Another { by, pinned: pin.identity, found: self.identity });
+        }
+        Ok(self.to_head(&pin.head, by))
+    }
+
+    fn to_head(&self, head: &Head, by: PinnedBy) -> Standing {
+        match self.hash_at(head.seq) {
+            Some(hash) if *hash == head.hash => Standing::Current,
+            Some(_) => Standing::Parted { by, row: head.seq },
+            None => Standing::Older { by, known: head.seq, found: self.head.seq },
+        }
+    }
+}
+
+/// The rows with their hashes, and what of them is read so far.
+pub(crate) struct Chain<'a> {
+    rows: &'a [StoredRow],
+    forms: Vec<Form>,
+    pub(crate) hashes: Vec<Digest>,
+    identity: Digest,
+    /// Policies, each with the number of its row, ascending.
+    policies: Vec<(u64, Policy)>,
+}
+
+fn broken(seq: u64, why: &str) -> CabinetError {
+    CabinetError::Tampered(format!("history row {seq} {why}"))
+}
+
+impl<'a> Chain<'a> {
+    /// Hashes all rows, and proves every row that changes who may do what.
+    pub(crate) fn read(rows: &'a [StoredRow]) -> Result<Self, CabinetError> {
+        let mut forms = Vec::with_capacity(rows.len());
+        for (row, wanted) in rows.iter().zip(1u64..) {
+            if row.seq != wanted {
+                return Err(broken(wanted, "is missing"));
+            }
+            forms.push(
+                Form::from_word(&row.form).ok_or_else(|| broken(wanted, "is of a form that is not known"))?,
+            );
+        }
+        let bodies: Vec<Digest> = rows.par_iter().map(|row| body_digest(row.body.as_bytes())).collect();
+        let mut hashes: Vec<Digest> = Vec::with_capacity(rows.len());
+        for ((row, form), body) in rows.iter().zip(&forms).zip(&bodies) {
+            let own = hash(hashes.last(), row.seq, *form, body);
+            hashes.push(own);
+        }
+        let identity = *hashes.first().ok_or_else(|| CabinetError::Tampered("it has no history".into()))?;
+        let mut chain = Chain { rows, forms, hashes, identity, policies: Vec::new() };
+        chain.read_policies()?;
+        Ok(chain)
+    }
+
+    fn read_policies(&mut self) -> Result<(), CabinetError> {
+        if self.forms.first() != Some(&Form::Policy) {
+            return Err(broken(1, "does not say who may write it"));
+        }
+        let of_policy: Vec<u64> =
+            (1u64..).zip(&self.forms).filter(|(_, f)| **f == Form::Policy).map(|(s, _)| s).collect();
+        for seq in of_policy {
+            let body = self.body(seq)?;
+            let Some(policy) = body.policy.clone().filter(Policy::is_sound) else {
+                return Err(broken(seq, "holds no policy that can be one"));
+            };
+            // the first row is signed by one of those that it names itself: its hash is what is pinned
+            let before = self.policies.last().map_or(&policy, |(_, policy)| policy);
+            if before.origin != policy.origin {
+                return Err(broken(seq, "belongs to another cabinet"));
+            }
+            self.prove_author(seq, &body, before)?;
+            self.policies.push((seq, policy));
+        }
+        Ok(())
+    }
+
+    fn row(&self, seq: u64) -> Option<&StoredRow> {
+        self.rows.get(usize::try_from(seq.checked_sub(1)?).ok()?)
+    }
+
+    fn form(&self, seq: u64) -> Form {
+        let at = seq.checked_sub(1).and_then(|at| usize::try_from(at).ok());
+        at.and_then(|at| self.forms.get(at)).copied().unwrap_or(Form::Change)
+    }
+
+    pub(crate) fn head(&self, seq: u64) -> Option<Head> {
+        let at = usize::try_from(seq.checked_sub(1)?).ok()?;
+        self.hashes.get(at).map(|hash| Head { seq, hash: *hash })
+    }
+
+    /// What a row says.
+    pub(crate) fn body(&self, seq: u64) -> Result<Body, CabinetError> {
+        let row = self.row(seq).ok_or_else(|| broken(seq, "is missing"))?;
+        let body: Body = serde_json::from_str(&row.body).map_err(|_| broken(seq, "cannot be read"))?;
+        if body.policy.is_some() != (self.form(seq) == Form::Policy) {
+            return Err(broken(seq, "is not of the form that it says"));
+        }
+        let ascending = |pair: &[crate::row::Touch]| match pair {
+            [a, b] => (a.kind.word(), &a.id) < (b.kind.word(), &b.id),
+            _ => true,
+        };
+        if !body.touches.windows(2).all(ascending) {
+            return Err(broken(seq, "names a record twice"));
+        }
+        Ok(body)
+    }
+
+    /// The policy as of the row before `seq`.
+    fn policy_before(&self, seq: u64) -> Option<&Policy> {
+        self.policies.iter().rev().find(|(row, _)| *row < seq).map(|(_, policy)| policy)
+    }
+
+    /// The policy that names a row's author.
+    pub(crate) fn policy_for(&self, seq: u64) -> Option<&Policy> {
+        self.policy_before(seq).or_else(|| self.policies.first().map(|(_, policy)| policy))
+    }
+
+    /// Whether the author of a row was a member, signed it, and was allowed to write it.
+    fn prove_author(&self, seq: u64, body: &Body, policy: &Policy) -> Result<Member, CabinetError> {
+        let author =
+            policy.member(&body.by).ok_or_else(|| broken(seq, "was written by nobody who was a member"))?;
+        let key = author.signing_key().ok_or_else(|| broken(seq, "names a key that cannot be read"))?;
+        let (Some(head), Some(row)) = (self.head(seq), self.row(seq)) else {
+            return Err(broken(seq, "is missing"));
+        };
+        if !is_signed(&key, &self.identity, &head, &row.signature) {
+            return Err(broken(seq, "is not signed by its author"));
+        }
+        match policy.refuses(author, self.form(seq), body) {
+            Some(why) => Err(broken(seq, why)),
+            None => Ok(author.clone()),
+        }
+    }
+
+    /// Proves one row, whatever its form.
+    pub(crate) fn prove_row(&self, seq: u64) -> Result<(Body, Member), CabinetError> {
+        let body = self.body(seq)?;
+        let policy = match self.policy_before(seq) {
+            Some(policy) => policy,
+            None => body.policy.as_ref().ok_or_else(|| broken(seq, "does not say who may write it"))?,
+        };
+        let author = self.prove_author(seq, &body, policy)?;
+        Ok((body, author))
+    }
+
+    /// Whether a row that gives up others names `known`, and somebody who could do everything there agreed.
+    fn is_given_up(&self, known: &Known) -> bool {
+        (1..=self.rows.len() as u64).rev().any(|seq| {
+            // few rows are worth reading whole
+            let names = self.row(seq).is_some_and(|row| row.body.contains("\"abandoned\""));
+            names
+                && self
+                    .prove_row(seq)
+                    .is_ok_and(|(body, author)| agreed(&self.identity, &body, &author, known))
+        })
+    }
+}
+
+fn agreed(identity: &Digest, body: &Body, author: &Member, known: &Known) -> bool {
+    let Some(abandoned) = body.abandoned.as_ref().filter(|abandoned| abandoned.names(&known.head)) else {
+        return false;
+    };
+    if known.managers.contains(&author.signing) {
+        return true;
+    }
+    abandoned.agreed.as_ref().is_some_and(|agreement| {
+        let key = ninekeys_core::digest::from_hex(&agreement.signing)
+            .and_then(|der| PublicKey::from_der(&der).ok());
+        let signature = ninekeys_core::digest::from_hex(&agreement.signature).unwrap_or_default();
+        known.managers.contains(&agreement.signing)
+            && key.is_some_and(|key| is_signed(&key, identity, &abandoned.what(), &signature))
+    })
+}
+
+/// Proves everything that can be proved without a secret: the rows, their authors, and that the records are what the
+/// newest row says.
+pub(crate) fn prove(store: &dyn Store) -> Result<Proven, CabinetError> {
+    let rows = store.history()?;
+    let chain = Chain::read(&rows)?;
+    let records = read_records(store.records()?)?;
+    let last = rows.len() as u64;
+    // from the newest row back to one that a manager signed
+    let mut later = Vec::new();
+    let mut seq = last;
+    let (anchor, newest) = loop {
+        let (body, author) = chain.prove_row(seq)?;
+        if author.is_manager() {
+            break (seq, body);
+        }
+        later.push(body);
+        seq = seq
+            .checked_sub(1)
+            .filter(|seq| *seq > 0)
+            .ok_or_else(|| broken(1, "is by nobody who may write it"))?;
+    };
+    prove_state(&records, last, &newest, &later)?;
+    let newest = later.into_iter().next().unwrap_or(newest);
+    let head = |seq| chain.head(seq).ok_or_else(|| broken(seq, "is missing"));
+    let (head_now, anchor) = (head(last)?, head(anchor)?);
+    let (policy_seq, policy) = chain.policies.last().cloned().ok_or_else(|| broken(1, "is missing"))?;
+    Ok(Proven {
+        identity: chain.identity,
+        head: head_now,
+        newest,
+        policy,
+        policy_head: head(policy_seq)?,
+        anchor,
+        records,
+        items: OnceLock::new(),
+        hashes: chain.hashes,
+    })
+}
+
+/// The records give the newest row's state; with the touches of later rows undone they give the anchor's. Otherwise a
+/// member who may do little could hide a change under a state of its own.
+fn prove_state(records: &Records, last: u64, anchor: &Body, later: &[Body]) -> Result<(), CabinetError> {
+    let newest = later.first().unwrap_or(anchor);
+    if state(records) != newest.state {
+        return Err(CabinetError::Tampered(
+            "what is in it is not what the newest row of its history says".into(),
+        ));
+    }
+    if later.is_empty() {
+        return Ok(());
+    }
+    let mut undone = records.clone();
+    for (body, seq) in later.iter().zip((0..=last).rev()) {
+        let earlier = later.get(usize::try_from(last - seq + 1).unwrap_or(usize::MAX)).unwrap_or(anchor);
+        if earlier.at.duration_since(body.at) > CLOCKS_DIFFER {
+            return Err(broken(seq, "is older than the one before it"));
+        }
+        for touch in body.touches.iter().rev() {
+            let key = (touch.kind, touch.id.clone());
+            if undone.get(&key).map(|record| record.version) != touch.after {
+                return Err(broken(seq, "does not leave what it says"));
+            }
+            match touch.before {
+                Some(version) => undone.insert(key, Record { facts: String::new(), version }),
+                None => undone.remove(&key),
+            };
+        }
+        if state(&undone) != earlier.state {
+            return Err(broken(seq, "changes more than it says"));
+        }
+    }
+    Ok(())
+}
+
+/// How a proven cabinet stands to pins and memory, the worst first.
+pub(crate) fn standing(
+    proven: &Proven,
+    pin: Option<&Pin>,
+    known: Option<&Known>,
+    store: &dyn Store,
+) -> Result<Standing, CabinetError> {
+    let mut all = Vec::new();
+    if let Some(pin) = pin {
+        all.push(proven.against(pin, PinnedBy::ProjectFile)?);
+    }
+    if let Some(known) = known {
+        let found = proven.to_head(&known.head, PinnedBy::Machine);
+        // a restore is an honest step back, where somebody signed it who could do everything there
+        let given_up = found != Standing::Current && {
+            let rows = store.history()?;
+            Chain::read(&rows)?.is_given_up(known)
+        };
+        all.push(if given_up { Standing::Current } else { found });
+    }
+    Ok(all.into_iter().find(|standing| *standing != Standing::Current).unwrap_or(Standing::Current))
+}

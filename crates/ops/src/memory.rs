@@ -1,0 +1,149 @@
+//! What this machine remembers: the newest row of every cabinet that it has seen, and what it was about to write when
+//! it was cut off. One small folder in the user's state folder; losing it costs the notice of a step back, and the
+//! clearing up after a kill, nothing else.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use ninekeys_cabinet::{Digest, Known, Memory};
+use ninekeys_core::digest::sha256_hex;
+use serde::de::DeserializeOwned;
+use serde::{Deserialize, Serialize};
+
+use crate::files;
+
+/// More than any note of ours has.
+const LIMIT: u64 = 1 << 20;
+const HEADS: &str = "heads";
+const PLACES: &str = "places";
+const OUTGOING: &str = "outgoing";
+
+/// This machine's memory, or that it has none.
+#[derive(Debug, Clone)]
+pub struct MachineMemory {
+    folder: Option<PathBuf>,
+    name: String,
+}
+
+/// Which cabinet was at a place.
+#[derive(Debug, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Place {
+    path: String,
+    identity: Digest,
+}
+
+impl MachineMemory {
+    /// In this folder, on the machine of this name.
+    pub fn new(folder: Option<PathBuf>, name: String) -> Self {
+        MachineMemory { folder, name }
+    }
+
+    /// A machine that remembers nothing.
+    pub fn none() -> Self {
+        MachineMemory { folder: None, name: "unknown".into() }
+    }
+
+    /// Whether there is a folder to remember in.
+    pub fn is_kept(&self) -> bool {
+        self.folder.is_some()
+    }
+
+    /// Where notes of what is on its way out are kept.
+    pub(crate) fn outgoing(&self) -> Option<PathBuf> {
+        self.folder.as_ref().map(|folder| folder.join(OUTGOING))
+    }
+
+    fn file(&self, kind: &str, name: &str) -> Option<PathBuf> {
+        self.folder.as_ref().map(|folder| folder.join(kind).join(name))
+    }
+
+    fn read<T: DeserializeOwned>(&self, kind: &str, name: &str) -> Option<T> {
+        let bytes = files::read_whole(&self.file(kind, name)?, LIMIT).ok()?;
+        serde_json::from_slice(&bytes).ok()
+    }
+
+    /// Writes a note; one that cannot be written is not remembered, which is no error.
+    fn write(&self, kind: &str, name: &str, note: &impl Serialize) {
+        let Some(path) = self.file(kind, name) else { return };
+        let Ok(bytes) = serde_json::to_vec(note) else { return };
+        if files::read_whole(&path, LIMIT).is_ok_and(|known| known == bytes) {
+            return;
+        }
+        if private_folder(files::folder_of(&path)).is_ok() {
+            let _ = files::write_note(&path, &bytes);
+        }
+    }
+}
+
+/// A folder for its owner alone, and those above it.
+pub(crate) fn private_folder(path: &Path) -> std::io::Result<()> {
+    let mut builder = fs::DirBuilder::new();
+    builder.recursive(true);
+    #[cfg(unix)]
+    std::os::unix::fs::DirBuilderExt::mode(&mut builder, 0o700);
+    builder.create(path)
+}
+
+fn place_name(path: &Path) -> String {
+    let whole = path.canonicalize().unwrap_or_else(|_| path.to_owned());
+    sha256_hex(whole.as_os_str().as_encoded_bytes())
+}
+
+impl Memory for MachineMemory {
+    fn known(&self, identity: &Digest) -> Option<Known> {
+        self.read(HEADS, &identity.to_string())
+    }
+
+    fn at(&self, path: &Path) -> Option<Digest> {
+        self.read::<Place>(PLACES, &place_name(path)).map(|place| place.identity)
+    }
+
+    fn keep(&self, path: &Path, identity: &Digest, known: &Known) {
+        self.write(HEADS, &identity.to_string(), known);
+        let place = Place { path: path.display().to_string(), identity: *identity };
+        self.write(PLACES, &place_name(path), &place);
+    }
+
+    fn machine(&self) -> String {
+        self.name.clone()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use ninekeys_cabinet::Head;
+
+    fn digest(letter: &str) -> Digest {
+        Digest::from_text(&letter.repeat(64)).unwrap()
+    }
+
+    #[test]
+    fn heads_and_places_come_back_and_notes_that_are_none_are_no_memory() {
+        let folder = tempfile::tempdir().unwrap();
+        let state = folder.path().join("state/ninekeys");
+        let memory = MachineMemory::new(Some(state.clone()), "wharf".into());
+        let path = folder.path().join("cabinet");
+        assert!(memory.known(&digest("a")).is_none() && memory.at(&path).is_none());
+        let known = Known { head: Head { seq: 3, hash: digest("b") }, managers: vec!["00".into()] };
+        memory.keep(&path, &digest("a"), &known);
+        assert_eq!(memory.known(&digest("a")), Some(known));
+        assert_eq!(memory.at(&path), Some(digest("a")));
+        #[cfg(unix)]
+        {
+            use std::os::unix::fs::PermissionsExt;
+            assert_eq!(state.metadata().unwrap().permissions().mode() & 0o777, 0o700);
+        }
+        let note = state.join(HEADS).join(digest("a").to_string());
+        files::write_note(&note, b"not a note").unwrap();
+        assert!(memory.known(&digest("a")).is_none());
+        let nothing = MachineMemory::none();
+        nothing.keep(
+            &path,
+            &digest("a"),
+            &Known { head: Head { seq: 3, hash: digest("b") }, managers: vec![] },
+        );
+        assert!(nothing.at(&path).is_none());
+    }
+}
