@@ -12,7 +12,7 @@ use std::sync::OnceLock;
 use std::sync::atomic::AtomicBool;
 
 use divan::Bencher;
-use ninekeys_cabinet::{Cabinet, CabinetError, Forgetful, NewItem, NewMember, Trust};
+use ninekeys_cabinet::{Cabinet, CabinetError, Change, Forgetful, NewItem, NewMember, Trust};
 use ninekeys_core::env::{Env, Silent};
 use ninekeys_core::keys::SystemKeys;
 use ninekeys_core::model::{DeviceFacts, Facts};
@@ -35,16 +35,17 @@ fn folder() -> &'static TempDir {
         let member = NewMember::Passphrase { label: "bench".into(), passphrase, work_factor: 4 };
         let path = folder.path().join("cabinet");
         let (mut cabinet, _) = Cabinet::create(&path, &[member], &Forgetful, &env).unwrap();
-        cabinet
-            .change("fill", &env, |change| {
-                for number in 0..100_000 {
+        for first in (0..100_000).step_by(1_000) {
+            let fill = |change: &mut Change<'_>| {
+                for number in first..first + 1_000 {
                     let name = format!("device-{number:06}");
                     let facts = DeviceFacts { identifier: name.clone(), title: name.clone() };
                     change.put(NewItem::new(name, Facts::Device(facts), None))?;
                 }
                 Ok::<(), CabinetError>(())
-            })
-            .unwrap();
+            };
+            cabinet.change("fill", &env, fill).unwrap();
+        }
         folder
     })
 }

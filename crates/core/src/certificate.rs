@@ -5,7 +5,7 @@ use std::str::FromStr;
 
 use der::asn1::{BitString, GeneralizedTime, UtcTime};
 use der::{DateTime, Encode};
-use jiff::{Timestamp, ToSpan, tz::TimeZone};
+use jiff::{Span, Timestamp, tz::TimeZone};
 use spki::{
     AlgorithmIdentifierOwned, DynSignatureAlgorithmIdentifier, EncodePublicKey, SignatureBitStringEncoding,
     SubjectPublicKeyInfoOwned,
@@ -199,11 +199,9 @@ fn built(error: x509_cert::builder::Error) -> CertificateError {
 /// # Errors
 /// [`CertificateError::Years`] when that is beyond the year 9999.
 pub fn end_of_validity(start: Timestamp, years: u16) -> Result<Timestamp, CertificateError> {
-    start
-        .to_zoned(TimeZone::UTC)
-        .checked_add(i64::from(years).years())
-        .map(|end| end.timestamp())
-        .map_err(|_| CertificateError::Years(years))
+    let refused = |_| CertificateError::Years(years);
+    let span = Span::new().try_years(i64::from(years)).map_err(refused)?;
+    start.to_zoned(TimeZone::UTC).checked_add(span).map(|end| end.timestamp()).map_err(refused)
 }
 
 /// UTCTime until 2049, GeneralizedTime from 2050 on (RFC 5280, section 4.1.2.5).

@@ -277,7 +277,7 @@ pub(crate) fn check_source(
     let releases = background.inventory.as_deref().map(Inventory::releases).unwrap_or_default();
     let destination = subject
         .destination
-        .or_else(|| released_for(&releases, &signatures))
+        .or_else(|| released_for(&releases, &signatures, &subject.file))
         .or((package.kind == PackageKind::Bundle).then_some(Destination::Store))
         .or_else(|| only_destination(app));
     let last = last_release(&releases, app, manifest, &signatures, destination, subject.superseded);
@@ -323,8 +323,14 @@ fn is_itself(release: &ReleaseFacts, signatures: &Signatures) -> bool {
 }
 
 /// Where this very build was signed for, if the ledger has it.
-fn released_for(releases: &[&ReleaseFacts], signatures: &Signatures) -> Option<Destination> {
-    releases.iter().rev().find(|release| is_itself(release, signatures)).map(|release| release.destination)
+fn released_for(releases: &[&ReleaseFacts], signatures: &Signatures, file: &str) -> Option<Destination> {
+    let own = || releases.iter().rev().filter(|release| is_itself(release, signatures));
+    if let Some(named) = own().find(|release| release.file == file) {
+        return Some(named.destination);
+    }
+    // the same bytes may have been signed for several places: then only who asks knows which is meant
+    let first = own().next()?.destination;
+    own().all(|release| release.destination == first).then_some(first)
 }
 
 /// The destination of an app that has only one.
@@ -350,7 +356,11 @@ fn last_release<'a>(
         Some(manifest) => release.id == manifest.package,
         None => app.is_some_and(|(name, _)| release.app == name),
     };
-    let same_way = |release: &&&ReleaseFacts| destination.is_none_or(|wanted| release.destination == wanted);
+    // what was signed to be worked on is no release of anything
+    let same_way = |release: &&&ReleaseFacts| match destination {
+        Some(wanted) => release.destination == wanted,
+        None => release.destination != Destination::Development,
+    };
     let own: Vec<&ReleaseFacts> = releases.iter().filter(of_app).filter(same_way).copied().collect();
     let itself = own.iter().position(|release| is_itself(release, signatures));
     let before = own.get(..itself.unwrap_or(own.len())).unwrap_or_default();

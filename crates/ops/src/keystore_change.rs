@@ -191,7 +191,8 @@ impl Plan {
         }
         for app in &request.drop_apps {
             if !entry.apps.contains(app) {
-                return Err(KeystoreError::UnknownApp(app.clone()));
+                let (app, alias) = (app.clone(), entry.alias.clone());
+                return Err(KeystoreError::NotForApp { alias, app });
             }
             changed.push(format!("it is not for {app} any more"));
             entry.apps.retain(|name| name != app);

@@ -12,8 +12,10 @@ use ninekeys_core::keystore::{
 };
 use ninekeys_core::model::{Facts, Inventory, KeystoreFacts, Role, check_name};
 use ninekeys_core::password;
+use ninekeys_core::rules::is_too_short;
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::secret::SecretText;
+use ninekeys_formats::x509::Certificate;
 use serde::Serialize;
 
 use crate::ctx::Ctx;
@@ -88,6 +90,8 @@ pub struct ImportedKey {
     pub cannot_sign: Option<String>,
     /// Whether it is a debug key.
     pub debug_key: bool,
+    /// Whether it is a signing key whose certificate ends too soon for an app's whole life.
+    pub short_validity: bool,
     /// How many certificates above its own were left in the file.
     pub issuers_left: usize,
 }
@@ -236,8 +240,14 @@ fn describe(
         same_as: same,
         cannot_sign,
         debug_key: is_debug_subject(&key.certificate.subject),
+        short_validity: role == Role::Signing && is_short(&key.certificate),
         issuers_left: key.issuers,
     }
+}
+
+fn is_short(certificate: &Certificate) -> bool {
+    let time = |seconds| Timestamp::from_second(seconds).unwrap_or(Timestamp::MAX);
+    is_too_short(time(certificate.not_before), time(certificate.not_after))
 }
 
 /// What is put in.

@@ -51,6 +51,14 @@ pub enum KeystoreError {
     /// The project file has no such app.
     #[error("the project file has no app called {0}")]
     UnknownApp(String),
+    /// A key is to be taken off an app that it is not for.
+    #[error("the key {alias} is not for {app}")]
+    NotForApp {
+        /// Its alias.
+        alias: String,
+        /// The app.
+        app: String,
+    },
     /// The app has no Android side.
     #[error("{0} has no Android side in the project file")]
     NotAndroid(String),

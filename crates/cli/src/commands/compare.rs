@@ -21,7 +21,8 @@ pub(crate) struct Args {
 
 pub(crate) fn run(args: &Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
     let attempt = format!("compare {} with {}", args.one, args.other);
-    let password = args.password.given(&attempt)?;
+    let what = format!("{} or {}", args.one, args.other);
+    let password = args.password.given_or_asked(ctx.ask, &what, &attempt)?;
     let report = compare(ctx, &args.one, &args.other, password.as_ref());
     let failed = |error| Failure::of(&attempt, &error).naming("A", &args.one).naming("B", &args.other);
     let report = report.map_err(failed)?;

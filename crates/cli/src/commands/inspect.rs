@@ -23,7 +23,7 @@ pub(crate) struct Args {
 pub(crate) fn run(args: &Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
     for file in &args.files {
         let attempt = format!("inspect {}", file.display());
-        let password = args.password.given(&attempt)?;
+        let password = args.password.given_or_asked(ctx.ask, &file.display().to_string(), &attempt)?;
         let report = inspect(ctx, file, password.as_ref()).map_err(|error| Failure::of(&attempt, &error))?;
         out.emit(&report);
     }

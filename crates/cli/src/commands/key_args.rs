@@ -7,6 +7,7 @@ use ninekeys_core::certificate::{Subject, USUAL_YEARS};
 use ninekeys_core::keys::Algorithm;
 use ninekeys_core::model::Role;
 use ninekeys_formats::secret::SecretText;
+use ninekeys_ops::Ask;
 use ninekeys_ops::keystore_create::KeyRequest;
 use ninekeys_ops::keystores::NewPassword;
 
@@ -122,6 +123,25 @@ impl PasswordArgs {
             (Some(text), _) => Ok(Some(text)),
             (None, Some(name)) => Err(not_set(name, attempt)),
             (None, None) => Ok(None),
+        }
+    }
+
+    /// A password that exists: given, or asked for where the user said so.
+    pub(crate) fn given_or_asked(
+        &self,
+        ask: &dyn Ask,
+        of: &str,
+        attempt: &str,
+    ) -> Result<Option<SecretText>, Failure> {
+        if !self.ask_password {
+            return self.given(attempt);
+        }
+        let asked = ask.secret(&format!("Password of {of}"));
+        match asked.map_err(|error| Failure::plain(Exit::Usage, attempt, &error.to_string()))? {
+            Some(password) => Ok(Some(password)),
+            None => {
+                Err(Failure::plain(Exit::Locked, attempt, "there is no terminal to ask for the password on"))
+            }
         }
     }
 

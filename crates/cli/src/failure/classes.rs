@@ -158,6 +158,7 @@ impl Classify for KeystoreError {
             Self::HandOver(inner) => inner.class(),
             Self::UnknownApp(app) => class(Exit::Usage, &["app", "add", app, "--package", "PACKAGE"]),
             Self::NotAndroid(_) => class(Exit::Usage, &["board"]),
+            Self::NotForApp { .. } => class(Exit::Usage, &["board"]),
             Self::Name(_) | Self::Alias(_) | Self::NoYears => {
                 class(Exit::Usage, &["keystore", "create", "--help"])
             }
@@ -215,7 +216,7 @@ impl Classify for FormatError {
             | Self::NotItsCertificate(_)
             | Self::Certificate(..)
             | Self::NoKey(_) => class(Exit::Damaged, &[]),
-            Self::TooCostly(_) => class(Exit::Refused, &[]),
+            Self::TooCostly(_) | Self::TooCostlyInAll => class(Exit::Refused, &[]),
             Self::NotAscii => {
                 class(Exit::Refused, &["keystore", "export", "KEYSTORE", "--to", "FILE", "--make-up"])
             }
@@ -249,6 +250,7 @@ impl Classify for ZipError {
         match self {
             Self::Empty | Self::NotAnArchive | Self::Truncated => class(Exit::Damaged, &[]),
             Self::Directory(_) | Self::Entry { .. } | Self::Read(_) => class(Exit::Damaged, &[]),
+            Self::Stopped => class(Exit::Stopped, &[]),
         }
     }
 }

@@ -256,6 +256,12 @@ fn imported(report: &KeystoreImportReport, key: &ImportedKey, paper: &mut Paper<
             "it is a debug key: everybody knows its password, and no store takes a release with it",
         ))?;
     }
+    if key.short_validity {
+        paper.put(&warn(
+            "it ends less than 25 years after it began: an app can be updated only while it is valid, and stores ask \
+             for decades",
+        ))?;
+    }
     if key.issuers_left > 0 {
         let many = words::count(key.issuers_left, "certificate");
         paper.put(&row("", &format!("{many} above its own stayed in the file")))?;

@@ -91,7 +91,7 @@ impl Report for Verdicts {
 /// The rules that look at builds, with their family.
 fn rules() -> impl Iterator<Item = (&'static str, &'static Rule)> {
     let all = FAMILIES.iter().flat_map(|family| family.rules.iter().map(|rule| (family.name, rule)));
-    all.filter(|(_, rule)| matches!(rule.subject, Subject::Build(_)))
+    all.filter(|(_, rule)| matches!(rule.subject, Subject::Build(_) | Subject::BuildAndCabinet(..)))
 }
 
 /// What a finding says, in one line.

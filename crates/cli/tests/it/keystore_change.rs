@@ -45,7 +45,7 @@ fn what_cannot_be_changed_is_refused_and_nothing_changes() {
     refused("other --new-alias x", 2, "other has several keys: other, second");
     refused("other --alias second --new-alias OTHER", 5, "has a key with the alias OTHER already");
     refused("other --alias third --new-alias x", 2, "it has other, second");
-    refused("other --alias second --drop-app crossing", 2, "no app called crossing");
+    refused("other --alias second --drop-app crossing", 2, "is not for crossing");
     refused("other/second --new-name x", 2, "is a key, not a keystore");
     env.run("keystore add-key other --alias SECOND --common-name B").exit(5).says("already");
     env.run("keystore add-key nobody --common-name B").exit(2);

@@ -62,12 +62,16 @@ fn content_digests<'a>(
                 return Err(DigestError::Stopped);
             }
             let mut context = Context::new(algorithm);
-            let content = archive.stream(source, entry, &mut |window| context.update(window));
+            let content = archive.stream(source, entry, &mut |window| {
+                context.update(window);
+                !env.stopped()
+            });
             let so_far = done.fetch_add(entry.compressed, Ordering::Relaxed) + entry.compressed;
             env.progress.step("reading entries", so_far, total);
             match content {
                 Ok(()) => Ok((*entry, Ok(context.finish().as_ref().to_vec()))),
                 Err(ZipError::Read(error)) => Err(error.into()),
+                Err(ZipError::Stopped) => Err(DigestError::Stopped),
                 Err(error) => Ok((*entry, Err(error))),
             }
         })
@@ -178,6 +182,10 @@ pub(super) fn check(
     signers: &mut Vec<SignerReport>,
 ) -> Result<Vec<SignatureFault>, DigestError> {
     let mut faults = Vec::new();
+    // what would be inflated again and again, or to far more than the file, is malformed and said to be so already
+    if !archive.is_readable_whole() {
+        return Ok(vec![SignatureFault::Jar("its entries cannot all be read".into())]);
+    }
     let read = |name: &str| read_file(source, archive, name, limits);
     let Some(manifest) = read(jar::MANIFEST)? else {
         return Ok(vec![SignatureFault::Jar("there is no readable MANIFEST.MF".into())]);
@@ -186,7 +194,12 @@ pub(super) fn check(
         Ok(sections) => sections,
         Err(error) => return Ok(vec![error.into()]),
     };
-    for entry in archive.entries.iter().filter(|entry| jar::is_signed_manifest(&entry.name)) {
+    let files = || archive.entries.iter().filter(|entry| jar::is_signed_manifest(&entry.name));
+    if files().count() as u64 > limits.signers {
+        let text = format!("it has more signature files than {}", limits.signers);
+        return Ok(vec![SignatureFault::Jar(text)]);
+    }
+    for entry in files() {
         let name = entry.name_text();
         let Some(file) = read(&name)? else {
             faults.push(SignatureFault::Jar(format!("{name} cannot be read")));

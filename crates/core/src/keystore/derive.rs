@@ -3,6 +3,8 @@
 #![expect(deprecated, reason = "3DES is read in old files and never written")]
 
 use std::num::NonZeroU32;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 
 use aws_lc_rs::cipher::{
     AES_128, AES_192, AES_256, Algorithm as Cipher, DES_EDE3_FOR_LEGACY_USE_ONLY, DecryptionContext,
@@ -17,7 +19,7 @@ use ninekeys_formats::keystore::pkcs12::{Encrypted, Pbes2, Scheme};
 use ninekeys_formats::secret::{Secret, SecretBytes, SecretText};
 use zeroize::Zeroize;
 
-use super::{KeystoreError, MOST_ITERATIONS};
+use super::{KeystoreError, MOST_IN_ALL, MOST_ITERATIONS};
 
 /// What a derived key is for (RFC 7292, appendix B.3).
 #[derive(Debug, Clone, Copy)]
@@ -36,11 +38,31 @@ pub(super) fn iterations(said: u64) -> Result<NonZeroU32, KeystoreError> {
     count.ok_or_else(|| KeystoreError::Unsupported("a key derivation of no iterations".into()))
 }
 
+/// How often passwords may still be hashed for one file, whatever it asks for and however many keys it has.
+#[derive(Debug, Clone)]
+pub(super) struct Budget(Arc<AtomicU64>);
+
+impl Budget {
+    pub(super) fn new() -> Self {
+        Budget(Arc::new(AtomicU64::new(MOST_IN_ALL)))
+    }
+
+    /// Takes so many from what is left.
+    pub(super) fn spend(&self, said: u64) -> Result<NonZeroU32, KeystoreError> {
+        let count = iterations(said)?;
+        let take = |left: u64| left.checked_sub(said);
+        let taken = self.0.fetch_update(Ordering::Relaxed, Ordering::Relaxed, take);
+        taken.map(|_| count).map_err(|_| KeystoreError::TooCostlyInAll)
+    }
+}
+
 /// The password as RFC 7292's own derivation takes it: UTF-16, big-endian, with two zero bytes at its end.
 pub(super) fn wide(password: &SecretText) -> SecretBytes {
     password.lend(|text| {
-        let units = text.encode_utf16().chain(std::iter::once(0));
-        Secret::new(units.flat_map(u16::to_be_bytes).collect())
+        // room for all of it from the start: a buffer that moved would leave the password behind
+        let mut bytes = Vec::with_capacity(2 * text.len() + 2);
+        bytes.extend(text.encode_utf16().chain(std::iter::once(0)).flat_map(u16::to_be_bytes));
+        Secret::new(bytes)
     })
 }
 
@@ -135,7 +157,11 @@ pub(super) fn name(scheme: &Scheme) -> String {
 ///
 /// # Errors
 /// [`KeystoreError::WrongStorePassword`], [`KeystoreError::Unsupported`], [`KeystoreError::TooCostly`].
-pub(super) fn decrypt(encrypted: &Encrypted, password: &SecretText) -> Result<SecretBytes, KeystoreError> {
+pub(super) fn decrypt(
+    encrypted: &Encrypted,
+    password: &SecretText,
+    budget: &Budget,
+) -> Result<SecretBytes, KeystoreError> {
     let unsupported = || KeystoreError::Unsupported(name(&encrypted.scheme));
     match &encrypted.scheme {
         Scheme::Pbes2 { prf, salt, iterations: count, cipher, iv } => {
@@ -153,13 +179,15 @@ pub(super) fn decrypt(encrypted: &Encrypted, password: &SecretText) -> Result<Se
                 "1.2.840.113549.3.7" => (&DES_EDE3_FOR_LEGACY_USE_ONLY, 24),
                 _ => return Err(unsupported()),
             };
-            let count = iterations(*count)?;
+            let count = budget.spend(*count)?;
             let mut key = vec![0; length];
             password.lend(|text| pbkdf2::derive(prf, count, salt, text.as_bytes(), &mut key));
             decrypt_block(cipher, &Secret::new(key), iv, &encrypted.data)
         }
         Scheme::Pbes1 { scheme, salt, iterations: count } => {
-            let count = iterations(*count)?;
+            // once for the key, once for the initial vector
+            budget.spend(*count)?;
+            let count = budget.spend(*count)?;
             let wide = wide(password);
             let part = |purpose, length| {
                 derive(&digest::SHA1_FOR_LEGACY_USE_ONLY, purpose, &wide, salt, count, length)
@@ -230,9 +258,13 @@ pub(super) fn encrypt(how: &Pbes2<'_>, password: &SecretText, data: &[u8]) -> Re
     key.zeroize();
     let key = PaddedBlockEncryptingKey::cbc_pkcs7(unbound?).map_err(refused)?;
     let iv = how.iv.try_into().map_err(|_| KeystoreError::Provider)?;
-    let mut buffer = data.to_vec();
-    key.less_safe_encrypt(&mut buffer, EncryptionContext::Iv128(iv)).map_err(refused)?;
-    Ok(buffer)
+    // room for the padding from the start: a buffer that moved would leave the key behind
+    let mut buffer = Secret::new(Vec::with_capacity(data.len() + AES_256.block_len()));
+    buffer.change(|buffer| {
+        buffer.extend_from_slice(data);
+        key.less_safe_encrypt(buffer, EncryptionContext::Iv128(iv)).map(|_| ()).map_err(refused)
+    })?;
+    Ok(buffer.lend(Clone::clone))
 }
 
 #[cfg(test)]
@@ -266,5 +298,15 @@ mod tests {
         assert_eq!(iterations(MOST_ITERATIONS + 1), Err(KeystoreError::TooCostly(MOST_ITERATIONS + 1)));
         assert!(iterations(0).is_err());
         assert_eq!(iterations(2048).unwrap().get(), 2048);
+    }
+
+    #[test]
+    fn many_keys_that_are_each_allowed_are_too_many_together() {
+        let budget = Budget::new();
+        let each = MOST_ITERATIONS / 2;
+        for _ in 0..MOST_IN_ALL / each {
+            assert!(budget.clone().spend(each).is_ok());
+        }
+        assert_eq!(budget.spend(each), Err(KeystoreError::TooCostlyInAll));
     }
 }

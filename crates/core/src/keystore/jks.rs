@@ -64,7 +64,12 @@ fn why_not(keys: &[StoredKey], password: &SecretText, limits: &Limits) -> Keysto
 
 /// UTF-16, big-endian, without an end.
 fn wide(password: &SecretText) -> SecretBytes {
-    password.lend(|text| Secret::new(text.encode_utf16().flat_map(u16::to_be_bytes).collect()))
+    password.lend(|text| {
+        // room for all of it from the start: a buffer that moved would leave the password behind
+        let mut bytes = Vec::with_capacity(2 * text.len());
+        bytes.extend(text.encode_utf16().flat_map(u16::to_be_bytes));
+        Secret::new(bytes)
+    })
 }
 
 fn sha1(password: &SecretBytes, parts: &[&[u8]]) -> Vec<u8> {

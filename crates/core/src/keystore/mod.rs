@@ -22,10 +22,14 @@ use thiserror::Error;
 use crate::certificate::self_signature_holds;
 use crate::keys::{KeyError, belongs_to};
 
+use derive::Budget;
 pub use pkcs12::{Outgoing, write_pkcs12};
 
 /// The most that a password is hashed for one key: some seconds. Files in the wild have up to a million.
 pub const MOST_ITERATIONS: u64 = 5_000_000;
+
+/// The most that it is hashed for one file, whatever is in it.
+pub const MOST_IN_ALL: u64 = 10_000_000;
 
 /// Why a keystore was not opened, or one of its keys not read.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
@@ -57,6 +61,12 @@ pub enum KeystoreError {
          writes such a file who means well"
     )]
     TooCostly(u64),
+    /// Each count is allowed, and all together are not.
+    #[error(
+        "it asks for passwords to be hashed more than {MOST_IN_ALL} times in all: nobody writes such a file who means \
+         well"
+    )]
+    TooCostlyInAll,
     /// An algorithm that is not known.
     #[error("it is encrypted or authenticated with {0}, which is not read")]
     Unsupported(String),
@@ -133,7 +143,7 @@ pub struct StoredKey {
 #[derive(Debug)]
 enum Protected {
     Plain(SecretBytes),
-    Pkcs12(Encrypted),
+    Pkcs12(Encrypted, Budget),
     Jks { algorithm: ObjectIdentifier, data: Vec<u8> },
 }
 
@@ -190,7 +200,7 @@ impl StoredKey {
     pub fn unlock(&self, password: &SecretText, limits: &Limits) -> Result<UnlockedKey, KeystoreError> {
         let secret = match &self.protected {
             Protected::Plain(secret) => secret.duplicate(),
-            Protected::Pkcs12(encrypted) => match derive::decrypt(encrypted, password) {
+            Protected::Pkcs12(encrypted, budget) => match derive::decrypt(encrypted, password, budget) {
                 Err(KeystoreError::WrongStorePassword) => {
                     return Err(KeystoreError::WrongKeyPassword(self.alias.clone()));
                 }
@@ -203,7 +213,7 @@ impl StoredKey {
         if !is_key {
             // a wrong password can leave padding that looks right
             return Err(match &self.protected {
-                Protected::Pkcs12(_) => KeystoreError::WrongKeyPassword(self.alias.clone()),
+                Protected::Pkcs12(..) => KeystoreError::WrongKeyPassword(self.alias.clone()),
                 _ => KeystoreError::NoKey(self.alias.clone()),
             });
         }

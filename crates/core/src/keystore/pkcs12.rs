@@ -8,7 +8,7 @@ use ninekeys_formats::keystore::pkcs12::{
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::secret::{Secret, SecretBytes, SecretText};
 
-use super::derive::{self, Purpose};
+use super::derive::{self, Budget, Purpose};
 use super::{Format, KeystoreError, OpenStore, Protected, StoredKey};
 use crate::digest::sha256;
 use crate::env::Env;
@@ -20,8 +20,9 @@ const ROUNDS: u64 = 100_000;
 pub(super) fn open(bytes: &[u8], password: &SecretText, limits: &Limits) -> Result<OpenStore, KeystoreError> {
     let pfx = format::parse(bytes, limits)?;
     let safes = format::safes(&pfx.contents, limits)?;
-    if !mac_holds(&pfx, password)? {
-        let right = opens_anything(&safes, password, limits);
+    let budget = Budget::new();
+    if !mac_holds(&pfx, password, &budget)? {
+        let right = opens_anything(&safes, password, limits, &budget);
         return Err(if right { KeystoreError::Changed } else { KeystoreError::WrongStorePassword });
     }
     let mut bags = Vec::new();
@@ -31,7 +32,7 @@ pub(super) fn open(bytes: &[u8], password: &SecretText, limits: &Limits) -> Resu
             Safe::Plain(contents) => bags.extend(format::bags(&contents, limits)?),
             Safe::Encrypted(encrypted) => {
                 encryption.push(derive::name(&encrypted.scheme));
-                let contents = match derive::decrypt(&encrypted, password) {
+                let contents = match derive::decrypt(&encrypted, password, &budget) {
                     // the MAC held with this password
                     Err(KeystoreError::WrongStorePassword) if pfx.mac.is_some() => {
                         return Err(KeystoreError::Changed);
@@ -48,7 +49,7 @@ pub(super) fn open(bytes: &[u8], password: &SecretText, limits: &Limits) -> Resu
             }
         }
     }
-    Ok(sort_out(bags, encryption))
+    Ok(sort_out(bags, encryption, &budget))
 }
 
 /// What a PKCS#12 file shows without its password: often the aliases, seldom the certificates.
@@ -62,15 +63,15 @@ pub(super) fn peek(bytes: &[u8], limits: &Limits) -> Result<OpenStore, KeystoreE
             Safe::Encrypted(encrypted) => encryption.push(derive::name(&encrypted.scheme)),
         }
     }
-    Ok(sort_out(bags, encryption))
+    Ok(sort_out(bags, encryption, &Budget::new()))
 }
 
 /// Whether the MAC is right; without one, nothing speaks against the file.
-fn mac_holds(pfx: &Pfx, password: &SecretText) -> Result<bool, KeystoreError> {
+fn mac_holds(pfx: &Pfx, password: &SecretText, budget: &Budget) -> Result<bool, KeystoreError> {
     let Some(mac) = &pfx.mac else { return Ok(true) };
     let hash = derive::hash(mac.algorithm)
         .ok_or_else(|| KeystoreError::Unsupported(format!("a MAC of kind {}", mac.algorithm)))?;
-    let count = derive::iterations(mac.iterations)?;
+    let count = budget.spend(mac.iterations)?;
     let algorithm = match hash.output_len() {
         20 => hmac::HMAC_SHA1_FOR_LEGACY_USE_ONLY,
         28 => hmac::HMAC_SHA224,
@@ -89,8 +90,8 @@ fn mac_holds(pfx: &Pfx, password: &SecretText) -> Result<bool, KeystoreError> {
 }
 
 /// Whether the password opens anything that is encrypted in the file.
-fn opens_anything(safes: &[Safe], password: &SecretText, limits: &Limits) -> bool {
-    let opens = |encrypted: &Encrypted| derive::decrypt(encrypted, password).ok();
+fn opens_anything(safes: &[Safe], password: &SecretText, limits: &Limits, budget: &Budget) -> bool {
+    let opens = |encrypted: &Encrypted| derive::decrypt(encrypted, password, budget).ok();
     safes.iter().any(|safe| match safe {
         Safe::Encrypted(encrypted) => {
             opens(encrypted).is_some_and(|plain| plain.lend(|plain| format::bags(plain, limits).is_ok()))
@@ -112,7 +113,7 @@ struct Lone {
 }
 
 /// Keys with the certificates that may be theirs: first the one with the same id, then all others.
-fn sort_out(bags: Vec<Bag>, mut encryption: Vec<String>) -> OpenStore {
+fn sort_out(bags: Vec<Bag>, mut encryption: Vec<String>, budget: &Budget) -> OpenStore {
     let mut keys = Vec::new();
     let mut certificates: Vec<Lone> = Vec::new();
     for bag in bags {
@@ -120,7 +121,7 @@ fn sort_out(bags: Vec<Bag>, mut encryption: Vec<String>) -> OpenStore {
             BagContent::Key(secret) => Protected::Plain(secret),
             BagContent::ShroudedKey(encrypted) => {
                 encryption.push(derive::name(&encrypted.scheme));
-                Protected::Pkcs12(encrypted)
+                Protected::Pkcs12(encrypted, budget.clone())
             }
             BagContent::Certificate(der) => {
                 certificates.push(Lone { key_id: bag.key_id, name: bag.name, der });

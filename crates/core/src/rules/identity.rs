@@ -3,11 +3,11 @@
 use jiff::{SignedDuration, Timestamp};
 use ninekeys_formats::x509::{Certificate, KeyShape};
 
-use super::{BuildLook, KnownSigner, Notes, Rule, Subject};
+use super::{BuildLook, CabinetLook, KnownSigner, Notes, Rule, Subject};
 use crate::android::{PackageKind, SchemeState, SignatureFault, SignerReport};
 use crate::certificate::{LEAST_YEARS_FOR_SIGNING, end_of_validity, is_debug_subject};
 use crate::findings::{Level, Observation};
-use crate::model::{Destination, Role};
+use crate::model::{Destination, Facts, Role, State};
 
 pub(super) const RULES: &[Rule] = &[
     Rule {
@@ -48,7 +48,7 @@ pub(super) const RULES: &[Rule] = &[
         about: "the signing key's certificate ends less than 25 years after it began",
         meaning: "An app can be updated only while its signing key's certificate is valid; stores ask for decades.",
         remedy: "for a new app, make a key that is valid for 25 years or more",
-        subject: Subject::Build(validity_short),
+        subject: Subject::BuildAndCabinet(validity_short, kept_validity_short),
     },
     Rule {
         name: "signer-changed",
@@ -173,15 +173,43 @@ fn validity_short(look: &BuildLook<'_>, notes: &mut Notes) {
     }
     for signer in signers(look, notes) {
         let (start, end) = (time(signer.certificate.not_before), time(signer.certificate.not_after));
-        let least = end_of_validity(start, LEAST_YEARS_FOR_SIGNING);
-        if least.is_ok_and(|least| end < least) {
-            let years = (end.as_second() - start.as_second()) / 31_556_952;
+        if is_too_short(start, end) {
+            let years = years_between(start, end);
             let text = "the signing key's certificate ends too soon for an app's whole life";
             let seen = Observation::new(text).place(subject(&signer.certificate));
             let found = format!("{years} years, until {}", day(end));
             notes.found(seen.expected(format!("{LEAST_YEARS_FOR_SIGNING} years or more")).found(found));
         }
     }
+}
+
+/// The same of the signing keys that a cabinet holds, before anything is signed with them.
+fn kept_validity_short(look: &CabinetLook<'_>, notes: &mut Notes) {
+    for (item, keystore) in look.inventory.keystores() {
+        let signing = keystore.entries.iter().filter(|entry| entry.role == Role::Signing);
+        for entry in signing.filter(|_| item.state == State::Active) {
+            let certificate = look.inventory.get(&entry.certificate).map(|item| &item.facts);
+            let Some(Facts::Certificate(certificate)) = certificate else { continue };
+            if !is_too_short(certificate.not_before, certificate.not_after) {
+                continue;
+            }
+            let years = years_between(certificate.not_before, certificate.not_after);
+            let text =
+                format!("the signing key {} is valid too shortly for an app's whole life", entry.alias);
+            let seen = Observation::new(text).place(&item.name);
+            let found = format!("{years} years, until {}", day(certificate.not_after));
+            notes.found(seen.expected(format!("{LEAST_YEARS_FOR_SIGNING} years or more")).found(found));
+        }
+    }
+}
+
+/// Whether a validity is shorter than an app's life.
+pub fn is_too_short(start: Timestamp, end: Timestamp) -> bool {
+    end_of_validity(start, LEAST_YEARS_FOR_SIGNING).is_ok_and(|least| end < least)
+}
+
+fn years_between(start: Timestamp, end: Timestamp) -> i64 {
+    (end.as_second() - start.as_second()) / 31_556_952
 }
 
 fn signer_changed(look: &BuildLook<'_>, notes: &mut Notes) {

@@ -7,6 +7,7 @@ mod identity;
 mod signature;
 
 pub use build::file_stem;
+pub use identity::is_too_short;
 use jiff::Timestamp;
 use serde::Serialize;
 
@@ -92,6 +93,8 @@ pub enum Subject {
     Build(fn(&BuildLook<'_>, &mut Notes)),
     /// A cabinet.
     Cabinet(fn(&CabinetLook<'_>, &mut Notes)),
+    /// A build, and the material in a cabinet that builds are signed with.
+    BuildAndCabinet(fn(&BuildLook<'_>, &mut Notes), fn(&CabinetLook<'_>, &mut Notes)),
 }
 
 /// A rule: its name is an interface and stays.
@@ -204,7 +207,7 @@ impl Verdict {
 /// Looks at a build with every rule for builds.
 pub fn check_build(look: &BuildLook<'_>) -> Verdict {
     run(|subject, notes| match subject {
-        Subject::Build(rule) => {
+        Subject::Build(rule) | Subject::BuildAndCabinet(rule, _) => {
             rule(look, notes);
             true
         }
@@ -215,7 +218,7 @@ pub fn check_build(look: &BuildLook<'_>) -> Verdict {
 /// Looks at a cabinet with every rule for cabinets.
 pub fn check_cabinet(look: &CabinetLook<'_>) -> Verdict {
     run(|subject, notes| match subject {
-        Subject::Cabinet(rule) => {
+        Subject::Cabinet(rule) | Subject::BuildAndCabinet(_, rule) => {
             rule(look, notes);
             true
         }

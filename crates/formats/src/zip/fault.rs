@@ -31,6 +31,9 @@ pub enum ZipError {
     /// The system could not read the file.
     #[error(transparent)]
     Read(#[from] ReadError),
+    /// Whoever took the content wanted no more of it.
+    #[error("stopped on request")]
+    Stopped,
 }
 
 /// What can be wrong with the content of an entry.
@@ -81,6 +84,24 @@ pub enum ZipFault {
     /// Two entries share bytes.
     #[error("{0} and {1} overlap")]
     Overlap(String, String),
+    /// Sizes that no compression gives.
+    #[error("{name}: {compressed} bytes cannot inflate to {size}")]
+    Impossible {
+        /// The entry's name.
+        name: String,
+        /// Its size in the archive.
+        compressed: u64,
+        /// What it says it holds.
+        size: u64,
+    },
+    /// It holds far more than what is in it: made to keep its readers busy.
+    #[error("its {length} bytes say that they inflate to {size}, more than any package holds")]
+    Inflates {
+        /// The file's size.
+        length: u64,
+        /// What its entries hold together.
+        size: u64,
+    },
     /// An encrypted entry.
     #[error("{0} is encrypted")]
     Encrypted(String),

@@ -106,12 +106,19 @@ impl Archive {
         self.entries.iter().find(|entry| entry.name == name)
     }
 
+    /// Whether reading every entry is work in proportion to the file: none shares its bytes with another, and together
+    /// they do not hold more than any package does.
+    pub fn is_readable_whole(&self) -> bool {
+        let costly = |fault: &ZipFault| matches!(fault, ZipFault::Overlap(..) | ZipFault::Inflates { .. });
+        !self.faults.iter().any(costly)
+    }
+
     /// Where the signed bytes before the block end: the block's start, or the central directory's.
     pub fn body_end(&self) -> u64 {
         self.block.as_ref().map_or(self.directory.start, |block| block.range.start)
     }
 
-    /// Gives the content of `entry` to `take`, a window at a time: for entries of any size.
+    /// Gives the content of `entry` to `take`, a window at a time, until it wants no more: for entries of any size.
     ///
     /// # Errors
     /// [`ZipError`] when it uses an unknown method or does not inflate to what the directory says.
@@ -119,7 +126,7 @@ impl Archive {
         &self,
         source: &dyn Source,
         entry: &Entry,
-        take: &mut dyn FnMut(&[u8]),
+        take: &mut dyn FnMut(&[u8]) -> bool,
     ) -> Result<(), ZipError> {
         read::stream(source, entry, take)
     }

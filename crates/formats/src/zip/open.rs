@@ -32,6 +32,7 @@ pub(super) fn open(source: &dyn Source, limits: &Limits) -> Result<Archive, ZipE
     }
     end.compare_counts(entries.len() as u64, &mut faults);
     check_names(&entries, &mut faults);
+    check_sizes(&entries, source.len(), &mut faults);
 
     let block = match signing_block::locate(source, directory.start, limits)? {
         Ok(block) => block,
@@ -257,6 +258,35 @@ fn check_names(entries: &[Entry], faults: &mut Vec<ZipFault>) {
         if entry.method != super::STORED && entry.method != super::DEFLATED {
             faults.push(ZipFault::Method(entry.name_text(), entry.method));
         }
+    }
+}
+
+/// Deflate makes at most 1,032 bytes of one (zlib's technical details), and stores what it cannot make smaller with 5
+/// bytes more in every 16 KiB; both with room to spare.
+const MOST_OUT_OF_ONE: u64 = 1_040;
+/// What all entries may hold together: this many times the file's size, and some more for small files.
+const MOST_TIMES: u64 = 100;
+const MOST_BESIDE: u64 = 64 << 20;
+
+/// Sizes that are read as they are said by whoever inflates: the work has to be in proportion to the file.
+fn check_sizes(entries: &[Entry], length: u64, faults: &mut Vec<ZipFault>) {
+    for entry in entries {
+        let (compressed, size) = (entry.compressed, entry.size);
+        let possible = match entry.method {
+            super::STORED => compressed == size,
+            super::DEFLATED => {
+                size <= compressed.saturating_mul(MOST_OUT_OF_ONE)
+                    && compressed <= size + size / 1_024 + 1_024
+            }
+            _ => true,
+        };
+        if !possible {
+            faults.push(ZipFault::Impossible { name: entry.name_text(), compressed, size });
+        }
+    }
+    let size = entries.iter().fold(0u64, |all, entry| all.saturating_add(entry.size));
+    if size > length.saturating_mul(MOST_TIMES).saturating_add(MOST_BESIDE) {
+        faults.push(ZipFault::Inflates { length, size });
     }
 }
 

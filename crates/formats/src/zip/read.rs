@@ -31,11 +31,12 @@ pub(super) fn read(source: &dyn Source, entry: &Entry, limits: &Limits) -> Resul
 /// How much is read and inflated at a time.
 const WINDOW: usize = 256 << 10;
 
-/// Gives the content of an entry of any size to `take`, a window at a time, and compares size and checksum.
+/// Gives the content of an entry of any size to `take`, a window at a time, and compares size and checksum. Ends where
+/// `take` wants no more.
 pub(super) fn stream(
     source: &dyn Source,
     entry: &Entry,
-    take: &mut dyn FnMut(&[u8]),
+    take: &mut dyn FnMut(&[u8]) -> bool,
 ) -> Result<(), ZipError> {
     let damaged = |fault| ZipError::Entry { name: entry.name_text(), fault };
     let mut crc = crc32fast::Hasher::new();
@@ -43,13 +44,10 @@ pub(super) fn stream(
     let mut pass_on = |bytes: &[u8]| {
         crc.update(bytes);
         size += bytes.len() as u64;
-        take(bytes);
+        if take(bytes) { Ok(()) } else { Err(ZipError::Stopped) }
     };
     match entry.method {
-        STORED => windows(source, entry, &mut |bytes| {
-            pass_on(bytes);
-            Ok(())
-        })?,
+        STORED => windows(source, entry, &mut pass_on)?,
         DEFLATED => inflate_stream(source, entry, &mut pass_on)?,
         other => return Err(damaged(EntryFault::Method(other))),
     }
@@ -82,7 +80,7 @@ fn windows(
 fn inflate_stream(
     source: &dyn Source,
     entry: &Entry,
-    pass_on: &mut dyn FnMut(&[u8]),
+    pass_on: &mut dyn FnMut(&[u8]) -> Result<(), ZipError>,
 ) -> Result<(), ZipError> {
     let broken = || ZipError::Entry { name: entry.name_text(), fault: EntryFault::Inflate };
     let mut inflater = Decompress::new(false);
@@ -100,7 +98,7 @@ fn inflate_stream(
                 inflater.decompress_vec(rest, &mut out, FlushDecompress::None).map_err(|_| broken())?;
             let taken = usize::try_from(inflater.total_in() - before.0).unwrap_or(usize::MAX);
             rest = rest.get(taken..).unwrap_or_default();
-            pass_on(&out);
+            pass_on(&out)?;
             ended = status == Status::StreamEnd;
             let stuck = before == (inflater.total_in(), inflater.total_out());
             if inflater.total_out() > entry.size || (stuck && !ended) {
@@ -114,7 +112,7 @@ fn inflate_stream(
         out.clear();
         let before = inflater.total_out();
         let status = inflater.decompress_vec(&[], &mut out, FlushDecompress::Finish).map_err(|_| broken())?;
-        pass_on(&out);
+        pass_on(&out)?;
         ended = status == Status::StreamEnd;
         if (!ended && inflater.total_out() == before) || inflater.total_out() > entry.size {
             return Err(broken());

@@ -226,7 +226,12 @@ fn a_stream_gives_the_same_content_and_refuses_the_same_damage() {
     let archive = Archive::open(&bytes, &Limits::USUAL).unwrap();
     let content = |bytes: &Vec<u8>, entry: &Entry| {
         let mut out = Vec::new();
-        archive.stream(bytes, entry, &mut |window| out.extend_from_slice(window)).map(|()| out)
+        archive
+            .stream(bytes, entry, &mut |window| {
+                out.extend_from_slice(window);
+                true
+            })
+            .map(|()| out)
     };
     for entry in &archive.entries {
         assert_eq!(content(&bytes, entry).unwrap(), archive.read(&bytes, entry, &Limits::USUAL).unwrap());
@@ -242,4 +247,51 @@ fn a_stream_gives_the_same_content_and_refuses_the_same_damage() {
     assert!(content(&bytes, &long).is_err(), "a stream that ends late");
     let small = Entry { size: 10, ..deflated.clone() };
     assert!(content(&bytes, &small).is_err(), "more than is stated");
+}
+
+/// An archive whose entry says other sizes in directory and local header alike.
+fn lying(content: &[u8], says: u32) -> Vec<u8> {
+    let mut bytes = Writer::new().deflated("a", content).finish();
+    let entry = Archive::open(&bytes.as_slice(), &Limits::USUAL).unwrap().entries.remove(0);
+    let at = usize::try_from(entry.header_at).unwrap();
+    bytes[at + 22..at + 26].copy_from_slice(&says.to_le_bytes());
+    let directory = bytes.windows(4).rposition(|window| window == b"PK\x01\x02").unwrap();
+    bytes[directory + 24..directory + 28].copy_from_slice(&says.to_le_bytes());
+    bytes
+}
+
+#[test]
+fn sizes_that_no_compression_gives_are_faults() {
+    let faults = |bytes: &[u8]| Archive::open(&bytes, &Limits::USUAL).unwrap().faults;
+    let zeros = vec![0; 4 << 20];
+    assert!(faults(&lying(&zeros, 4 << 20)).is_empty(), "what is true is no fault");
+    for says in [10, u32::MAX - 1] {
+        let found = faults(&lying(&zeros, says));
+        assert!(found.iter().any(|f| matches!(f, ZipFault::Impossible { .. })), "{says}: {found:?}");
+    }
+}
+
+#[test]
+fn far_more_than_the_file_is_a_fault_and_not_read_whole() {
+    let zeros = vec![0; 40 << 20];
+    let few = Writer::new().deflated("a", &zeros).finish();
+    let archive = Archive::open(&few.as_slice(), &Limits::USUAL).unwrap();
+    assert!(archive.faults.is_empty() && archive.is_readable_whole(), "{:?}", archive.faults);
+    let many = Writer::new().deflated("a", &zeros).deflated("b", &zeros).deflated("c", &zeros).finish();
+    let archive = Archive::open(&many.as_slice(), &Limits::USUAL).unwrap();
+    assert!(matches!(archive.faults.as_slice(), [ZipFault::Inflates { .. }]), "{:?}", archive.faults);
+    assert!(!archive.is_readable_whole());
+}
+
+#[test]
+fn a_stream_ends_where_its_taker_wants_no_more() {
+    let bytes = Writer::new().deflated("a", &vec![7; 8 << 20]).finish();
+    let archive = Archive::open(&bytes.as_slice(), &Limits::USUAL).unwrap();
+    let mut taken = 0;
+    let ended = archive.stream(&bytes.as_slice(), &archive.entries[0], &mut |window| {
+        taken += window.len();
+        taken < 1 << 20
+    });
+    assert!(matches!(ended, Err(ZipError::Stopped)), "{ended:?}");
+    assert!(taken < 2 << 20, "{taken}");
 }
