@@ -201,6 +201,13 @@ impl Ran {
         self.exit(wanted)
     }
 
+    /// Demands one of several exit codes; the answer as JSON, if there is one.
+    pub fn exit_any_json(self, wanted: &[i32]) -> Option<serde_json::Value> {
+        let answer = serde_json::from_slice(&self.output.stdout).ok();
+        self.exit_any(wanted);
+        answer
+    }
+
     /// Demands one of several exit codes.
     pub fn exit_any(self, wanted: &[i32]) {
         let code = self.output.status.code().unwrap_or(-1);

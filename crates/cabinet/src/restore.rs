@@ -54,8 +54,8 @@ impl Cabinet<'_> {
         differences(&self.proven, &copy.proven)
     }
 
-    /// Goes back to `copy`, which is unlocked, and keeps what is there now in the empty file `aside`. Where this cabinet
-    /// is unlocked too, its member vouches for the step back, so that other machines take it for an honest one.
+    /// Goes back to `copy`, which is unlocked, and keeps what is there now in the empty file `aside`, which `name` gives
+    /// its name before anything is given up. Where this cabinet is unlocked too, its member vouches for the step back, so that other machines take it for an honest one.
     ///
     /// # Errors
     /// [`CabinetError::Another`], [`CabinetError::Locked`], [`CabinetError::NotAllowed`], [`CabinetError::Io`];
@@ -65,13 +65,14 @@ impl Cabinet<'_> {
         copy: &mut Cabinet<'_>,
         source: &Backup,
         aside: &Path,
+        name: &mut dyn FnMut() -> Result<(), CabinetError>,
         env: &Env<'_>,
     ) -> Result<Proof, CabinetError> {
         if !copy.is_unlocked() {
             return Err(CabinetError::Locked);
         }
         self.store.begin()?;
-        match self.restore_now(copy, source, aside, env) {
+        match self.restore_now(copy, source, aside, env).and_then(|proven| name().map(|()| proven)) {
             Ok(proven) => {
                 self.store.commit()?;
                 self.unlocked = copy.unlocked.take();

@@ -85,6 +85,8 @@ impl SqliteStore {
     /// [`CabinetError::Missing`], [`CabinetError::NotACabinet`], [`CabinetError::TooNew`],
     /// [`CabinetError::Tampered`], [`CabinetError::Io`].
     pub fn open(path: &Path) -> Result<Self, CabinetError> {
+        // what lies beside it lies beside the file itself, not beside a link to it
+        let path = &path.canonicalize().unwrap_or_else(|_| path.to_owned());
         let cut_off = look_before(path)?;
         if cut_off && !is_writable(path) {
             return Self::openrecovered(path);
@@ -211,7 +213,7 @@ fn immutable(path: &Path) -> String {
 
 /// The file and what lies beside it, before the database sees them: a regular file of our kind and layout that wants no
 /// write-ahead log; and a journal, if there is one, that names no other file, since the database would delete that one.
-/// Tells whether there is a journal.
+/// Tells whether the journal has something to take back.
 fn look_before(path: &Path) -> Result<bool, CabinetError> {
     let failed = |cause: std::io::Error| CabinetError::Io { action: "read", cause: cause.to_string() };
     let found = match std::fs::metadata(path) {
@@ -254,7 +256,10 @@ fn look_before(path: &Path) -> Result<bool, CabinetError> {
     if names_another(&journal).map_err(failed)? {
         return meddled("the journal beside it names another file, which this tool never does");
     }
-    Ok(true)
+    // one whose header was not written yet has nothing to take back
+    let mut first = [0; 8];
+    let read = File::open(&journal).and_then(|mut file| file.read(&mut first)).map_err(failed)?;
+    Ok(read == first.len() && first == JOURNAL_MAGIC)
 }
 
 /// Whether a journal ends with the name of a super-journal: a length and a checksum, then the magic again.

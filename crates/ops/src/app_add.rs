@@ -85,7 +85,7 @@ pub fn app_add(ctx: &Ctx<'_>, request: &Request) -> Result<AppAddReport, AppAddE
         return Err(AppAddError::NoSide);
     }
     let file = ctx.project_file()?;
-    file.change(|file, document| {
+    file.change(ctx, |file, document| {
         refuse_taken(file, request)?;
         insert(file, document, request)
     })?;

@@ -8,6 +8,7 @@ use thiserror::Error;
 
 use crate::ctx::{Ctx, OpenError};
 use crate::files::{self, FileError, NewFolders};
+use crate::outgoing::Workshop;
 use crate::outputs::{self, OutputError};
 
 /// The copies that were made.
@@ -89,8 +90,8 @@ pub fn backup(ctx: &Ctx<'_>, folders: &[PathBuf]) -> Result<BackupReport, Backup
 /// One copy, named and noted. Tells how many items are in it.
 fn copy(ctx: &Ctx<'_>, cabinet: &mut Cabinet<'_>, target: &Path, place: &str) -> Result<usize, BackupError> {
     let folders = NewFolders::make(files::folder_of(target))?;
-    let beside = files::reserve(target)?;
-    let unfinished = beside.path().join("copy");
+    let workshop = Workshop::begin(ctx, target)?;
+    let unfinished = workshop.file();
     // made empty and private first, so that no moment shows it to others
     files::empty_private(&unfinished)?;
     let proof = cabinet.copy_proved(&unfinished)?;

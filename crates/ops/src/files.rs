@@ -371,21 +371,6 @@ pub(crate) fn sync_folder(folder: &Path) -> io::Result<()> {
     }
 }
 
-/// A private folder beside `target`, for a file that another writer fills (a database); it goes when dropped.
-///
-/// # Errors
-/// [`FileError`].
-pub fn reserve(target: &Path) -> Result<tempfile::TempDir, FileError> {
-    let mut builder = Builder::new();
-    builder.prefix(TEMPORARY);
-    #[cfg(unix)]
-    {
-        use std::os::unix::fs::PermissionsExt;
-        builder.permissions(fs::Permissions::from_mode(0o700));
-    }
-    builder.tempdir_in(folder_of(target)).map_err(|cause| FileError::new("written", target, cause))
-}
-
 /// An empty file for its owner alone, for another writer to fill.
 pub(crate) fn empty_private(path: &Path) -> Result<(), FileError> {
     let mut options = OpenOptions::new();

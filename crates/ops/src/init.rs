@@ -9,7 +9,8 @@ use serde::Serialize;
 use thiserror::Error;
 
 use crate::ctx::{AskError, Ctx};
-use crate::files::{self, Access, FileError, NewFolders, OutputFile, Taken};
+use crate::files::{self, Access, FileError, NewFolders, Taken};
+use crate::outgoing::{Outgoing, Workshop};
 use crate::outputs::{self, OutputError};
 use crate::project::{CABINET_NAME, FILE_NAME};
 
@@ -140,18 +141,19 @@ fn make(
     (project, cabinet, unlock_file): (&Path, &Path, Option<&Path>),
     members: &[NewMember],
 ) -> Result<(), InitError> {
-    let beside = files::reserve(cabinet)?;
-    let unfinished = beside.path().join("cabinet");
+    let workshop = Workshop::begin(ctx, cabinet)?;
+    let unfinished = workshop.file();
     // private from the first moment
     files::empty_private(&unfinished)?;
     let (made, issued) = Cabinet::create(&unfinished, members, ctx.machine, &ctx.env)?;
     let pin = made.pin();
     drop(made);
     let folders = unlock_file.map(|path| NewFolders::make(files::folder_of(path))).transpose()?;
+    let mut scratch = Outgoing::scratch(ctx)?;
     let mut texts = issued.into_iter().filter_map(|issued| issued.text);
     let unlock = match (unlock_file, texts.next()) {
         (Some(path), Some(text)) => {
-            let output = OutputFile::begin(path, Access::Owner)?;
+            let output = scratch.file(path, Access::Owner)?;
             text.lend(|text| output.put(0, text.as_bytes()))?;
             Some((path, output))
         }
@@ -159,7 +161,7 @@ fn make(
     };
     let named = unlock_file.map(|path| display(ctx, path));
     let text = project_text(ctx, cabinet, named.as_deref(), request, &pin);
-    let output = OutputFile::begin(project, Access::Usual)?;
+    let output = scratch.file(project, Access::Usual)?;
     output.put(0, text.as_bytes())?;
     if let Some((path, output)) = unlock {
         output.finish(Taken::Refuse)?;
@@ -187,7 +189,7 @@ fn join(ctx: &Ctx<'_>, project: &Path, cabinet: &Path, request: &Request) -> Res
     let opened = Cabinet::open(cabinet, Trust { pin: None, memory: ctx.machine })?;
     let text = project_text(ctx, cabinet, None, request, &opened.pin());
     let passphrase = opened.status()?.members.iter().any(|member| member.kind == MemberKind::Passphrase);
-    files::write_whole(project, text.as_bytes(), Access::Usual, Taken::Refuse)?;
+    Outgoing::write_whole(ctx, project, text.as_bytes(), Access::Usual, Taken::Refuse)?;
     Ok(InitReport {
         project: display(ctx, project),
         cabinet: display(ctx, cabinet),

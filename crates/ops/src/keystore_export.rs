@@ -11,7 +11,7 @@ use ninekeys_formats::secret::{Secret, SecretBytes, SecretText};
 use serde::Serialize;
 
 use crate::ctx::{Ctx, Notice};
-use crate::files::{self, Access, FileError, OutputFile, Taken};
+use crate::files::{Access, FileError, OutputFile, Taken};
 use crate::keystores::{self, KeystoreError, NewPassword};
 use crate::outgoing::{Outgoing, Plan};
 use crate::outputs;
@@ -118,7 +118,7 @@ pub fn keystore_export(ctx: &Ctx<'_>, request: Request) -> Result<KeystoreExport
     let taken = Taken::when_told(request.replace, ctx.env.now);
     if request.form != Form::Pkcs12 {
         let bytes = certificates(&with_certificate, request.form)?;
-        ctx.notice_aside(files::write_whole(&path, &bytes, Access::Usual, taken)?);
+        ctx.notice_aside(Outgoing::write_whole(ctx, &path, &bytes, Access::Usual, taken)?);
         return Ok(report);
     }
     if matches!(request.password, Some(NewPassword::Generated)) && note.is_none() {

@@ -226,7 +226,8 @@ pub fn lend(ctx: &Ctx<'_>, request: &Request<'_>) -> Result<u8, LendError> {
     let mut loan = Loan::begin(&request.folders)?;
     outgoing.note(loan.path(), loan.path(), Access::Owner)?;
     outgoing.intend(ctx, &mut cabinet, &what, outgoing::LEND, &[entry.key], Vec::new(), None)?;
-    let ran = run_with(ctx, request, &file, &names, &mut loan, &bytes, &entry.alias, &password);
+    let ran =
+        run_with(ctx, request, &file, &names, (&mut loan, &mut outgoing), &bytes, &entry.alias, &password);
     drop(loan);
     let ended = if ran.is_ok() { "ended" } else { "never began" };
     // what cannot be written now is said by the next command
@@ -241,7 +242,7 @@ fn run_with(
     request: &Request<'_>,
     file: &ProjectFile,
     names: &Lend,
-    loan: &mut Loan,
+    (loan, outgoing): (&mut Loan, &mut Outgoing),
     bytes: &[u8],
     alias: &str,
     password: &SecretText,
@@ -253,7 +254,7 @@ fn run_with(
     if request.properties || names.properties.is_some() {
         let names = names.properties.clone().unwrap_or_default();
         let outside = names.file.as_ref().map(|file_name| file.resolve(file_name));
-        let path = write_properties(loan, &names, outside, &lent, ctx)?;
+        let path = write_properties((loan, outgoing), &names, outside, &lent, ctx)?;
         command.env(&names.variable, path);
     }
     let program = request.command.first().map(|word| word.to_string_lossy().into_owned()).unwrap_or_default();
@@ -304,7 +305,7 @@ fn command(request: &Request<'_>, names: &Lend, lent: &Lent<'_>) -> Result<Comma
 
 /// Writes the properties file: into the private folder, or where the project file says, never over another.
 fn write_properties(
-    loan: &mut Loan,
+    (loan, outgoing): (&mut Loan, &mut Outgoing),
     names: &ninekeys_core::model::Properties,
     outside: Option<PathBuf>,
     lent: &Lent<'_>,
@@ -331,8 +332,9 @@ fn write_properties(
         files::write_whole(&loan.path().join(BESIDE), hex(place).as_bytes(), Access::Owner, Taken::Refuse)?;
         loan.beside = Some(path.clone());
     }
-    keystores::as_bytes(&text)
-        .lend(|bytes| files::write_whole(&path, bytes, Access::Owner, Taken::Refuse))?;
+    let output = outgoing.file(&path, Access::Owner)?;
+    text.lend(|text| output.put(0, text.as_bytes()))?;
+    output.finish(Taken::Refuse)?;
     Ok(path)
 }
 

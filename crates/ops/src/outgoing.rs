@@ -6,6 +6,7 @@
 //! which is locked for as long as the command lives; a start takes away nothing but temporary files that such a note
 //! names and that bear its number.
 
+use std::cell::Cell;
 use std::fs::{self, File, OpenOptions};
 use std::io::Write;
 use std::path::{Path, PathBuf};
@@ -30,8 +31,9 @@ pub(crate) const LEND: &str = "lend";
 #[derive(Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Line {
-    /// The identity of the cabinet whose intention it is.
-    cabinet: Digest,
+    /// The identity of the cabinet whose intention it is; nothing for what no history has to say.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    cabinet: Option<Digest>,
     temporary: String,
     target: String,
     secret: bool,
@@ -49,9 +51,64 @@ fn decoded(text: &str) -> Option<PathBuf> {
 #[derive(Debug)]
 pub(crate) struct Outgoing {
     id: String,
-    cabinet: Digest,
+    cabinet: Option<Digest>,
     note: Option<Note>,
     files: u32,
+    /// Whether a row of history holds it: then the row that ends it takes the note away.
+    intended: Cell<bool>,
+}
+
+impl Drop for Outgoing {
+    fn drop(&mut self) {
+        if let Some(note) = self.note.as_ref().filter(|_| !self.intended.get()) {
+            let _ = fs::remove_file(&note.path);
+        }
+    }
+}
+
+/// A private folder for a file that another writer fills (a database); it goes when dropped.
+#[derive(Debug)]
+pub(crate) struct Workshop {
+    path: PathBuf,
+    _outgoing: Outgoing,
+}
+
+impl Workshop {
+    /// Makes one beside `target`, after a note says where.
+    pub(crate) fn begin(ctx: &Ctx<'_>, target: &Path) -> Result<Self, FileError> {
+        let failed = |cause| FileError::new("written", target, cause);
+        let random = || std::io::Error::other("no randomness");
+        let mut outgoing = Outgoing::make(ctx, None).map_err(|_| failed(random()))?;
+        let path = target.with_file_name(format!("{TEMPORARY}{}-{WORKSHOP}", outgoing.id));
+        outgoing.note(&path, target, Access::Owner)?;
+        let mut builder = fs::DirBuilder::new();
+        #[cfg(unix)]
+        std::os::unix::fs::DirBuilderExt::mode(&mut builder, 0o700);
+        builder.create(&path).map_err(failed)?;
+        Ok(Workshop { path, _outgoing: outgoing })
+    }
+
+    /// Where its one file is made.
+    pub(crate) fn file(&self) -> PathBuf {
+        self.path.join(UNFINISHED)
+    }
+}
+
+impl Drop for Workshop {
+    fn drop(&mut self) {
+        clear_workshop(&self.path);
+    }
+}
+
+/// What a workshop's name ends with, and the one file in it, with what a database puts beside it.
+const WORKSHOP: &str = "workshop";
+const UNFINISHED: &str = "unfinished";
+
+fn clear_workshop(path: &Path) {
+    for suffix in ["", "-journal"] {
+        let _ = fs::remove_file(path.join(format!("{UNFINISHED}{suffix}")));
+    }
+    let _ = fs::remove_dir(path);
 }
 
 /// The note of one intention; it goes when nothing is left to be said by it.
@@ -81,11 +138,20 @@ impl Note {
 impl Outgoing {
     /// Begins. Without a state folder there is no note, and what a kill leaves is not cleared up.
     pub(crate) fn begin(ctx: &Ctx<'_>, cabinet: &Cabinet<'_>) -> Result<Self, CabinetError> {
+        Self::make(ctx, Some(cabinet.identity()))
+    }
+
+    /// Begins what no history has to speak of.
+    pub(crate) fn scratch(ctx: &Ctx<'_>) -> Result<Self, CabinetError> {
+        Self::make(ctx, None)
+    }
+
+    fn make(ctx: &Ctx<'_>, cabinet: Option<Digest>) -> Result<Self, CabinetError> {
         let mut bytes = [0; 16];
         ctx.env.keys.fill(&mut bytes).map_err(|_| CabinetError::Crypto("no randomness"))?;
         let id = hex(&bytes);
         let note = ctx.machine.outgoing().and_then(|folder| Note::begin(&folder, &id).ok());
-        Ok(Outgoing { id, cabinet: cabinet.identity(), note, files: 0 })
+        Ok(Outgoing { id, cabinet, note, files: 0, intended: Cell::new(false) })
     }
 
     /// Begins a file, after the note says where.
@@ -108,6 +174,21 @@ impl Outgoing {
         let mut text = serde_json::to_vec(&line).unwrap_or_default();
         text.push(b'\n');
         note.file.write_all(&text).map_err(|cause| FileError::new("written", &note.path, cause))
+    }
+
+    /// Writes a whole file that no history has to speak of, under a note until it has its name.
+    pub(crate) fn write_whole(
+        ctx: &Ctx<'_>,
+        target: &Path,
+        bytes: &[u8],
+        access: Access,
+        taken: Taken,
+    ) -> Result<Option<PathBuf>, FileError> {
+        let random = |_| FileError::new("written", target, std::io::Error::other("no randomness"));
+        let mut outgoing = Outgoing::make(ctx, None).map_err(random)?;
+        let output = outgoing.file(target, access)?;
+        output.put(0, bytes)?;
+        output.finish(taken)
     }
 
     /// Writes the intention down, gives the files their names, and ends the intention with whatever completes it.
@@ -160,7 +241,9 @@ impl Outgoing {
         completes: Option<NewItem>,
     ) -> Result<(), CabinetError> {
         let machine = ninekeys_cabinet::Memory::machine(ctx.machine);
-        cabinet.change(what, &ctx.env, |change| {
+        // from here on a row may say so, whatever becomes of us
+        self.intended.set(true);
+        let written = cabinet.change(what, &ctx.env, |change| {
             let compartment = compartment(change, from);
             let intention = Intention {
                 at: ctx.env.now,
@@ -173,7 +256,11 @@ impl Outgoing {
                 completes: completes.map(|item| (item.name, item.facts)),
             };
             change.begin_intention(&self.id, &intention)
-        })
+        });
+        if written.is_err() {
+            self.intended.set(false);
+        }
+        written
     }
 
     /// Writes the row that comes last, and takes the note away.
@@ -229,9 +316,15 @@ pub fn sweep(memory: &MachineMemory) {
             lines.iter().filter_map(|line| Some((!line.secret, decoded(&line.temporary)?))).collect();
         temporary.sort();
         for (_, path) in temporary.iter().filter(|(_, path)| own(path)) {
-            let _ = fs::remove_file(path);
+            if path.ends_with(format!("{TEMPORARY}{id}-{WORKSHOP}")) {
+                clear_workshop(path);
+            } else {
+                let _ = fs::remove_file(path);
+            }
         }
-        if lines.is_empty() || name.starts_with(BEGUN) {
+        let is_nobodys = lines.iter().all(|line| line.cabinet.is_none())
+            && !temporary.iter().any(|(_, path)| fs::symlink_metadata(path).is_ok());
+        if is_nobodys || name.starts_with(BEGUN) {
             let _ = fs::remove_file(entry.path());
         }
     }
@@ -276,7 +369,7 @@ pub(crate) fn settle(ctx: &Ctx<'_>, cabinet: &mut Cabinet<'_>) {
         let id = entry.file_name().to_string_lossy().into_owned();
         let known = open.iter().any(|(open, _)| *open == id);
         let identity = cabinet.identity();
-        let here = |lines: &[Line]| lines.iter().all(|line| line.cabinet == identity);
+        let here = |lines: &[Line]| lines.iter().all(|line| line.cabinet == Some(identity));
         if let Some((_lock, lines)) = orphan(&entry.path()).filter(|(_, lines)| !known && here(lines)) {
             let left = lines.iter().filter_map(|line| decoded(&line.temporary)).any(|path| path.exists());
             if !left {

@@ -71,7 +71,7 @@ pub fn passphrase(ctx: &Ctx<'_>, given: Option<SecretText>) -> Result<Passphrase
         Ok::<_, CabinetError>((label, before.is_some()))
     })?;
     if let Some(file) = ctx.project_if_any().map_err(OpenError::from)?.filter(|file| file.pin().is_some()) {
-        file.set_pin(&cabinet.pin()).map_err(OpenError::from)?;
+        file.set_pin(ctx, &cabinet.pin()).map_err(OpenError::from)?;
     }
     Ok(PassphraseReport { member: label, replaced, weak: strength.weak })
 }

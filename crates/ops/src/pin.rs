@@ -73,7 +73,7 @@ pub fn pin(ctx: &Ctx<'_>, identity: Option<&str>) -> Result<PinReport, PinError>
         return Err(PinError::Differs { found });
     }
     if let Some(file) = ctx.project_if_any()? {
-        file.set_pin(&cabinet.pin())?;
+        file.set_pin(ctx, &cabinet.pin())?;
         report.project =
             Some(file.path.strip_prefix(&ctx.folder).unwrap_or(&file.path).display().to_string());
     }

@@ -8,7 +8,9 @@ use ninekeys_core::model::{Project, ProjectPin};
 use thiserror::Error;
 use toml_edit::DocumentMut;
 
-use crate::files::{self, Access, FileError, OutputFile, Taken};
+use crate::ctx::Ctx;
+use crate::files::{self, Access, FileError, Taken};
+use crate::outgoing::Outgoing;
 
 /// Its name.
 pub const FILE_NAME: &str = "ninekeys.toml";
@@ -100,6 +102,7 @@ impl ProjectFile {
     /// [`ProjectError`], and what `work` returns; then the file is as it was.
     pub fn change<R, E: From<ProjectError>>(
         &self,
+        ctx: &Ctx<'_>,
         work: impl FnOnce(&ProjectFile, &mut DocumentMut) -> Result<R, E>,
     ) -> Result<R, E> {
         let path = self.path.canonicalize().unwrap_or_else(|_| self.path.clone());
@@ -111,7 +114,10 @@ impl ProjectFile {
         // what cannot be read back is not written
         ProjectFile::parse(&path, text.clone())?;
         let mode = std::fs::metadata(&path).map(|found| found.permissions());
-        let output = OutputFile::begin(&path, Access::Usual).map_err(ProjectError::from)?;
+        let random =
+            |_| ProjectError::from(FileError::new("written", &path, std::io::Error::other("no randomness")));
+        let mut scratch = Outgoing::scratch(ctx).map_err(random)?;
+        let output = scratch.file(&path, Access::Usual).map_err(ProjectError::from)?;
         output.put(0, text.as_bytes()).map_err(ProjectError::from)?;
         if let Ok(mode) = mode {
             let failed = |cause| ProjectError::from(FileError::new("written", &path, cause));
@@ -126,11 +132,11 @@ impl ProjectFile {
     ///
     /// # Errors
     /// [`ProjectError`].
-    pub fn set_pin(&self, pin: &Pin) -> Result<(), ProjectError> {
+    pub fn set_pin(&self, ctx: &Ctx<'_>, pin: &Pin) -> Result<(), ProjectError> {
         if self.pin().as_ref() == Some(pin) {
             return Ok(());
         }
-        self.change(|_, document| {
+        self.change(ctx, |_, document| {
             let mut table = toml_edit::InlineTable::new();
             table.insert("cabinet", pin.identity.to_string().into());
             table.insert("row", i64::try_from(pin.head.seq).unwrap_or(i64::MAX).into());

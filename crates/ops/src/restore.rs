@@ -11,6 +11,7 @@ use thiserror::Error;
 
 use crate::ctx::{AskError, Ctx, OpenError};
 use crate::files::{self, Access, FileError, InputFile, OutputFile, Taken};
+use crate::outgoing::Workshop;
 use crate::project::ProjectError;
 
 /// What was restored.
@@ -177,17 +178,26 @@ impl Plan<'_> {
             let _ = present.unlock_to_look(credential);
         }
         let aside = self.aside()?;
-        files::empty_private(&aside)?;
-        let done = present.restore(&mut copy, backup, &aside, &ctx.env);
+        let workshop = Workshop::begin(ctx, &aside)?;
+        let unfinished = workshop.file();
+        files::empty_private(&unfinished)?;
+        let mut named = false;
+        let mut name = || {
+            let done = files::move_into_place(&unfinished, &aside);
+            named = done.is_ok();
+            done.map_err(|error| CabinetError::Io { action: "set aside", cause: error.to_string() })
+        };
+        let done = present.restore(&mut copy, backup, &unfinished, &mut name, &ctx.env);
         let proof = match done {
             Ok(proof) => proof,
             Err(error) => {
                 // this run made it, and nothing was given up
-                let _ = std::fs::remove_file(&aside);
+                if named {
+                    let _ = std::fs::remove_file(&aside);
+                }
                 return Err(error.into());
             }
         };
-        sync(&aside)?;
         self.remember(&present)?;
         Ok((proof, differences, Some(aside)))
     }
@@ -200,8 +210,8 @@ impl Plan<'_> {
         credential: Option<Credential>,
     ) -> Result<Proof, RestoreError> {
         let ctx = self.ctx;
-        let beside = files::reserve(self.target)?;
-        let unfinished = beside.path().join("cabinet");
+        let workshop = Workshop::begin(ctx, self.target)?;
+        let unfinished = workshop.file();
         let input = InputFile::open(self.source)?;
         let output = OutputFile::begin(&unfinished, Access::Owner)?;
         copy_bytes(&input, &output)?;
@@ -227,7 +237,7 @@ impl Plan<'_> {
         if let Some(file) = self.ctx.project_if_any()?.filter(|file| file.pin().is_some()) {
             let pin = file.pin().filter(|pin| cabinet.stands_to(pin).is_ok_and(|s| s == Standing::Current));
             if pin.is_none() {
-                file.set_pin(&cabinet.pin())?;
+                file.set_pin(self.ctx, &cabinet.pin())?;
             }
         }
         Ok(())
@@ -267,12 +277,6 @@ impl Plan<'_> {
         std::fs::rename(self.target, &aside).map_err(failed)?;
         Ok(aside)
     }
-}
-
-fn sync(path: &Path) -> Result<(), FileError> {
-    let failed = |cause| FileError::new("written", path, cause);
-    std::fs::File::open(path).and_then(|file| file.sync_all()).map_err(failed)?;
-    files::sync_folder(files::folder_of(path)).map_err(failed)
 }
 
 fn copy_bytes(input: &InputFile, output: &OutputFile) -> Result<(), FileError> {

@@ -518,7 +518,7 @@ fn a_restore_sets_aside_what_is_there_says_what_goes_and_is_taken_for_honest_els
         by: "people".into(),
     };
     let aside = made.folder.path().join("aside");
-    let proof = present.restore(&mut back, &source, &aside, &env()).unwrap();
+    let proof = present.restore(&mut back, &source, &aside, &mut || Ok(()), &env()).unwrap();
     assert_eq!((proof.items, proof.head.seq), (1, 4));
     drop(present);
     let known = Cabinet::open(&path, Trust { pin: None, memory: &machine }).unwrap();

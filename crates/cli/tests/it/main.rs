@@ -32,6 +32,7 @@ mod layers;
 mod lend;
 mod open_cabinet;
 mod releases;
+mod reliability;
 mod samples;
 mod second_opinion;
 mod secrets;

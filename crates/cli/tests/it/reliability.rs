@@ -1,0 +1,472 @@
+//! Every writing command under every fault: killed at random instants and at each system call that writes, refused by a
+//! full disk, run twice and eight times at once, in a read-only place. What is asserted each time stands in
+//! [`Place::assert_whole`]. The short run is part of every test run; the long one is
+//! `cargo test -p ninekeys --test it -- --ignored --nocapture reliability`, and docs/reliability.md has its figures.
+
+use std::collections::BTreeSet;
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+use crate::PROGRAM;
+use testkit::{TestEnv, builds};
+
+/// A command that writes.
+struct Case {
+    name: &'static str,
+    /// What has to be there first.
+    before: &'static [&'static str],
+    /// The command. `N` is a number that is another one each time.
+    line: &'static str,
+    /// Files that it makes: each is whole or absent. What proves one stands behind it.
+    outputs: &'static [(&'static str, &'static str)],
+}
+
+/// The list: a new writing command is a line here.
+const CASES: &[Case] = &[
+    Case {
+        name: "keystore create",
+        before: &[],
+        line: "keystore create kN --common-name A --algorithm ec-p256 --app crossing",
+        outputs: &[],
+    },
+    Case {
+        name: "keystore add-key",
+        before: &[],
+        line: "keystore add-key first --alias aN --common-name A --algorithm ec-p256",
+        outputs: &[],
+    },
+    Case {
+        name: "keystore change",
+        before: &[],
+        line: "keystore change first --add-app quayside --password-file pass",
+        outputs: &[],
+    },
+    Case {
+        name: "keystore import",
+        before: &["keystore export first --to in.p12 --note-password in.txt"],
+        line: "keystore import in.p12 --name iN --password-file in.txt",
+        outputs: &[],
+    },
+    Case {
+        name: "keystore export",
+        before: &[],
+        line: "keystore export first --to out.p12 --note-password out.txt",
+        outputs: &[("out.p12", "compare out.p12 first --password-file own.txt"), ("out.txt", "")],
+    },
+    Case {
+        name: "keystore hand-over",
+        before: &[
+            "keystore create store --common-name Store --algorithm rsa-2048",
+            "keystore export store --to store.pem --as certificate-pem",
+        ],
+        line: "keystore hand-over first --receiver store.pem --to out.p7m",
+        outputs: &[("out.p7m", "")],
+    },
+    Case {
+        name: "sign",
+        before: &[],
+        line: "sign crossing.apk --to out --idsig",
+        outputs: &[(
+            "out/crossing-2.4.0-12-direct.apk",
+            "check out/crossing-2.4.0-12-direct.apk --for direct",
+        )],
+    },
+    Case { name: "cabinet backup", before: &[], line: "cabinet backup copies/N", outputs: &[] },
+    Case {
+        name: "cabinet passphrase",
+        before: &[],
+        line: "cabinet passphrase --new-passphrase-file pass",
+        outputs: &[],
+    },
+    Case {
+        name: "cabinet restore",
+        before: &["cabinet backup stick", "keystore create later --common-name A --algorithm ec-p256"],
+        line: "cabinet restore stick/ninekeys-20310519T120000Z.cabinet --yes",
+        outputs: &[],
+    },
+    Case {
+        name: "app add",
+        before: &[],
+        line: "app add aN --package example.gannetpoint.aN --for direct",
+        outputs: &[],
+    },
+    Case { name: "lend", before: &[], line: "lend --app crossing --for direct -- true", outputs: &[] },
+];
+
+/// A project, and what is known to be in it.
+struct Place {
+    env: TestEnv,
+    /// The fingerprints of keys that were reported.
+    keys: BTreeSet<String>,
+    number: usize,
+}
+
+impl Place {
+    fn new(case: &Case) -> Self {
+        let env = TestEnv::with_project(PROGRAM);
+        env.file("pass", b"quilted-harbour-anvil");
+        env.file("crossing.apk", &builds::crossing().apk());
+        env.run("keystore create first --app crossing --common-name A --algorithm ec-p256").exit(0);
+        env.run("keystore export first --to own.p12 --note-password own.txt").exit(0);
+        case.before.iter().for_each(|line| drop(env.run(line).exit(0)));
+        let keys = keys(&env);
+        Place { env, keys, number: 0 }
+    }
+
+    fn command(&mut self, case: &Case) -> Vec<String> {
+        self.number += 1;
+        let number = self.number.to_string();
+        let word = |word: &str| match word {
+            "N" => number.clone(),
+            word => word
+                .replace("kN", &format!("k{number}"))
+                .replace("aN", &format!("a{number}"))
+                .replace("iN", &format!("i{number}"))
+                .replace("/N", &format!("/{number}")),
+        };
+        case.line.split(' ').map(word).collect()
+    }
+
+    fn start(&mut self, case: &Case) -> Child {
+        let words = self.command(case);
+        let mut command = self.env.command(words);
+        command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap()
+    }
+
+    /// Every key that was there still is, every seal opens, every output is whole or absent, nothing that was begun is
+    /// left. A restore gives up what came after its copy, and sets it aside: there every key is in one of the two.
+    fn assert_whole(&mut self, case: &Case, what: &str) {
+        let env = &self.env;
+        env.run("cabinet status --prove").exit(0).says("every seal opened");
+        let mut now = keys(env);
+        for entry in std::fs::read_dir(env.folder()).unwrap().flatten() {
+            let name = entry.file_name().to_string_lossy().into_owned();
+            // a copy that a kill left half-way is none
+            if name.starts_with("ninekeys.cabinet.replaced") {
+                let aside =
+                    env.run(&format!("inventory --format json --cabinet {name}")).exit_any_json(&[0, 3]);
+                now.extend(aside.iter().flat_map(fingerprints));
+            }
+        }
+        let lost: Vec<&String> = self.keys.difference(&now).collect();
+        assert!(lost.is_empty(), "{} {what}: lost {lost:?}", case.name);
+        self.keys = now;
+        for (output, proof) in case.outputs {
+            if env.path(output).exists() && !proof.is_empty() {
+                env.run(proof).exit(0);
+            }
+        }
+        env.run("app list-nothing").exit(2);
+        let left: Vec<String> = env
+            .files()
+            .into_iter()
+            .map(|(name, _)| name)
+            .filter(|name| name.contains(".ninekeys-"))
+            .collect();
+        assert!(left.is_empty(), "{} {what}: left behind {left:?}", case.name);
+        // what was begun is ended by the next command that unlocks, and the outputs go, so that the next can be made
+        env.run("keystore change first --alias first --new-alias first").exit(0);
+        let status = env.run("cabinet status --format json").exit(0).json();
+        assert_eq!(status["open"].as_array().unwrap().len(), 0, "{} {what}: {}", case.name, status["open"]);
+        for (output, _) in case.outputs {
+            let _ = std::fs::remove_file(env.path(output));
+            let _ = std::fs::remove_file(env.path(&format!("{output}.idsig")));
+        }
+    }
+}
+
+/// The fingerprints of all keys, by name of their keystore and alias.
+fn keys(env: &TestEnv) -> BTreeSet<String> {
+    fingerprints(&env.run("inventory --format json").exit(0).json())
+}
+
+fn fingerprints(inventory: &serde_json::Value) -> BTreeSet<String> {
+    let items = inventory["items"].as_array().unwrap();
+    items.iter().filter_map(|item| item["fingerprint"].as_str()).map(ToOwned::to_owned).collect()
+}
+
+/// How long the command takes when nothing disturbs it.
+fn usual(place: &mut Place, case: &Case) -> Duration {
+    let begun = Instant::now();
+    assert!(place.start(case).wait().unwrap().success(), "{}", case.name);
+    let took = begun.elapsed();
+    place.assert_whole(case, "undisturbed");
+    took
+}
+
+/// Kills at evenly spread instants. Tells how many kills fell into the work, and not behind it.
+fn killed_at_instants(case: &Case, kills: u32) -> u32 {
+    let mut place = Place::new(case);
+    let took = usual(&mut place, case);
+    let mut inside = 0;
+    for kill in 0..kills {
+        let mut child = place.start(case);
+        std::thread::sleep(took * kill / kills);
+        child.kill().unwrap();
+        inside += u32::from(child.wait().unwrap().code().is_none());
+        place.assert_whole(case, &format!("killed at {kill}/{kills}"));
+    }
+    inside
+}
+
+#[test]
+fn killed_at_any_instant_nothing_is_lost_and_nothing_half_is_left() {
+    let mut inside = 0;
+    for case in CASES {
+        inside += killed_at_instants(case, 4);
+    }
+    assert!(inside >= 24, "only {inside} kills fell into the work");
+}
+
+#[cfg(unix)]
+#[test]
+fn a_full_disk_at_any_size_changes_nothing_or_all() {
+    for case in CASES.iter().filter(|case| case.name != "lend") {
+        let mut place = Place::new(case);
+        for blocks in [0, 8, 40, 96] {
+            let words = place.command(case);
+            let before = place.env.files();
+            let limited = format!("trap '' XFSZ; ulimit -f {blocks}; exec \"$0\" \"$@\"");
+            let mut command = place.env.command(["-c", &limited, PROGRAM]);
+            command.args(&words);
+            let mut shell = Command::new("bash");
+            shell.args(command.get_args()).current_dir(place.env.folder()).env_clear();
+            shell.envs(command.get_envs().filter_map(|(name, value)| Some((name, value?))));
+            let output = shell.stdin(Stdio::null()).output().unwrap();
+            let said = String::from_utf8_lossy(&output.stderr).into_owned();
+            let code = output.status.code();
+            assert!(matches!(code, Some(0 | 3 | 5)), "{} at {blocks} blocks: {code:?} {said}", case.name);
+            if code != Some(0) && said.contains("changed   nothing") {
+                let after = place.env.files();
+                let other: Vec<&String> =
+                    before.iter().zip(&after).filter(|(a, b)| a != b).map(|((n, _), _)| n).collect();
+                let grew = after.len() != before.len();
+                // the cabinet may have the rows of what was begun and taken back
+                let only_rows = other.iter().all(|name| *name == "ninekeys.cabinet");
+                assert!(only_rows && !grew, "{} at {blocks} blocks changed {other:?}: {said}", case.name);
+            }
+            place.assert_whole(case, &format!("with {blocks} blocks of disk"));
+        }
+    }
+}
+
+#[test]
+fn two_and_eight_at_once_lose_nothing() {
+    for case in CASES {
+        let mut place = Place::new(case);
+        for many in [2, 8] {
+            let mut children: Vec<Child> = (0..many).map(|_| place.start(case)).collect();
+            let codes: Vec<Option<i32>> =
+                children.iter_mut().map(|child| child.wait().unwrap().code()).collect();
+            let done = codes.iter().filter(|code| **code == Some(0)).count();
+            assert!(done >= 1, "{}: {codes:?}", case.name);
+            assert!(codes.iter().all(|code| matches!(code, Some(0 | 3 | 4 | 5))), "{}: {codes:?}", case.name);
+            place.assert_whole(case, &format!("{many} at once"));
+        }
+    }
+}
+
+#[test]
+fn two_commands_on_one_keystore_lose_no_key() {
+    let env = TestEnv::with_key(PROGRAM);
+    let mut made = 1;
+    for round in 0..8 {
+        let start = |line: String| {
+            let mut command = env.command(line.split(' '));
+            command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap()
+        };
+        let add =
+            format!("keystore add-key crossing-signing --alias a{round} --common-name A --algorithm ec-p256");
+        let change = "keystore change crossing-signing --add-app quayside".to_owned();
+        let mut both = [start(add), start(change)];
+        let codes: Vec<Option<i32>> = both.iter_mut().map(|child| child.wait().unwrap().code()).collect();
+        made += usize::from(codes[0] == Some(0));
+        assert_eq!(codes[0], Some(0), "{codes:?}");
+    }
+    let inventory = env.run("inventory --format json").exit(0).json();
+    assert_eq!(inventory["items"].as_array().unwrap().len(), made, "every key that was reported is there");
+}
+
+#[test]
+fn eight_apps_added_at_once_are_eight_apps() {
+    let env = TestEnv::with_project(PROGRAM);
+    let start = |number: usize| {
+        let line = format!("app add a{number} --package example.gannetpoint.a{number} --for direct");
+        let mut command = env.command(line.split(' '));
+        command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap()
+    };
+    let mut all: Vec<Child> = (0..8).map(start).collect();
+    assert!(all.iter_mut().all(|child| child.wait().unwrap().success()));
+    let text = String::from_utf8(env.read("ninekeys.toml")).unwrap();
+    for number in 0..8 {
+        assert!(
+            text.contains(&format!("[app.a{number}]")),
+            "a{number} was reported and is not there:\n{text}"
+        );
+    }
+}
+
+/// Puts a read-only disk with the project on it; nothing where this user cannot.
+#[cfg(target_os = "linux")]
+fn on_a_read_only_disk(env: &TestEnv, run: impl FnOnce(&Path)) -> bool {
+    let disk = env.path("disk");
+    std::fs::create_dir(&disk).unwrap();
+    let mounted = |words: &[&str]| {
+        let done = Command::new("mount").args(words).arg(&disk).output();
+        done.is_ok_and(|output| output.status.success())
+    };
+    if !mounted(&["-t", "tmpfs", "-o", "size=16m", "tmpfs"]) {
+        eprintln!("SKIPPED: this user cannot mount a disk");
+        return false;
+    }
+    for name in ["ninekeys.toml", "ninekeys.cabinet", "unlock.txt", "crossing.apk"] {
+        std::fs::copy(env.path(name), disk.join(name)).unwrap();
+    }
+    let _ = std::fs::copy(env.path("ninekeys.cabinet-journal"), disk.join("ninekeys.cabinet-journal"));
+    assert!(mounted(&["-o", "remount,ro"]));
+    run(&disk);
+    assert!(Command::new("umount").arg(&disk).status().unwrap().success());
+    true
+}
+
+#[cfg(target_os = "linux")]
+#[test]
+fn everything_can_be_looked_at_on_a_read_only_disk_and_nothing_is_written() {
+    let env = TestEnv::with_key(PROGRAM);
+    env.run("sign crossing.apk --to signed").exit(0);
+    on_a_read_only_disk(&env, |disk| {
+        let run = |line: &str, code: i32| {
+            let mut command = env.command(line.split(' '));
+            let output = command.current_dir(disk).output().unwrap();
+            let said = String::from_utf8_lossy(&output.stderr).into_owned();
+            assert_eq!(output.status.code(), Some(code), "{line}: {said}");
+            said
+        };
+        let export = format!(
+            "keystore export crossing-signing --as certificate-pem --to {}",
+            env.path("c.pem").display()
+        );
+        for line in [
+            "board",
+            "inventory",
+            "show crossing-signing",
+            "check crossing.apk --for direct",
+            "releases",
+            "cabinet status",
+            "cabinet status --prove",
+            "cabinet history --verify",
+            "inspect crossing.apk",
+            &export,
+        ] {
+            // the unsigned build has findings
+            run(line, i32::from(line.starts_with("check")));
+        }
+        let said = run("keystore create x --common-name A --algorithm ec-p256", 3);
+        assert!(said.contains("read-only") && said.contains("changed   nothing"), "{said}");
+    });
+}
+
+#[cfg(target_os = "linux")]
+#[test]
+fn a_change_that_was_cut_off_is_looked_at_on_a_read_only_disk_without_writing() {
+    let env = TestEnv::with_key(PROGRAM);
+    // a journal that has to be rolled back: a kill between the first page that was written and the last
+    let journal = env.path("ninekeys.cabinet-journal");
+    let mut found = false;
+    for delay in 0..400u64 {
+        let name = format!("k{delay}");
+        let words = ["keystore", "create", &name, "--common-name", "A", "--algorithm", "ec-p256"];
+        let mut command = Command::new("strace");
+        command.args(["-f", "-qq", "-o", "/dev/null", "-e", "trace=fdatasync,fsync", "-e"]);
+        command.arg(format!("inject=fdatasync,fsync:signal=KILL:when={}", delay + 1));
+        let inner = env.command(words);
+        command.arg(PROGRAM).args(inner.get_args()).current_dir(env.folder()).env_clear();
+        command.envs(inner.get_envs().filter_map(|(name, value)| Some((name, value?))));
+        command.env("PATH", "/usr/bin:/bin").stdout(Stdio::null()).stderr(Stdio::null());
+        let Ok(status) = command.status() else {
+            return eprintln!("SKIPPED: there is no strace on this machine");
+        };
+        if std::fs::read(&journal).is_ok_and(|bytes| bytes.first() == Some(&0xd9)) {
+            found = true;
+            break;
+        }
+        if status.success() {
+            break;
+        }
+    }
+    assert!(found, "no kill left a journal");
+    let before = (env.read("ninekeys.cabinet"), env.read("ninekeys.cabinet-journal"));
+    let ran = on_a_read_only_disk(&env, |disk| {
+        let output = env.command(["inventory"]).current_dir(disk).output().unwrap();
+        let said = String::from_utf8_lossy(&output.stdout).into_owned();
+        assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+        assert!(said.contains("crossing-signing"), "{said}");
+        let after = ["ninekeys.cabinet", "ninekeys.cabinet-journal"]
+            .map(|name| std::fs::read(disk.join(name)).unwrap());
+        assert!((&after[0], &after[1]) == (&before.0, &before.1), "nothing of it was written");
+    });
+    if ran {
+        env.run("inventory").exit(0).says("crossing-signing");
+        assert!(!journal.exists(), "where it can be written, the change is taken back");
+    }
+}
+
+/// The system calls by which a command changes what is on the disk.
+#[cfg(target_os = "linux")]
+const CALLS: &str = "write,pwrite64,ftruncate,fallocate,fsync,fdatasync,rename,renameat,renameat2,link,linkat,unlink,\
+                     unlinkat,rmdir,mkdir,mkdirat";
+
+/// Kills at each system call that writes, one run a call.
+#[cfg(target_os = "linux")]
+fn killed_at_calls(case: &Case, step: usize, most: usize) -> Option<usize> {
+    let mut place = Place::new(case);
+    let mut kills = 0;
+    for call in (1..=most).step_by(step) {
+        let words = place.command(case);
+        let inner = place.env.command(&words);
+        let mut command = Command::new("strace");
+        command.args(["-f", "-qq", "-o", "/dev/null", "-e"]).arg(format!("trace={CALLS}")).arg("-e");
+        command.arg(format!("inject={CALLS}:signal=KILL:when={call}"));
+        command.arg(PROGRAM).args(inner.get_args()).current_dir(place.env.folder()).env_clear();
+        command.envs(inner.get_envs().filter_map(|(name, value)| Some((name, value?))));
+        command.env("PATH", "/usr/bin:/bin").stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
+        let status = command.status().ok()?;
+        let was_killed = status.code().is_none() || status.code() == Some(137);
+        place.assert_whole(case, &format!("killed at call {call}"));
+        if !was_killed {
+            break;
+        }
+        kills += 1;
+    }
+    Some(kills)
+}
+
+#[cfg(target_os = "linux")]
+#[test]
+fn killed_at_calls_that_write_nothing_is_lost() {
+    let mut all = 0;
+    for case in CASES.iter().filter(|case| matches!(case.name, "keystore export" | "cabinet restore")) {
+        let Some(kills) = killed_at_calls(case, 9, 60) else {
+            return eprintln!("SKIPPED: there is no strace on this machine");
+        };
+        all += kills;
+    }
+    assert!(all >= 4, "only {all} kills fell into the work");
+}
+
+#[cfg(target_os = "linux")]
+#[test]
+#[ignore = "minutes: every writing command, killed at every call that writes and at many instants"]
+fn long_run_of_every_fault() {
+    let (mut calls, mut instants) = (0, 0);
+    for case in CASES {
+        let at_calls = killed_at_calls(case, 1, 400).unwrap_or(0);
+        let at_instants = killed_at_instants(case, 20);
+        println!("{:20} killed at {at_calls} calls and {at_instants} instants: nothing lost", case.name);
+        calls += at_calls;
+        instants += at_instants;
+    }
+    println!("{:20} killed at {calls} calls and {instants} instants: nothing lost", "all");
+    assert!(calls > 100 && instants > 60);
+}
