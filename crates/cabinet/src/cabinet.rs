@@ -423,6 +423,12 @@ impl<'m> Cabinet<'m> {
         open_sealed(&self.proven, unlocked, &key.1, record, &sealed)
     }
 
+    /// Whether an item has a secret.
+    pub fn has_secret(&self, item: &Item) -> bool {
+        let record = self.proven.records.get(&(RecordKind::Item, item.id.to_string()));
+        record.is_some_and(|record| record.version.sealed.is_some())
+    }
+
     fn was_changed(&self) -> Result<bool, CabinetError> {
         Ok(prove(self.store.as_ref())?.head != self.proven.head)
     }
@@ -541,11 +547,12 @@ pub(crate) fn prove_trusted(
     trust: &Trust<'_>,
 ) -> Result<(Proven, Standing), CabinetError> {
     let proven = prove(store)?;
+    if let Some(pin) = &trust.pin {
+        proven.against(pin, PinnedBy::ProjectFile)?;
+    }
+    // none overrides another: whoever changes the cabinet may have changed the project file too
     if let Some(pinned) = trust.memory.at(path).filter(|pinned| *pinned != proven.identity) {
-        // the project file decides which cabinet belongs to a place, where it says so
-        if trust.pin.is_none_or(|pin| pin.identity != proven.identity) {
-            return Err(CabinetError::Another { by: PinnedBy::Machine, pinned, found: proven.identity });
-        }
+        return Err(CabinetError::Another { by: PinnedBy::Machine, pinned, found: proven.identity });
     }
     let known = trust.memory.known(&proven.identity);
     let standing = standing(&proven, trust.pin.as_ref(), known.as_ref(), store)?;

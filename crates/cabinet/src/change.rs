@@ -133,6 +133,27 @@ impl Change<'_> {
         Ok(id)
     }
 
+    /// Takes an item in from another copy of the same cabinet, under its id, as new here.
+    pub(crate) fn take_in(
+        &mut self,
+        item: &Item,
+        name: String,
+        secret: Option<&SecretBytes>,
+    ) -> Result<(), CabinetError> {
+        self.refuse_name(&name, None)?;
+        let seq = self.seq();
+        let item = Item { name, revision: 1, made: seq, seq, ..item.clone() };
+        let compartment = own_compartment(&item).unwrap_or_else(|| SHARED.into());
+        self.write_item(&item, &compartment, secret)?;
+        self.know(item);
+        Ok(())
+    }
+
+    /// Whether a name is free.
+    pub(crate) fn is_free(&mut self, name: &str) -> bool {
+        self.refuse_name(name, None).is_ok()
+    }
+
     /// Writes an item's next revision, with the same secret or another. `item` has to be of the revision that is
     /// there: whoever read it before the lock reads it again.
     ///

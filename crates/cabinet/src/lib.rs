@@ -12,8 +12,10 @@
 //! | `trust` | pins, and what this machine remembers |
 //! | `member`, `compartment` | members' keys, and the keys that seal |
 //! | `records` | what of each record stands in clear |
-//! | `cabinet`, `change`, `restore` | opening, unlocking, changing, going back to a copy |
+//! | `cabinet`, `change` | opening, unlocking, changing |
+//! | `restore`, `adopt` | going back to a copy, taking in what another copy has |
 
+mod adopt;
 mod cabinet;
 mod change;
 mod compartment;
@@ -30,6 +32,7 @@ mod sqlite;
 mod store;
 mod trust;
 
+pub use adopt::Adopted;
 pub use cabinet::{Cabinet, Proof, Status};
 pub use change::{Change, Issued, NewItem};
 pub use digest::Digest;

@@ -131,6 +131,8 @@ pub(crate) enum CabinetCommand {
     Restore(commands::cabinet_restore::Args),
     /// Show what was done with it, and by whom
     History(commands::cabinet_history::Args),
+    /// Take in what another copy of it has, after both were changed
+    Adopt(commands::cabinet_adopt::Args),
     /// Say which cabinet it is, and that it is the one that is meant
     Pin(commands::cabinet_pin::Args),
 }

@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use ninekeys_cabinet::{Cabinet, CabinetError, MemberKind, NewMember, Pin, Trust, WORK_FACTOR};
+use ninekeys_cabinet::{Cabinet, CabinetError, MemberKind, Memory, NewMember, Pin, Trust, WORK_FACTOR};
 use ninekeys_core::password::{self, PasswordError};
 use ninekeys_formats::secret::SecretText;
 use serde::Serialize;
@@ -146,7 +146,7 @@ fn make(
     // private from the first moment
     files::empty_private(&unfinished)?;
     let (made, issued) = Cabinet::create(&unfinished, members, ctx.machine, &ctx.env)?;
-    let pin = made.pin();
+    let (pin, known) = (made.pin(), made.known());
     drop(made);
     let folders = unlock_file.map(|path| NewFolders::make(files::folder_of(path))).transpose()?;
     let mut scratch = Outgoing::scratch(ctx)?;
@@ -176,8 +176,8 @@ fn make(
     if let Some(folders) = folders {
         folders.keep();
     }
-    // remembered where it is from now on
-    drop(Cabinet::open(cabinet, Trust { pin: Some(pin), memory: ctx.machine })?);
+    // this one is meant at this place from now on, whatever was there before
+    ctx.machine.keep(cabinet, &pin.identity, &known);
     output
         .finish(Taken::Refuse)
         .map_err(|cause| InitError::Unnamed { cabinet: display(ctx, cabinet), cause })?;

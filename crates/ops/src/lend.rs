@@ -9,6 +9,8 @@ use std::fs::{self, File};
 use std::io::{Read, Write};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, ExitStatus, Stdio};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, mpsc};
 use std::thread;
 use std::time::Duration;
 
@@ -39,11 +41,13 @@ const KEYSTORE: &str = "keystore.p12";
 const PROPERTIES: &str = "lent.properties";
 /// Longer than it takes to make a folder and lock it.
 const BEGINNING: Duration = Duration::from_secs(60);
+/// How long a command that is over may take to have its last words read.
+const LAST_WORDS: Duration = Duration::from_millis(200);
 /// How often a running command and pending signals are looked at.
 const PATIENCE: Duration = Duration::from_millis(15);
 
-/// Shows bytes that a command said.
-pub type Shown<'a> = &'a (dyn Fn(&[u8]) + Sync);
+/// Shows bytes that a command said; tells whether anybody reads them.
+pub type Shown<'a> = &'a (dyn Fn(&[u8]) -> bool + Sync);
 
 /// What is lent to whom.
 pub struct Request<'a> {
@@ -384,24 +388,72 @@ fn pass_on(child: &mut Child, _signal: i32) {
     let _ = child.kill();
 }
 
-/// Waits, and shows what the command says without the secrets in it.
+/// What a stream of the command said, or that it ended.
+type Piece = (usize, Option<Vec<u8>>);
+
+/// Waits, and shows what the command says without the secrets in it. When the command is over, what it said before is
+/// shown to its end; a program that it left behind may hold the streams open, and is not waited for.
 fn masked(child: &mut Guard, request: &Request<'_>, password: &SecretText) -> std::io::Result<ExitStatus> {
-    let (stdout, stderr) = (child.0.stdout.take(), child.0.stderr.take());
-    let (to_stdout, to_stderr) = request.outputs;
-    thread::scope(|scope| {
-        scope.spawn(move || stdout.map(|from| show(from, password, to_stdout)));
-        scope.spawn(move || stderr.map(|from| show(from, password, to_stderr)));
-        wait(child, request)
-    })
+    let (to, from) = mpsc::channel();
+    let closed = [Arc::new(AtomicBool::new(false)), Arc::new(AtomicBool::new(false))];
+    let [stdout, stderr] = &closed;
+    if let Some(stream) = child.0.stdout.take() {
+        read_pieces(0, stream, to.clone(), Arc::clone(stdout));
+    }
+    if let Some(stream) = child.0.stderr.take() {
+        read_pieces(1, stream, to.clone(), Arc::clone(stderr));
+    }
+    drop(to);
+    let mut masks = [Mask::new([password]), Mask::new([password])];
+    let mut show = |(which, piece): Piece| {
+        let (Some(mask), Some(closed)) = (masks.get_mut(which), closed.get(which)) else { return };
+        let shown = match piece {
+            Some(bytes) => mask.feed(&bytes),
+            None => mask.finish(),
+        };
+        let (to_stdout, to_stderr) = request.outputs;
+        let put = if which == 0 { to_stdout } else { to_stderr };
+        // nobody reads any more: the command hears of it as it would without us
+        if !put(&shown) {
+            closed.store(true, Ordering::Relaxed);
+        }
+    };
+    let status = loop {
+        match from.recv_timeout(PATIENCE) {
+            Ok(piece) => show(piece),
+            Err(mpsc::RecvTimeoutError::Disconnected) => break wait(child, request)?,
+            Err(mpsc::RecvTimeoutError::Timeout) => {}
+        }
+        if let Some(status) = child.0.try_wait()? {
+            break status;
+        }
+        if let Some(signal) = (request.signal)() {
+            pass_on(&mut child.0, signal);
+        }
+    };
+    while let Ok(piece) = from.recv_timeout(LAST_WORDS) {
+        show(piece);
+    }
+    Ok(status)
 }
 
-fn show(mut from: impl Read, password: &SecretText, to: Shown<'_>) {
-    let mut mask = Mask::new([password]);
-    let mut buffer = [0; 8192];
-    while let Ok(length @ 1..) = from.read(&mut buffer) {
-        to(&mask.feed(buffer.get(..length).unwrap_or_default()));
-    }
-    to(&mask.finish());
+/// Reads a stream until it ends or nobody wants it, in a thread of its own that is not waited for.
+fn read_pieces(
+    which: usize,
+    mut from: impl Read + Send + 'static,
+    to: mpsc::Sender<Piece>,
+    closed: Arc<AtomicBool>,
+) {
+    thread::spawn(move || {
+        let mut buffer = [0; 8192];
+        while let Ok(length @ 1..) = from.read(&mut buffer) {
+            let bytes = buffer.get(..length).unwrap_or_default().to_vec();
+            if to.send((which, Some(bytes))).is_err() || closed.load(Ordering::Relaxed) {
+                return;
+            }
+        }
+        let _ = to.send((which, None));
+    });
 }
 
 fn code(status: ExitStatus) -> u8 {
@@ -476,7 +528,7 @@ fn is_private_folder(path: &Path) -> bool {
     fs::symlink_metadata(path).is_ok_and(|metadata| metadata.is_dir())
 }
 
-/// Writes to a stream that may go away.
-pub fn put_through(mut to: impl Write, bytes: &[u8]) {
-    let _ = to.write_all(bytes).and_then(|()| to.flush());
+/// Writes to a stream that may go away; tells whether it is still there.
+pub fn put_through(mut to: impl Write, bytes: &[u8]) -> bool {
+    to.write_all(bytes).and_then(|()| to.flush()).is_ok()
 }

@@ -4,6 +4,7 @@
 //! the cabinet and the computation together. It knows no terminal, no clock and no environment: those are in
 //! the [`Ctx`].
 
+pub mod adopt;
 pub mod app_add;
 pub mod backup;
 pub mod board;

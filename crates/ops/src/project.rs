@@ -163,8 +163,7 @@ impl ProjectFile {
 fn placed(error: &toml_edit::de::Error, text: &str) -> String {
     let line =
         error.span().and_then(|span| text.get(..span.start)).map(|before| before.matches('\n').count() + 1);
-    let message: String = error.message().chars().take(200).flat_map(char::escape_debug).collect();
-    let message = message.replace("\\'", "'").replace("\\\"", "\"");
+    let message: String = error.message().chars().take(200).map(shown).collect();
     let Some(line) = line else { return message };
     let key = text.lines().nth(line - 1).and_then(|line| line.split_once('=')).map(|(key, _)| key.trim());
     let plain = |key: &&str| {
@@ -174,6 +173,11 @@ fn placed(error: &toml_edit::de::Error, text: &str) -> String {
         Some(key) => format!("line {line}, {key}: {message}"),
         None => format!("line {line}: {message}"),
     }
+}
+
+/// A character as a terminal may have it.
+fn shown(c: char) -> String {
+    if c.is_control() { c.escape_debug().to_string() } else { c.to_string() }
 }
 
 /// One change of a project file at a time.

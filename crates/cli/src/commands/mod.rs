@@ -2,6 +2,7 @@
 
 pub(crate) mod app_add;
 pub(crate) mod board;
+pub(crate) mod cabinet_adopt;
 pub(crate) mod cabinet_backup;
 pub(crate) mod cabinet_history;
 pub(crate) mod cabinet_passphrase;
@@ -51,6 +52,7 @@ pub(crate) fn run(
         Some(Command::Cabinet(CabinetCommand::Backup(args))) => cabinet_backup::run(&args, ctx, out),
         Some(Command::Cabinet(CabinetCommand::Restore(args))) => cabinet_restore::run(&args, ctx, out),
         Some(Command::Cabinet(CabinetCommand::History(args))) => cabinet_history::run(&args, ctx, out),
+        Some(Command::Cabinet(CabinetCommand::Adopt(args))) => cabinet_adopt::run(&args, ctx, out),
         Some(Command::Cabinet(CabinetCommand::Pin(args))) => cabinet_pin::run(&args, ctx, out),
         Some(Command::Keystore(command)) => run_keystore(command, ctx, out),
         Some(Command::App(AppCommand::Add(args))) => app_add::run(args, ctx, out),

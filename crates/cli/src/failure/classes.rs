@@ -10,6 +10,7 @@ use ninekeys_core::hand_over::HandOverError;
 use ninekeys_core::keys::KeyError;
 use ninekeys_core::keystore::KeystoreError as FormatError;
 use ninekeys_formats::zip::ZipError;
+use ninekeys_ops::adopt::AdoptError;
 use ninekeys_ops::app_add::AppAddError;
 use ninekeys_ops::backup::BackupError;
 use ninekeys_ops::board::BoardError;
@@ -109,6 +110,15 @@ impl Classify for InitError {
 impl Classify for OutputError {
     fn class(&self) -> Class {
         class(Exit::Refused, &[])
+    }
+}
+
+impl Classify for AdoptError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+        }
     }
 }
 

@@ -3,6 +3,7 @@
 use std::io;
 
 use ninekeys_cabinet::{HistoryRow, MemberKind, Role};
+use ninekeys_ops::adopt::AdoptReport;
 use ninekeys_ops::backup::BackupReport;
 use ninekeys_ops::passphrase::PassphraseReport;
 use ninekeys_ops::pin::PinReport;
@@ -179,6 +180,27 @@ impl Report for PinReport {
         }
         let identity = self.identity.to_string();
         paper.put(&row("  next").command(&["cabinet", "pin", &identity]))
+    }
+}
+
+impl Report for AdoptReport {
+    const SCHEMA: &'static str = "ninekeys.cabinet-adopt/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let many = words::count(self.adopted.taken.len(), "record");
+        let head = Line::new().sign(Sign::Fine).text(" ").bold(&self.to);
+        paper.put(&head.text(format!("   {many} taken in from {}", self.from)).hang(2))?;
+        let named = |all: &[String]| {
+            all.iter().filter(|name| !name.contains('/')).cloned().collect::<Vec<_>>().join(", ")
+        };
+        if !self.adopted.taken.is_empty() {
+            paper.put(&row("  taken in").text(named(&self.adopted.taken)))?;
+        }
+        if !self.adopted.differs.is_empty() {
+            let text = format!("{}: both have it, and it stays as it is here", named(&self.adopted.differs));
+            paper.put(&row("  differs").text(text))?;
+        }
+        Ok(())
     }
 }
 

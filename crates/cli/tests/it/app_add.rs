@@ -55,3 +55,50 @@ fn a_project_file_that_is_not_one_says_where() {
     env.file("ninekeys.toml", b"title = ");
     env.run("board").exit(3).says("is not a project file");
 }
+
+#[test]
+fn names_in_the_project_file_are_names_and_no_paths() {
+    let env = TestEnv::with_key(PROGRAM);
+    let text = String::from_utf8(env.read("ninekeys.toml")).unwrap();
+    for (name, shown) in
+        [("../../escaped", "../../escaped"), ("a/b", "a/b"), ("a\\u001b[2J", "a\\u{1b}[2J"), ("", "``")]
+    {
+        let evil = text.replace("[app.crossing", &format!("[app.\"{name}\""));
+        env.file("ninekeys.toml", evil.as_bytes());
+        for line in ["sign crossing.apk --to out", "board", "lend --app crossing -- true"] {
+            let said = env.run(line).exit(3);
+            said.says("ninekeys.toml is not a project file")
+                .says(shown)
+                .says("cannot be a name")
+                .is_silent_on("\u{1b}");
+        }
+    }
+    assert!(!env.folder().parent().unwrap().join("escaped-2.4.0-12-direct.apk").exists());
+}
+
+#[test]
+fn a_project_file_that_is_something_else_is_not_echoed() {
+    let env = TestEnv::with_project(PROGRAM);
+    let mut other = "secret = \"brisk-lantern-oyster\" nonsense\n".repeat(20_000);
+    other.truncate(1 << 20);
+    env.file("ninekeys.toml", other.as_bytes());
+    let said = env.run("board").exit(3);
+    said.says("line 1").is_silent_on("oyster");
+    assert!(said.stderr.len() < 1_000, "{} bytes", said.stderr.len());
+}
+
+#[cfg(unix)]
+#[test]
+fn a_link_to_the_project_file_stays_one_and_the_file_keeps_its_rights() {
+    use std::os::unix::fs::PermissionsExt;
+    let env = TestEnv::with_project(PROGRAM);
+    std::fs::create_dir(env.path("real")).unwrap();
+    std::fs::rename(env.path("ninekeys.toml"), env.path("real/project.toml")).unwrap();
+    std::fs::set_permissions(env.path("real/project.toml"), std::fs::Permissions::from_mode(0o640)).unwrap();
+    std::os::unix::fs::symlink("real/project.toml", env.path("ninekeys.toml")).unwrap();
+    env.run("app add more --package example.gannetpoint.more --for direct").exit(0);
+    assert!(env.path("ninekeys.toml").symlink_metadata().unwrap().is_symlink());
+    let found = env.path("real/project.toml").metadata().unwrap();
+    assert_eq!(found.permissions().mode() & 0o777, 0o640);
+    assert!(String::from_utf8(env.read("real/project.toml")).unwrap().contains("[app.more]"));
+}

@@ -183,3 +183,19 @@ fn the_tree_beside_a_package_is_verified_with_it() {
     env.run("sign crossing.apk --idsig --to new").exit(5).says("exists already");
     env.run("sign crossing.apk --idsig --to new --replace").exit(0);
 }
+
+#[test]
+fn a_build_signed_for_two_places_is_ready_for_neither_by_its_bytes_alone() {
+    let env = TestEnv::with_key(PROGRAM);
+    env.run("sign crossing.apk --for direct --to a").exit(0);
+    env.run("sign crossing.apk --for development --to b").exit(0);
+    assert!(env.read("a/crossing-2.4.0-12-direct.apk") == env.read("b/crossing-2.4.0-12-development.apk"));
+    env.run("check a/crossing-2.4.0-12-direct.apk").exit(0).says("Ready for direct release");
+    env.run("check b/crossing-2.4.0-12-development.apk").exit(0).says("Ready for development");
+    std::fs::copy(env.path("a/crossing-2.4.0-12-direct.apk"), env.path("renamed.apk")).unwrap();
+    env.run("check renamed.apk").exit_either(0, 1).is_silent_on("for development");
+    let last = |line: &str| env.run(line).exit_either(0, 1).json()["last_release"]["destination"].clone();
+    env.file("next.apk", &testkit::builds::crossing_code(13).apk());
+    env.run("sign next.apk --for development --to b").exit(0);
+    assert_eq!(last("check next.apk --format json"), "direct", "what was worked on is no release");
+}

@@ -134,3 +134,25 @@ fn fifty_pairs_of_processes_lose_no_key() {
     assert_eq!(said["newest"]["seq"], 102, "one row a change");
     assert_eq!(said["proved"], true);
 }
+
+#[test]
+fn a_validity_beyond_any_calendar_is_refused() {
+    let env = TestEnv::with_project(PROGRAM);
+    for years in [19_999, 65_535, 9_000] {
+        let said = env.run(&format!("keystore create k --common-name A --years {years}")).exit(2);
+        said.says(&format!("{years}")).says("changed   nothing");
+    }
+}
+
+#[cfg(target_os = "linux")]
+#[test]
+fn a_key_that_was_made_is_said_to_be_so_though_nobody_hears_the_answer() {
+    let env = TestEnv::with_project(PROGRAM);
+    let full = std::fs::OpenOptions::new().write(true).open("/dev/full").unwrap();
+    let words = "keystore create k --common-name A --algorithm ec-p256";
+    let output = env.command(words.split(' ')).stdout(full).output().unwrap();
+    let said = String::from_utf8_lossy(&output.stderr).into_owned();
+    assert_eq!(output.status.code(), Some(3), "{said}");
+    assert!(said.contains("what was asked for is done; only its answer is lost"), "{said}");
+    env.run("show k").exit(0);
+}

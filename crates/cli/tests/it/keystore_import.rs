@@ -205,3 +205,17 @@ fn a_key_without_its_certificate_is_named_whoever_made_the_file() {
         let _ = wrong.exit(4).says(says);
     }
 }
+
+#[test]
+fn an_imported_signing_key_of_a_year_is_warned_of_wherever_it_is_looked_at() {
+    let env = TestEnv::with_project(PROGRAM);
+    env.file("pw", b"sunken-bell-garnet");
+    env.other("openssl req -x509 -newkey rsa:2048 -nodes -keyout k.pem -out c.pem -days 399 -subj /CN=Short");
+    env.other("openssl pkcs12 -export -inkey k.pem -in c.pem -name short -out short.p12 -passout file:pw");
+    let said = env.run("keystore import short.p12 --app crossing --password-file pw").exit(0);
+    said.says("it ends less than 25 years after it began");
+    env.run("cabinet status").exit(0).says("key-validity-short").says("valid too shortly");
+    env.run("keystore import short.p12 --name up --kind upload --password-file pw")
+        .exit(0)
+        .is_silent_on("25 years");
+}

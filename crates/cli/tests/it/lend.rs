@@ -197,3 +197,41 @@ fn what_a_killed_lender_left_is_taken_away_at_the_next_start_and_nothing_else() 
     running.wait().unwrap();
     assert_eq!(loans(&env).len(), 2);
 }
+
+#[cfg(unix)]
+#[test]
+fn what_a_command_left_behind_is_not_waited_for_and_a_reader_that_goes_away_ends_it() {
+    let env = TestEnv::with_key(PROGRAM);
+    let begun = std::time::Instant::now();
+    let said = env
+        .run("lend --app crossing --for direct --mask -- sh -c 'echo early; sleep 30 & echo late'")
+        .exit(0);
+    said.says("early").says("late");
+    assert!(begun.elapsed() < std::time::Duration::from_secs(15), "it waited for a background child");
+    let mut command = env.command(["lend", "--app", "crossing", "--for", "direct", "--mask", "--", "yes"]);
+    let mut child = command.stdout(std::process::Stdio::piped()).spawn().unwrap();
+    let mut first = [0; 64];
+    std::io::Read::read_exact(child.stdout.as_mut().unwrap(), &mut first).unwrap();
+    drop(child.stdout.take());
+    let begun = std::time::Instant::now();
+    while child.try_wait().unwrap().is_none() {
+        assert!(begun.elapsed() < std::time::Duration::from_secs(20), "it goes on for nobody");
+        std::thread::sleep(std::time::Duration::from_millis(20));
+    }
+}
+
+#[cfg(unix)]
+#[test]
+fn a_dangling_link_where_the_properties_go_is_the_users_own() {
+    let env = TestEnv::with_key(PROGRAM);
+    let project = String::from_utf8(env.read("ninekeys.toml")).unwrap();
+    env.file(
+        "ninekeys.toml",
+        (project + "\n[app.crossing.lend.properties]\nfile = \"own.properties\"\n").as_bytes(),
+    );
+    std::os::unix::fs::symlink("nowhere", env.path("own.properties")).unwrap();
+    env.run("lend --app crossing --for direct -- true").exit(5).says("own.properties is there already");
+    assert!(env.path("own.properties").symlink_metadata().unwrap().is_symlink());
+    env.run("board").exit(0);
+    assert!(env.path("own.properties").symlink_metadata().is_ok(), "no start takes it away either");
+}

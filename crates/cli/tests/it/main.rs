@@ -22,6 +22,7 @@ mod demo;
 mod explain;
 mod formats;
 mod init;
+mod init_late;
 mod inspect;
 mod inventory;
 mod keystore_change;
@@ -31,12 +32,15 @@ mod keystore_import;
 mod layers;
 mod lend;
 mod open_cabinet;
+mod outputs;
 mod releases;
 mod reliability;
 mod samples;
 mod second_opinion;
 mod secrets;
+mod secrets_in;
 mod sign;
+mod trust;
 mod usage;
 
 /// The built program.
