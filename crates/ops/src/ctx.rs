@@ -242,9 +242,7 @@ impl Ctx<'_> {
             return Err(OpenError::Cabinet { path, cause: CabinetError::NotCurrent(standing) });
         }
         self.unlock_with(cabinet, |cabinet, credential| cabinet.unlock(credential))?;
-        if !cabinet.intentions().is_empty() {
-            outgoing::settle(self, cabinet);
-        }
+        outgoing::settle(self, cabinet);
         Ok(())
     }
 

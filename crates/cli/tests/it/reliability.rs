@@ -169,6 +169,9 @@ impl Place {
         env.run("keystore change first --alias first --new-alias first").exit(0);
         let status = env.run("cabinet status --format json").exit(0).json();
         assert_eq!(status["open"].as_array().unwrap().len(), 0, "{} {what}: {}", case.name, status["open"]);
+        let notes = env.home().join(".local/state/ninekeys/outgoing");
+        let notes = std::fs::read_dir(notes).map_or(0, Iterator::count);
+        assert_eq!(notes, 0, "{} {what}: notes of what was begun are left", case.name);
         for (output, _) in case.outputs {
             let _ = std::fs::remove_file(env.path(output));
             let _ = std::fs::remove_file(env.path(&format!("{output}.idsig")));
