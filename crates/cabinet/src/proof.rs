@@ -11,7 +11,7 @@ use rayon::prelude::*;
 use crate::CabinetError;
 use crate::digest::Digest;
 use crate::policy::{Member, Policy};
-use crate::records::{Record, Records, inventory, read_records, state};
+use crate::records::{Record, Records, described, inventory, read_records, state};
 use crate::row::{Body, Form, Head, body_digest, hash, is_signed};
 use crate::store::{Store, StoredRow};
 use crate::trust::{Known, Pin, PinnedBy, Standing};
@@ -305,8 +305,16 @@ fn prove_state(records: &Records, last: u64, anchor: &Body, later: &[Body]) -> R
         }
         for touch in body.touches.iter().rev() {
             let key = (touch.kind, touch.id.clone());
-            if undone.get(&key).map(|record| record.version) != touch.after {
+            let left = undone.get(&key);
+            if left.map(|record| record.version) != touch.after {
                 return Err(broken(seq, "does not leave what it says"));
+            }
+            // what its author may write depends on what it is and where it belongs: it has to say so truly
+            let is = |record: &Record| {
+                described(touch.kind, &record.facts) == (touch.of.clone(), touch.compartment.clone())
+            };
+            if left.is_some_and(|record| !record.facts.is_empty() && !is(record)) {
+                return Err(broken(seq, "calls something what it is not"));
             }
             match touch.before {
                 Some(version) => undone.insert(key, Record { facts: String::new(), version }),

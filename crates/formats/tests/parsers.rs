@@ -23,6 +23,7 @@ fn everything(bytes: &[u8]) {
     fuzzing::keystore(bytes);
     fuzzing::definite(bytes);
     fuzzing::tree(bytes);
+    fuzzing::envelope(bytes);
 }
 
 fn sample(name: &str) -> Vec<u8> {

@@ -242,18 +242,24 @@ impl OutputFile {
 /// What temporary files of ours are called first.
 pub(crate) const TEMPORARY: &str = ".ninekeys-";
 
-/// Gives what bears the name another one beside it, so that both names stand for it until the first is taken.
-fn set_aside(target: &Path, now: Timestamp) -> io::Result<Option<PathBuf>> {
-    if fs::symlink_metadata(target).is_err() {
-        return Ok(None);
-    }
-    for number in 0..1_000u32 {
+/// The names that something can be set aside under: they say when, and count where one is taken.
+pub(crate) fn aside_names(target: &Path, now: Timestamp) -> impl Iterator<Item = PathBuf> {
+    (0..1_000u32).map(move |number| {
         let mut name = target.file_name().unwrap_or_default().to_owned();
         name.push(now.strftime(".replaced-%Y%m%dT%H%M%SZ").to_string());
         if number > 0 {
             name.push(format!("-{number}"));
         }
-        let aside = target.with_file_name(name);
+        target.with_file_name(name)
+    })
+}
+
+/// Gives what bears the name another one beside it, so that both names stand for it until the first is taken.
+fn set_aside(target: &Path, now: Timestamp) -> io::Result<Option<PathBuf>> {
+    if fs::symlink_metadata(target).is_err() {
+        return Ok(None);
+    }
+    for aside in aside_names(target, now) {
         match fs::hard_link(target, &aside) {
             Ok(()) => return Ok(Some(aside)),
             Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {}

@@ -245,18 +245,9 @@ impl Plan<'_> {
 
     /// A free name for what is set aside, which says when.
     fn aside(&self) -> Result<PathBuf, FileError> {
-        for number in 0..1_000u32 {
-            let mut name = self.target.file_name().unwrap_or_default().to_owned();
-            name.push(self.ctx.env.now.strftime(".replaced-%Y%m%dT%H%M%SZ").to_string());
-            if number > 0 {
-                name.push(format!("-{number}"));
-            }
-            let aside = self.target.with_file_name(name);
-            if std::fs::symlink_metadata(&aside).is_err() {
-                return Ok(aside);
-            }
-        }
-        Err(FileError::new("written", self.target, std::io::ErrorKind::AlreadyExists.into()))
+        let free = |path: &PathBuf| std::fs::symlink_metadata(path).is_err();
+        let taken = || FileError::new("written", self.target, std::io::ErrorKind::AlreadyExists.into());
+        files::aside_names(self.target, self.ctx.env.now).find(free).ok_or_else(taken)
     }
 
     /// A cabinet that cannot be opened keeps all its bytes, and what lies beside it, under another name.

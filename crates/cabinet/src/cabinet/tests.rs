@@ -12,6 +12,7 @@ use ninekeys_formats::secret::{Secret, SecretText};
 use tempfile::TempDir;
 
 use super::*;
+use crate::row::{Body, Form, Touch, Version};
 use crate::trust::{Forgetful, Known};
 use crate::{NewItem, NewMember};
 
@@ -569,4 +570,172 @@ fn ten_thousand_devices_are_one_change() {
         })
         .unwrap();
     assert_eq!(made.open().unwrap().inventory().unwrap().iter().count(), 10_000);
+}
+
+/// A row as a limited member could write it with a program of their own: the records changed as they like, with any
+/// touches, under a true or a false state.
+struct Forger<'a> {
+    made: &'a Made,
+    keys: MemberKeys,
+}
+
+impl Forger<'_> {
+    fn append(
+        &self,
+        form: Form,
+        put: &[(&crate::records::Key, &Record)],
+        touches: Vec<Touch>,
+        at: Timestamp,
+    ) {
+        let mut store = SqliteStore::open(&self.made.path()).unwrap();
+        let proven = prove(&store).unwrap();
+        let mut records = proven.records.clone();
+        store.begin().unwrap();
+        for (key, record) in put {
+            store.put_record(&record.stored(key), None).unwrap();
+            records.insert((*key).clone(), (*record).clone());
+        }
+        let policy = (form == Form::Policy).then(|| proven.policy.clone());
+        let state = crate::records::state(&records);
+        let (machine, what) = ("m".into(), "forged".into());
+        let body = Body { at, by: self.keys.id(), machine, what, touches, state, policy, abandoned: None };
+        let body = serde_json::to_string(&body).unwrap();
+        let seq = proven.head.seq + 1;
+        let hash =
+            crate::row::hash(Some(&proven.head.hash), seq, form, &crate::row::body_digest(body.as_bytes()));
+        let signature =
+            crate::row::sign(&self.keys.signing, &proven.identity, &Head { seq, hash }).unwrap().to_vec();
+        store.add_row(&crate::StoredRow { seq, form: form.word().into(), body, signature }).unwrap();
+        store.commit().unwrap();
+    }
+}
+
+fn release(name: &str, app: &str) -> NewItem {
+    let facts = serde_json::json!({
+        "kind": "release", "app": app, "id": "example.gannetpoint.crossing", "version": "1", "code": 1,
+        "destination": "direct", "file": "a.apk", "size": 1, "content": "00", "signed_with": "k", "signer": "00",
+        "certificate": null, "profile": null, "schemes": [], "signed": "2031-05-19T12:00:00Z", "by": "s"
+    });
+    NewItem::new(name, serde_json::from_value(facts).unwrap(), None)
+}
+
+/// A cabinet with a member who signs Crossing's builds, and that member's keys.
+fn with_signer() -> (Made, SecretText) {
+    let mut made = made();
+    let new = NewMember::UnlockFile { label: "build".into() };
+    let issued = made.cabinet.change("add", &env(), |change| {
+        change.put(release("first", "crossing"))?;
+        let role = Role::Signer { compartments: vec!["app/crossing".into()], exports: false };
+        change.add_member(&new, role)
+    });
+    let text = issued.unwrap().text.unwrap();
+    (made, text)
+}
+
+#[test]
+fn a_signer_signs_and_does_nothing_else_and_a_manager_vouches_for_it_later() {
+    let (mut made, file) = with_signer();
+    let mut own = made.open().unwrap();
+    own.unlock(&Credential::UnlockFile(file)).unwrap();
+    own.change("sign", &env(), |change| change.put(release("second", "crossing"))).unwrap();
+    let may_not = |error: CabinetError| assert!(matches!(error, CabinetError::NotAllowed { .. }), "{error}");
+    may_not(own.change("other", &env(), |change| change.put(release("third", "quayside"))).unwrap_err());
+    let error = own.change("key", &env(), |change| change.put(key("pier"))).unwrap_err();
+    assert!(
+        matches!(error, CabinetError::NotGiven { .. }),
+        "it has not even the key to seal it with: {error}"
+    );
+    let first = own.inventory().unwrap().find("first").unwrap().clone();
+    may_not(own.change("revise", &env(), |change| change.revise(&first, None)).unwrap_err());
+    let own_id = own.unlocked_by().unwrap().id;
+    let new = NewMember::UnlockFile { label: "more".into() };
+    assert!(own.change("member", &env(), |change| change.replace_member(&own_id, &new)).is_err());
+    let status = made.open().unwrap().status().unwrap();
+    assert_eq!((status.anchor, status.newest.seq), (3, 4), "the signer's row is proved by itself");
+    put(&mut made.cabinet, "quay").unwrap();
+    assert_eq!(made.open().unwrap().status().unwrap().anchor, 5);
+}
+
+#[test]
+fn a_limited_member_can_smuggle_nothing() {
+    type Forge = fn(&Forger<'_>, &Record);
+    let cases: [(&str, Forge); 6] = [
+        ("calls something what it is not", |forger, record| {
+            // a release in another app's compartment, said to be in its own
+            let (key, other) = ((RecordKind::Item, "a".repeat(32)), in_quayside(record));
+            let touch = touch_of(&key, "app/crossing", None, Some(other.version));
+            forger.append(Form::Change, &[(&key, &other)], vec![touch], env().now);
+        }),
+        ("changes more than it says", |forger, record| {
+            let (said, unsaid) = ((RecordKind::Item, "a".repeat(32)), (RecordKind::Item, "b".repeat(32)));
+            let touch = touch_of(&said, "app/crossing", None, Some(record.version));
+            forger.append(Form::Change, &[(&said, record), (&unsaid, record)], vec![touch], env().now);
+        }),
+        ("may not change what it changes", |forger, record| {
+            let key = forger
+                .made
+                .open()
+                .unwrap()
+                .proven
+                .records
+                .keys()
+                .find(|(k, _)| *k == RecordKind::Item)
+                .cloned();
+            let key = key.unwrap();
+            let before = forger.made.open().unwrap().proven.records[&key].version;
+            let touch = touch_of(&key, "app/crossing", Some(before), Some(record.version));
+            forger.append(Form::Change, &[(&key, record)], vec![touch], env().now);
+        }),
+        ("does not leave what it says", |forger, record| {
+            let key = (RecordKind::Item, "a".repeat(32));
+            let other = Record::new("other".into(), None);
+            let touch = touch_of(&key, "app/crossing", None, Some(other.version));
+            forger.append(Form::Change, &[(&key, record)], vec![touch], env().now);
+        }),
+        ("only a manager changes members", |forger, _| {
+            forger.append(Form::Policy, &[], Vec::new(), env().now);
+        }),
+        ("is older than the one before it", |forger, record| {
+            let key = (RecordKind::Item, "a".repeat(32));
+            let touch = touch_of(&key, "app/crossing", None, Some(record.version));
+            forger.append(
+                Form::Change,
+                &[(&key, record)],
+                vec![touch],
+                "2031-05-01T00:00:00Z".parse().unwrap(),
+            );
+        }),
+    ];
+    for (says, forge) in cases {
+        let (made, file) = with_signer();
+        let (keys, _) = MemberKeys::from_text(&file).unwrap();
+        let record = {
+            let opened = made.open().unwrap();
+            let found = opened.proven.records.iter().find(|((kind, _), _)| *kind == RecordKind::Item);
+            Record::new(found.unwrap().1.facts.replace("first", "second"), None)
+        };
+        forge(&Forger { made: &made, keys }, &record);
+        let error = made.open().err().unwrap_or_else(|| panic!("not found: {says}"));
+        assert!(error.to_string().contains(says), "{says}: {error}");
+    }
+}
+
+fn in_quayside(record: &Record) -> Record {
+    Record::new(record.facts.replace("app/crossing", "app/quayside"), None)
+}
+
+fn touch_of(
+    key: &crate::records::Key,
+    compartment: &str,
+    before: Option<Version>,
+    after: Option<Version>,
+) -> Touch {
+    Touch {
+        kind: key.0,
+        of: "release".into(),
+        id: key.1.clone(),
+        compartment: compartment.into(),
+        before,
+        after,
+    }
 }
