@@ -41,8 +41,9 @@ impl Differences {
 
 /// The names of what stands by itself: keys and certificates are told with their keystore.
 fn names(inventory: &Inventory) -> BTreeSet<(String, String)> {
+    let whole = inventory.iter().filter(|item| !item.name.contains('/'));
     // a revision is another thing than the one before it
-    inventory.iter().map(|item| (item.name.clone(), format!("{}:{}", item.id, item.revision))).collect()
+    whole.map(|item| (item.name.clone(), format!("{}:{}", item.id, item.revision))).collect()
 }
 
 impl Cabinet<'_> {

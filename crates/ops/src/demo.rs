@@ -186,6 +186,11 @@ pub const STEPS: &[Step] = &[
         words: &["cabinet", "backup", "backups"],
         exit: 0,
     },
+    Step {
+        about: "Which cabinet is meant, who can open it, and that nothing was changed behind the tool's back.",
+        words: &["cabinet", "status", "--prove"],
+        exit: 0,
+    },
     Step { about: "What there is, and what to do next.", words: &["inventory"], exit: 0 },
     Step { about: "", words: &["board"], exit: 0 },
 ];
