@@ -84,10 +84,8 @@ fn opening_and_proving_1_000(bencher: Bencher<'_, '_>) {
 
 #[divan::bench(sample_count = 3)]
 fn a_new_passphrase_over_10_000_secrets(bencher: Bencher<'_, '_>) {
-    let (folder, cabinet) = filled(10_000, true);
-    let cabinet = std::sync::Mutex::new(cabinet);
-    bencher.bench(|| {
-        let mut cabinet = cabinet.lock().unwrap();
+    let (folder, mut cabinet) = filled(10_000, true);
+    bencher.bench_local(|| {
         let old = cabinet.unlocked_by().unwrap().id;
         let new = member("another");
         cabinet.change("passphrase", &env(), |change| change.replace_member(&old, &new)).unwrap();

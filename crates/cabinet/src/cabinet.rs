@@ -174,9 +174,7 @@ impl<'m> Cabinet<'m> {
         path: &Path,
         trust: Trust<'m>,
     ) -> Result<Cabinet<'m>, CabinetError> {
-        // one moment's view: another process may be changing the cabinet
-        store.begin_reading()?;
-        let found = prove_trusted(store.as_ref(), path, &trust);
+        let found = prove_at_a_moment(store.as_mut(), path, &trust);
         store.roll_back();
         let (proven, standing) = found?;
         let cabinet = Cabinet { store, path: path.to_owned(), trust, proven, standing, unlocked: None };
@@ -263,7 +261,6 @@ impl<'m> Cabinet<'m> {
     /// [`CabinetError::WrongPassphrase`], [`CabinetError::WrongUnlockFile`], [`CabinetError::NotAnUnlockFile`],
     /// [`CabinetError::Another`], [`CabinetError::Tampered`].
     pub fn unlock_to_look(&mut self, credential: &Credential) -> Result<(), CabinetError> {
-        self.store.begin_reading()?;
         let done = self.unlock_now(credential);
         self.store.roll_back();
         self.unlocked = Some(done?);
@@ -271,7 +268,7 @@ impl<'m> Cabinet<'m> {
     }
 
     fn unlock_now(&mut self, credential: &Credential) -> Result<Unlocked, CabinetError> {
-        let (proven, standing) = prove_trusted(self.store.as_ref(), &self.path, &self.trust)?;
+        let (proven, standing) = prove_at_a_moment(self.store.as_mut(), &self.path, &self.trust)?;
         (self.proven, self.standing) = (proven, standing);
         self.remember();
         let (keys, pin, by) = self.own_keys(credential)?;
@@ -538,6 +535,26 @@ fn wrong(credential: &Credential) -> CabinetError {
         Credential::Passphrase(_) => CabinetError::WrongPassphrase,
         Credential::UnlockFile(_) => CabinetError::WrongUnlockFile,
     }
+}
+
+/// Begins to read, one moment's view, and proves it. Another process may change the cabinet at that moment and
+/// remember so: what looks older than what is remembered is looked at once more, and is not older then.
+fn prove_at_a_moment(
+    store: &mut dyn Store,
+    path: &Path,
+    trust: &Trust<'_>,
+) -> Result<(Proven, Standing), CabinetError> {
+    store.begin_reading()?;
+    let (proven, found) = prove_trusted(store, path, trust)?;
+    if found == Standing::Current {
+        return Ok((proven, found));
+    }
+    let known = trust.memory.known(&proven.identity);
+    store.roll_back();
+    store.begin_reading()?;
+    let proven = prove(store)?;
+    let found = standing(&proven, trust.pin.as_ref(), known.as_ref(), store)?;
+    Ok((proven, found))
 }
 
 /// Proves a cabinet and holds it against the project file's pin and this machine's memory.

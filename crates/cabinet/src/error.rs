@@ -119,11 +119,11 @@ fn stands(standing: &Standing) -> String {
         Standing::Current => "the cabinet is current".into(),
         Standing::Older { by, known, found } => {
             format!(
-                "{by} has seen row {known} of this cabinet, and this file ends with row {found}: it is older"
+                "{by} has seen change {known} of this cabinet, and this file ends with change {found}: it is older"
             )
         }
         Standing::Parted { by, row } => format!(
-            "row {row} of this cabinet is not the one that {by} has seen: two copies of it were both changed"
+            "change {row} of this cabinet is not the one that {by} has seen: two copies of it were both changed"
         ),
     }
 }

@@ -238,6 +238,8 @@ impl Ctx<'_> {
     /// [`OpenError`].
     pub fn unlock(&self, cabinet: &mut Cabinet<'_>) -> Result<(), OpenError> {
         if let standing @ (Standing::Older { .. } | Standing::Parted { .. }) = cabinet.standing() {
+            // the error says it; once is enough
+            self.notices.borrow_mut().retain(|notice| *notice != Notice::NotCurrent(standing));
             let path = self.cabinet_path()?;
             return Err(OpenError::Cabinet { path, cause: CabinetError::NotCurrent(standing) });
         }

@@ -394,7 +394,11 @@ pub fn move_into_place(from: &Path, target: &Path) -> Result<(), FileError> {
     let failed = |cause| FileError::new("written", target, cause);
     File::open(from).and_then(|file| file.sync_all()).map_err(failed)?;
     let from = tempfile::TempPath::try_from_path(from).map_err(failed)?;
-    from.persist_noclobber(target).map_err(|error| failed(error.error))?;
+    from.persist_noclobber(target).map_err(|error| {
+        // it stays where it is: the caller may have another name for it
+        let _ = error.path.keep();
+        failed(error.error)
+    })?;
     sync_folder(folder_of(target)).map_err(failed)
 }
 

@@ -85,6 +85,25 @@ pub(crate) fn private_folder(path: &Path) -> std::io::Result<()> {
     builder.create(path)
 }
 
+/// This machine's name without its memory: for a cabinet that a person goes back to, whatever is known.
+pub(crate) struct NameOnly<'a>(pub(crate) &'a MachineMemory);
+
+impl Memory for NameOnly<'_> {
+    fn known(&self, _identity: &Digest) -> Option<Known> {
+        None
+    }
+
+    fn at(&self, _path: &Path) -> Option<Digest> {
+        None
+    }
+
+    fn keep(&self, _path: &Path, _identity: &Digest, _known: &Known) {}
+
+    fn machine(&self) -> String {
+        self.0.name.clone()
+    }
+}
+
 fn place_name(path: &Path) -> String {
     let whole = path.canonicalize().unwrap_or_else(|_| path.to_owned());
     sha256_hex(whole.as_os_str().as_encoded_bytes())

@@ -3,14 +3,16 @@
 use std::cell::RefCell;
 use std::path::{Path, PathBuf};
 
+use jiff::Timestamp;
 use ninekeys_cabinet::{
-    Backup, Cabinet, CabinetError, Credential, Differences, Digest, Forgetful, Memory, Proof, Standing, Trust,
+    Backup, Cabinet, CabinetError, Credential, Differences, Digest, Memory, Proof, Standing, Trust,
 };
 use serde::Serialize;
 use thiserror::Error;
 
 use crate::ctx::{AskError, Ctx, OpenError};
 use crate::files::{self, Access, FileError, InputFile, OutputFile, Taken};
+use crate::memory::NameOnly;
 use crate::outgoing::Workshop;
 use crate::project::ProjectError;
 
@@ -104,7 +106,8 @@ pub fn restore(ctx: &Ctx<'_>, from: &Path, yes: bool) -> Result<RestoreReport, R
         let path = path.to_owned();
         move |cause| OpenError::Cabinet { path, cause }
     };
-    let trust = Trust { pin: ctx.pin()?, memory: &Forgetful };
+    let name = NameOnly(ctx.machine);
+    let trust = Trust { pin: ctx.pin()?, memory: &name };
     let mut copy = Cabinet::open_copy(&source, trust).map_err(failed(&source))?;
     let credential = RefCell::new(None);
     ctx.unlock_with(&mut copy, |copy, given| {
@@ -124,7 +127,7 @@ pub fn restore(ctx: &Ctx<'_>, from: &Path, yes: bool) -> Result<RestoreReport, R
     };
     let plan = Plan { ctx, target: &target, source: &source, yes };
     let credential = credential.into_inner();
-    let present = Cabinet::open(&target, Trust { pin: None, memory: &Forgetful });
+    let present = Cabinet::open(&target, Trust { pin: None, memory: &name });
     let (done, differences, aside) = match present {
         Ok(present) => plan.over(present, copy, &backup, credential.as_ref())?,
         Err(CabinetError::Missing) => (plan.anew(&copy, &backup, credential)?, Differences::default(), None),
@@ -177,29 +180,28 @@ impl Plan<'_> {
         if let Some(credential) = credential {
             let _ = present.unlock_to_look(credential);
         }
-        let aside = self.aside()?;
-        let workshop = Workshop::begin(ctx, &aside)?;
+        let workshop = Workshop::begin(ctx, self.target)?;
         let unfinished = workshop.file();
         files::empty_private(&unfinished)?;
-        let mut named = false;
+        let mut aside = None;
+        // under the lock, so that two at once find a name each
         let mut name = || {
-            let done = files::move_into_place(&unfinished, &aside);
-            named = done.is_ok();
-            done.map_err(|error| CabinetError::Io { action: "set aside", cause: error.to_string() })
+            aside = Some(name_aside(&unfinished, self.target, ctx.env.now)?);
+            Ok(())
         };
         let done = present.restore(&mut copy, backup, &unfinished, &mut name, &ctx.env);
         let proof = match done {
             Ok(proof) => proof,
             Err(error) => {
                 // this run made it, and nothing was given up
-                if named {
+                if let Some(aside) = aside {
                     let _ = std::fs::remove_file(&aside);
                 }
                 return Err(error.into());
             }
         };
         self.remember(&present)?;
-        Ok((proof, differences, Some(aside)))
+        Ok((proof, differences, aside))
     }
 
     /// Where no cabinet is.
@@ -210,13 +212,14 @@ impl Plan<'_> {
         credential: Option<Credential>,
     ) -> Result<Proof, RestoreError> {
         let ctx = self.ctx;
+        let name = NameOnly(ctx.machine);
         let workshop = Workshop::begin(ctx, self.target)?;
         let unfinished = workshop.file();
         let input = InputFile::open(self.source)?;
         let output = OutputFile::begin(&unfinished, Access::Owner)?;
         copy_bytes(&input, &output)?;
         output.finish(Taken::Refuse)?;
-        let mut made = Cabinet::open(&unfinished, Trust { pin: None, memory: &Forgetful })?;
+        let mut made = Cabinet::open(&unfinished, Trust { pin: None, memory: &name })?;
         if let Some(credential) = &credential {
             made.unlock_to_look(credential)?;
         }
@@ -226,7 +229,7 @@ impl Plan<'_> {
         let pin = made.pin();
         drop(made);
         files::move_into_place(&unfinished, self.target)?;
-        let placed = Cabinet::open(self.target, Trust { pin: Some(pin), memory: &Forgetful })?;
+        let placed = Cabinet::open(self.target, Trust { pin: Some(pin), memory: &name })?;
         self.remember(&placed)?;
         Ok(proof)
     }
@@ -268,6 +271,20 @@ impl Plan<'_> {
         std::fs::rename(self.target, &aside).map_err(failed)?;
         Ok(aside)
     }
+}
+
+/// Gives the whole copy of what is given up the first free name that says when.
+fn name_aside(from: &Path, target: &Path, now: Timestamp) -> Result<PathBuf, CabinetError> {
+    let mut last = None;
+    for aside in files::aside_names(target, now) {
+        match files::move_into_place(from, &aside) {
+            Ok(()) => return Ok(aside),
+            Err(error) if error.cause.kind() == std::io::ErrorKind::AlreadyExists => last = Some(error),
+            Err(error) => return Err(CabinetError::Io { action: "set aside", cause: error.to_string() }),
+        }
+    }
+    let cause = last.map_or_else(String::new, |error| error.to_string());
+    Err(CabinetError::Io { action: "set aside", cause })
 }
 
 fn copy_bytes(input: &InputFile, output: &OutputFile) -> Result<(), FileError> {

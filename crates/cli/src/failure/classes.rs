@@ -36,9 +36,11 @@ use ninekeys_ops::{FileError, OpenError};
 
 use super::{Class, Classify, Exit, class};
 
+/// A file that is there already is a refusal; everything else about files is damage.
 impl Classify for FileError {
     fn class(&self) -> Class {
-        class(Exit::Damaged, &[])
+        let exists = self.cause.kind() == io::ErrorKind::AlreadyExists;
+        class(if exists { Exit::Refused } else { Exit::Damaged }, &[])
     }
 }
 
@@ -99,7 +101,7 @@ impl Classify for InitError {
             Self::NobodyToAsk => class(Exit::Usage, &["init", "--passphrase-file", "FILE"]),
             Self::Passphrase(_) => class(Exit::Refused, &[]),
             Self::Ask(_) => class(Exit::Usage, &["init"]),
-            Self::File(inner) => file_class(inner),
+            Self::File(inner) => inner.class(),
             Self::Cabinet(inner) => inner.class(),
             Self::Output(inner) => inner.class(),
             Self::Unnamed { .. } => class(Exit::Damaged, &["init"]),
@@ -161,7 +163,7 @@ impl Classify for KeystoreError {
         match self {
             Self::Open(inner) => inner.class(),
             Self::Project(inner) => inner.class(),
-            Self::File(inner) => file_class(inner),
+            Self::File(inner) => inner.class(),
             Self::Certificate(inner) => inner.class(),
             Self::Cabinet(inner) => inner.class(),
             Self::Format(inner) => inner.class(),
@@ -247,12 +249,6 @@ impl Classify for HandOverError {
             Self::Provider | Self::Random(_) | Self::Envelope(_) => class(Exit::Defect, &[]),
         }
     }
-}
-
-/// A file that is there already is a refusal; everything else about files is damage.
-fn file_class(error: &FileError) -> Class {
-    let exists = error.cause.kind() == io::ErrorKind::AlreadyExists;
-    if exists { class(Exit::Refused, &[]) } else { error.class() }
 }
 
 impl Classify for ZipError {
@@ -506,7 +502,7 @@ impl Classify for BackupError {
         match self {
             Self::Open(inner) => inner.class(),
             Self::Cabinet(inner) => inner.class(),
-            Self::File(inner) => file_class(inner),
+            Self::File(inner) => inner.class(),
             Self::Output(inner) => inner.class(),
             Self::Partly { cause, .. } => cause.class(),
             Self::NotAFolder(_) => class(Exit::Damaged, &["cabinet", "backup", "FOLDER"]),
