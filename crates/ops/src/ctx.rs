@@ -206,6 +206,11 @@ impl Ctx<'_> {
         }
     }
 
+    /// Takes a notice back that is told otherwise.
+    pub(crate) fn forget_notice(&self, told: &Notice) {
+        self.notices.borrow_mut().retain(|notice| notice != told);
+    }
+
     /// Notes that something was set aside, where it was.
     pub(crate) fn notice_aside(&self, aside: Option<PathBuf>) {
         if let Some(path) = aside {
@@ -239,7 +244,7 @@ impl Ctx<'_> {
     pub fn unlock(&self, cabinet: &mut Cabinet<'_>) -> Result<(), OpenError> {
         if let standing @ (Standing::Older { .. } | Standing::Parted { .. }) = cabinet.standing() {
             // the error says it; once is enough
-            self.notices.borrow_mut().retain(|notice| *notice != Notice::NotCurrent(standing));
+            self.forget_notice(&Notice::NotCurrent(standing));
             let path = self.cabinet_path()?;
             return Err(OpenError::Cabinet { path, cause: CabinetError::NotCurrent(standing) });
         }

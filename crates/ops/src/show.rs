@@ -125,7 +125,7 @@ pub fn show(ctx: &Ctx<'_>, name: &str) -> Result<ShowReport, ShowError> {
         parts: parts(&all, item),
         dependents,
         releases,
-        backed_up: cabinet.last_backup().is_some_and(|backup| backup.has(item)),
+        backed_up: cabinet.last_backup().is_some_and(|backup| backup.holds(item, &all)),
         at: ctx.env.now,
     })
 }

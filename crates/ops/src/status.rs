@@ -9,7 +9,7 @@ use ninekeys_core::rules::{CabinetLook, CabinetStanding, Verdict, check_cabinet}
 use serde::Serialize;
 use thiserror::Error;
 
-use crate::ctx::{Ctx, OpenError};
+use crate::ctx::{Ctx, Notice, OpenError};
 
 /// The state of the cabinet.
 #[derive(Debug, Serialize)]
@@ -82,6 +82,8 @@ pub enum StatusError {
 /// [`StatusError`].
 pub fn status(ctx: &Ctx<'_>, prove: bool) -> Result<StatusReport, StatusError> {
     let mut cabinet = ctx.open()?;
+    // the answer says it as a finding
+    ctx.forget_notice(&Notice::NotCurrent(cabinet.standing()));
     if prove {
         ctx.unlock_with(&mut cabinet, |cabinet, credential| cabinet.unlock_to_look(credential))?;
         cabinet.open_every_seal()?;

@@ -3,6 +3,7 @@
 use std::io;
 
 use ninekeys_cabinet::{HistoryRow, MemberKind, Role};
+use ninekeys_core::findings::Level;
 use ninekeys_ops::adopt::AdoptReport;
 use ninekeys_ops::backup::BackupReport;
 use ninekeys_ops::passphrase::PassphraseReport;
@@ -20,8 +21,11 @@ impl Report for StatusReport {
     const SCHEMA: &'static str = "ninekeys.cabinet-status/1";
 
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
-        let fine = self.verdict.findings.is_empty();
-        let sign = if fine { Sign::Fine } else { Sign::Warn };
+        let sign = match self.verdict.findings.iter().map(|finding| finding.level).max() {
+            None => Sign::Fine,
+            Some(Level::Error) => Sign::Bad,
+            Some(_) => Sign::Warn,
+        };
         let head = Line::new().sign(sign).text(" ").bold(&self.path);
         paper.put(&head.text(format!(
             "   {}, {}",

@@ -147,3 +147,22 @@ fn a_status_without_unlocking_still_sees_a_broken_chain() {
         .says("history row 1 is not signed by its author");
     env.run("cabinet history --cabinet changed.cabinet").exit(3).says("cabinet restore COPY");
 }
+
+#[test]
+fn a_key_has_its_copy_whatever_it_is_called_and_after_a_restore() {
+    let env = TestEnv::with_key(PROGRAM);
+    env.run("cabinet backup copies").exit(0);
+    let copied = |what: &str| {
+        env.run("board").exit(0).is_silent_on("no copy");
+        env.run("cabinet status").exit(0).is_silent_on("backup-missing");
+        env.run("inventory").exit(0).is_silent_on("no copy");
+        env.run(&format!("show {what}")).exit(0).says("in the last backup");
+    };
+    copied("crossing-signing");
+    env.run("keystore change crossing-signing --new-alias release --new-name ferries").exit(0);
+    copied("ferries");
+    env.run("cabinet restore copies/ninekeys-20310519T120000Z.cabinet --yes").exit(0);
+    copied("crossing-signing");
+    env.run("keystore add-key crossing-signing --alias more --common-name A --algorithm ec-p256").exit(0);
+    env.run("cabinet status").exit(0).says("backup-missing");
+}

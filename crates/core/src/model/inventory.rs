@@ -96,6 +96,16 @@ impl LastBackup {
         item.seq <= self.seq
     }
 
+    /// Whether what matters of an item is in it: of a key and of a keystore the private keys, of anything else all of it as
+    /// it is now.
+    pub fn holds(&self, item: &Item, inventory: &Inventory) -> bool {
+        match &item.facts {
+            Facts::Keystore(keystore) => self.has_keys(keystore, inventory),
+            Facts::Key(_) => item.made <= self.seq,
+            _ => self.has(item),
+        }
+    }
+
     /// Whether every private key of a keystore is in it, whatever keystore and keys are called today.
     pub fn has_keys(&self, keystore: &KeystoreFacts, inventory: &Inventory) -> bool {
         keystore.entries.iter().all(|entry| self.has_key(entry, inventory))

@@ -4,7 +4,7 @@ use jiff::SignedDuration;
 
 use super::{CabinetLook, CabinetStanding, Notes, Rule, Subject};
 use crate::findings::{Level, Observation};
-use crate::model::{Facts, Item, LastBackup, Role, State};
+use crate::model::{Facts, Item, Role, State};
 
 /// A backup is stale when the cabinet has changed since and it is older than this.
 const STALE_DAYS: i64 = 30;
@@ -72,7 +72,7 @@ fn keystores<'a>(look: &'a CabinetLook<'_>) -> impl Iterator<Item = &'a Item> {
 
 fn backup_missing(look: &CabinetLook<'_>, notes: &mut Notes) {
     for item in keystores(look) {
-        if look.last_backup.is_some_and(|backup| has_keys(&backup, item, look)) {
+        if look.last_backup.is_some_and(|backup| backup.holds(item, look.inventory)) {
             continue;
         }
         let seen = if holds_signing_key(item) {
@@ -86,14 +86,6 @@ fn backup_missing(look: &CabinetLook<'_>, notes: &mut Notes) {
         };
         let seen = seen.expected("2 copies or more").found("1, in this cabinet");
         notes.found(seen.place(&item.name).mend(["cabinet", "backup", "FOLDER"]));
-    }
-}
-
-/// A copy exists when the private keys are in it, whatever they are called today.
-fn has_keys(backup: &LastBackup, item: &Item, look: &CabinetLook<'_>) -> bool {
-    match &item.facts {
-        Facts::Keystore(facts) => backup.has_keys(facts, look.inventory),
-        _ => backup.has(item),
     }
 }
 
