@@ -430,6 +430,10 @@ fn killed_at_calls(case: &Case, step: usize, most: usize) -> Option<usize> {
     let mut place = Place::new(case);
     let mut kills = 0;
     for call in (1..=most).step_by(step) {
+        if case.name == "cabinet passphrase" {
+            // the file is written anew, and each row of members makes it longer: the last call would never be reached
+            place = Place::new(case);
+        }
         let words = place.command(case);
         let inner = place.env.command(&words);
         let mut command = Command::new("strace");
@@ -468,9 +472,7 @@ fn killed_at_calls_that_write_nothing_is_lost() {
 fn long_run_of_every_fault() {
     let (mut calls, mut instants) = (0, 0);
     for case in CASES {
-        // a passphrase is slow on purpose, and each run makes the file longer that is written anew
-        let step = if case.name == "cabinet passphrase" { 7 } else { 1 };
-        let at_calls = killed_at_calls(case, step, 400).unwrap_or(0);
+        let at_calls = killed_at_calls(case, 1, 400).unwrap_or(0);
         let at_instants = killed_at_instants(case, 20);
         println!("{:20} killed at {at_calls} calls and {at_instants} instants: nothing lost", case.name);
         calls += at_calls;
