@@ -23,8 +23,7 @@ impl Report for InventoryReport {
         let head = format!("{} in the cabinet", words::count(self.items.len(), "item"));
         paper.put(&Line::new().text(head))?;
         paper.blank()?;
-        let rows: Vec<Vec<Line>> = self.items.iter().map(|row| item_row(self, row)).collect();
-        paper.table(2, &rows)?;
+        paper.table_of(2, || self.items.iter().map(|row| item_row(self, row)))?;
         if !self.backed_up {
             paper.blank()?;
             let line =

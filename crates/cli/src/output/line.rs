@@ -338,17 +338,31 @@ impl<'a> Paper<'a> {
     /// Lines whose parts stand in columns: every row has as many cells as there are columns, the last is as
     /// wide as it is. `indent` spaces stand in front.
     pub(crate) fn table(&mut self, indent: usize, rows: &[Vec<Line>]) -> io::Result<()> {
-        let columns = rows.iter().map(Vec::len).max().unwrap_or(0);
-        let widths: Vec<usize> = (0..columns)
-            .map(|at| {
-                rows.iter().filter_map(|row| row.get(at)).map(|c| c.width(self.marks)).max().unwrap_or(0)
-            })
-            .collect();
+        self.table_of(indent, || rows.iter().cloned())
+    }
+
+    /// The same of rows that are made twice, once to be measured and once to be drawn, and never all at a time: a list
+    /// may have 100,000.
+    pub(crate) fn table_of<I: Iterator<Item = Vec<Line>>>(
+        &mut self,
+        indent: usize,
+        rows: impl Fn() -> I,
+    ) -> io::Result<()> {
+        let mut widths: Vec<usize> = Vec::new();
+        for row in rows() {
+            for (at, cell) in row.iter().enumerate() {
+                let width = cell.width(self.marks);
+                match widths.get_mut(at) {
+                    Some(known) => *known = width.max(*known),
+                    None => widths.push(width),
+                }
+            }
+        }
         let whole = indent + widths.iter().map(|width| width + 2).sum::<usize>();
         if self.width.is_some_and(|width| whole > width + 2) {
-            return rows.iter().try_for_each(|row| self.stacked(indent, row));
+            return rows().try_for_each(|row| self.stacked(indent, &row));
         }
-        for row in rows {
+        for row in rows() {
             let mut at = indent;
             let mut column = 0;
             for (cell, width) in row.iter().zip(&widths) {
