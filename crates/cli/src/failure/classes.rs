@@ -36,10 +36,10 @@ use ninekeys_ops::{FileError, OpenError};
 
 use super::{Class, Classify, Exit, class};
 
-/// A file that is there already is a refusal; everything else about files is damage.
+/// An output whose name is taken is a refusal; everything else about files is damage.
 impl Classify for FileError {
     fn class(&self) -> Class {
-        let exists = self.cause.kind() == io::ErrorKind::AlreadyExists;
+        let exists = self.action == "written" && self.cause.kind() == io::ErrorKind::AlreadyExists;
         class(if exists { Exit::Refused } else { Exit::Damaged }, &[])
     }
 }

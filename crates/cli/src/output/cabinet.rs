@@ -182,8 +182,8 @@ impl Report for PinReport {
         if self.pinned {
             return Ok(());
         }
-        let identity = self.identity.to_string();
-        paper.put(&row("  next").command(&["cabinet", "pin", &identity]))
+        let first: String = self.identity.to_string().chars().take(16).collect();
+        paper.put(&row("  next").command(&["cabinet", "pin", &first]))
     }
 }
 
