@@ -59,33 +59,28 @@ pub struct Known {
 /// else: nothing here is an error.
 pub trait Memory {
     /// What is known of the cabinet with that identity.
-    fn known(&self, identity: &Digest) -> Option<Known>;
+    fn known(&self, _identity: &Digest) -> Option<Known> {
+        None
+    }
+
     /// Which cabinet was at that place.
-    fn at(&self, path: &Path) -> Option<Digest>;
+    fn at(&self, _path: &Path) -> Option<Digest> {
+        None
+    }
+
     /// Remembers what was proved.
-    fn keep(&self, path: &Path, identity: &Digest, known: &Known);
+    fn keep(&self, _path: &Path, _identity: &Digest, _known: &Known) {}
+
     /// What this machine is called in the history.
-    fn machine(&self) -> String;
+    fn machine(&self) -> String {
+        "unknown".into()
+    }
 }
 
 /// A machine that remembers nothing.
 pub struct Forgetful;
 
-impl Memory for Forgetful {
-    fn known(&self, _identity: &Digest) -> Option<Known> {
-        None
-    }
-
-    fn at(&self, _path: &Path) -> Option<Digest> {
-        None
-    }
-
-    fn keep(&self, _path: &Path, _identity: &Digest, _known: &Known) {}
-
-    fn machine(&self) -> String {
-        "unknown".into()
-    }
-}
+impl Memory for Forgetful {}
 
 /// What a cabinet is held against when it is opened.
 pub struct Trust<'m> {

@@ -89,16 +89,6 @@ pub(crate) fn private_folder(path: &Path) -> std::io::Result<()> {
 pub(crate) struct NameOnly<'a>(pub(crate) &'a MachineMemory);
 
 impl Memory for NameOnly<'_> {
-    fn known(&self, _identity: &Digest) -> Option<Known> {
-        None
-    }
-
-    fn at(&self, _path: &Path) -> Option<Digest> {
-        None
-    }
-
-    fn keep(&self, _path: &Path, _identity: &Digest, _known: &Known) {}
-
     fn machine(&self) -> String {
         self.0.name.clone()
     }
