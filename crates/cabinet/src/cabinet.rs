@@ -15,7 +15,7 @@ use crate::digest::Digest;
 use crate::history::HistoryRow;
 use crate::member::{Credential, Keyring, MemberKeys, NewMember, open_envelope, open_with_passphrase};
 use crate::policy::{MANAGE, Member, MemberKind, Policy, Role, SHARED};
-use crate::proof::{CLOCKS_DIFFER, Proven, prove, standing};
+use crate::proof::{CLOCKS_DIFFER, Proven, prove, prove_and_read, standing};
 use crate::records::{Backup, Intention, Record, compare_seals, compartment_of};
 use crate::row::{Head, RecordKind};
 use crate::sqlite::SqliteStore;
@@ -552,7 +552,7 @@ fn prove_at_a_moment(
     let known = trust.memory.known(&proven.identity);
     store.roll_back();
     store.begin_reading()?;
-    let proven = prove(store)?;
+    let proven = prove_and_read(store)?;
     let found = standing(&proven, trust.pin.as_ref(), known.as_ref(), store)?;
     Ok((proven, found))
 }
@@ -563,7 +563,7 @@ pub(crate) fn prove_trusted(
     path: &Path,
     trust: &Trust<'_>,
 ) -> Result<(Proven, Standing), CabinetError> {
-    let proven = prove(store)?;
+    let proven = prove_and_read(store)?;
     if let Some(pin) = &trust.pin {
         proven.against(pin, PinnedBy::ProjectFile)?;
     }

@@ -3,7 +3,7 @@
 use std::fmt;
 
 use aws_lc_rs::digest::{Context, SHA256};
-use ninekeys_core::digest::{from_hex, hex};
+use ninekeys_core::digest::{from_hex_exactly, hex};
 use serde::de::Error as _;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
@@ -12,6 +12,9 @@ use serde::{Deserialize, Deserializer, Serialize, Serializer};
 pub struct Digest([u8; 32]);
 
 impl Digest {
+    /// What stands where none was made yet: no bytes have it.
+    pub(crate) const NONE: Digest = Digest([0; 32]);
+
     /// From its 32 bytes; nothing when there are more or fewer.
     pub fn from_bytes(bytes: &[u8]) -> Option<Self> {
         bytes.try_into().ok().map(Digest)
@@ -26,7 +29,8 @@ impl Digest {
 
     /// From its 64 digits; nothing when the text is anything else.
     pub fn from_text(text: &str) -> Option<Self> {
-        Digest::from_bytes(&from_hex(text)?).filter(|digest| digest.to_string() == text)
+        let small = text.bytes().all(|digit| !digit.is_ascii_uppercase());
+        from_hex_exactly(text).filter(|_| small).map(Digest)
     }
 
     /// Its bytes.
@@ -49,17 +53,24 @@ impl Serialize for Digest {
 
 impl<'de> Deserialize<'de> for Digest {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        let text = std::borrow::Cow::<'de, str>::deserialize(deserializer)?;
-        Digest::from_text(&text).ok_or_else(|| D::Error::custom("a digest has 64 hexadecimal digits"))
+        let text = <&str>::deserialize(deserializer)?;
+        Digest::from_text(text).ok_or_else(|| D::Error::custom("a digest has 64 hexadecimal digits"))
     }
 }
 
 /// A digest in the making. Numbers are fields of eight bytes, little-endian, as lengths are.
-pub(crate) struct Framed(Context);
+pub(crate) struct Framed {
+    context: Context,
+    /// Small fields go to the hash together: a call costs as much as they do.
+    held: [u8; HELD],
+    filled: usize,
+}
+
+const HELD: usize = 512;
 
 impl Framed {
     pub(crate) fn new(domain: &str) -> Self {
-        Framed(Context::new(&SHA256)).field(domain.as_bytes())
+        Framed { context: Context::new(&SHA256), held: [0; HELD], filled: 0 }.field(domain.as_bytes())
     }
 
     pub(crate) fn field(mut self, bytes: &[u8]) -> Self {
@@ -72,12 +83,35 @@ impl Framed {
     }
 
     pub(crate) fn push(&mut self, bytes: &[u8]) {
-        self.0.update(&(bytes.len() as u64).to_le_bytes());
-        self.0.update(bytes);
+        self.take(&(bytes.len() as u64).to_le_bytes());
+        self.take(bytes);
     }
 
-    pub(crate) fn finish(self) -> Digest {
-        finished(self.0)
+    fn take(&mut self, bytes: &[u8]) {
+        let room = self.held.get_mut(self.filled..self.filled + bytes.len());
+        if let Some(room) = room {
+            room.copy_from_slice(bytes);
+            self.filled += bytes.len();
+            return;
+        }
+        self.pass_on();
+        match self.held.get_mut(..bytes.len()) {
+            Some(room) => {
+                room.copy_from_slice(bytes);
+                self.filled = bytes.len();
+            }
+            None => self.context.update(bytes),
+        }
+    }
+
+    fn pass_on(&mut self) {
+        self.context.update(self.held.get(..self.filled).unwrap_or(&[]));
+        self.filled = 0;
+    }
+
+    pub(crate) fn finish(mut self) -> Digest {
+        self.pass_on();
+        finished(self.context)
     }
 }
 

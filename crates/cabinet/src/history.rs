@@ -46,11 +46,17 @@ impl Cabinet<'_> {
     ///
     /// # Errors
     /// [`CabinetError::Io`], [`CabinetError::Tampered`] when it is broken.
-    pub fn history(&self, verify: bool) -> Result<Vec<HistoryRow>, CabinetError> {
-        let rows = self.store.history()?;
-        let chain = Chain::read(&rows)?;
-        let mut out = Vec::with_capacity(rows.len());
-        for seq in 1..=rows.len() as u64 {
+    pub fn history(&mut self, verify: bool) -> Result<Vec<HistoryRow>, CabinetError> {
+        self.store.begin_reading()?;
+        let rows = self.rows(verify);
+        self.store.roll_back();
+        rows
+    }
+
+    fn rows(&self, verify: bool) -> Result<Vec<HistoryRow>, CabinetError> {
+        let chain = Chain::read(self.store.as_ref())?;
+        let mut out = Vec::new();
+        for seq in 1..=chain.last() {
             let body = if verify { chain.prove_row(seq)?.0 } else { chain.body(seq)? };
             let policy = chain.policy_for(seq).unwrap_or(&self.proven.policy);
             out.push(HistoryRow::new(seq, &body, policy));

@@ -44,5 +44,5 @@ pub use records::{Backup, IntendedFile, Intention};
 pub use restore::Differences;
 pub use row::Head;
 pub use sqlite::SqliteStore;
-pub use store::{Store, StoredRecord, StoredRow, StoredSeal};
+pub use store::{RecordSeen, Store, StoredRecord, StoredRow, StoredSeal};
 pub use trust::{Forgetful, Known, Memory, Pin, PinnedBy, Standing, Trust};

@@ -88,42 +88,71 @@ impl Proven {
     }
 }
 
-/// The rows with their hashes, and what of them is read so far.
+/// The chain of hashes over all rows, and what of the rows is read so far. The rows themselves stay in the store.
 pub(crate) struct Chain<'a> {
-    rows: &'a [StoredRow],
+    store: &'a dyn Store,
     forms: Vec<Form>,
     pub(crate) hashes: Vec<Digest>,
     identity: Digest,
     /// Policies, each with the number of its row, ascending.
     policies: Vec<(u64, Policy)>,
+    /// The rows that may give up others: few are worth reading whole.
+    giving_up: Vec<u64>,
 }
 
 fn broken(seq: u64, why: &str) -> CabinetError {
     CabinetError::Tampered(format!("history row {seq} {why}"))
 }
 
+/// How many bytes of rows are held at a time.
+const HELD: usize = 4 << 20;
+
 impl<'a> Chain<'a> {
     /// Hashes all rows, and proves every row that changes who may do what.
-    pub(crate) fn read(rows: &'a [StoredRow]) -> Result<Self, CabinetError> {
-        let mut forms = Vec::with_capacity(rows.len());
-        for (row, wanted) in rows.iter().zip(1u64..) {
+    pub(crate) fn read(store: &'a dyn Store) -> Result<Self, CabinetError> {
+        let identity = Digest::plain(&[]);
+        let (forms, hashes, giving_up) = Default::default();
+        let mut chain = Chain { store, forms, hashes, identity, policies: Vec::new(), giving_up };
+        let mut held: Vec<StoredRow> = Vec::new();
+        let mut size = 0;
+        store.each_row(&mut |row| {
+            size += row.body.len();
+            held.push(row);
+            if size > HELD {
+                chain.add(&held)?;
+                (held, size) = Default::default();
+            }
+            Ok(())
+        })?;
+        chain.add(&held)?;
+        chain.identity =
+            *chain.hashes.first().ok_or_else(|| CabinetError::Tampered("it has no history".into()))?;
+        chain.read_policies()?;
+        Ok(chain)
+    }
+
+    /// Hashes the rows that come next.
+    fn add(&mut self, rows: &[StoredRow]) -> Result<(), CabinetError> {
+        let bodies: Vec<Digest> = rows.par_iter().map(|row| body_digest(row.body.as_bytes())).collect();
+        for (row, body) in rows.iter().zip(&bodies) {
+            let wanted = self.hashes.len() as u64 + 1;
             if row.seq != wanted {
                 return Err(broken(wanted, "is missing"));
             }
-            forms.push(
-                Form::from_word(&row.form).ok_or_else(|| broken(wanted, "is of a form that is not known"))?,
-            );
+            let form =
+                Form::from_word(&row.form).ok_or_else(|| broken(wanted, "is of a form that is not known"))?;
+            if row.body.contains("\"abandoned\"") {
+                self.giving_up.push(wanted);
+            }
+            self.hashes.push(hash(self.hashes.last(), row.seq, form, body));
+            self.forms.push(form);
         }
-        let bodies: Vec<Digest> = rows.par_iter().map(|row| body_digest(row.body.as_bytes())).collect();
-        let mut hashes: Vec<Digest> = Vec::with_capacity(rows.len());
-        for ((row, form), body) in rows.iter().zip(&forms).zip(&bodies) {
-            let own = hash(hashes.last(), row.seq, *form, body);
-            hashes.push(own);
-        }
-        let identity = *hashes.first().ok_or_else(|| CabinetError::Tampered("it has no history".into()))?;
-        let mut chain = Chain { rows, forms, hashes, identity, policies: Vec::new() };
-        chain.read_policies()?;
-        Ok(chain)
+        Ok(())
+    }
+
+    /// The number of its newest row.
+    pub(crate) fn last(&self) -> u64 {
+        self.hashes.len() as u64
     }
 
     fn read_policies(&mut self) -> Result<(), CabinetError> {
@@ -133,7 +162,8 @@ impl<'a> Chain<'a> {
         let of_policy: Vec<u64> =
             (1u64..).zip(&self.forms).filter(|(_, f)| **f == Form::Policy).map(|(s, _)| s).collect();
         for seq in of_policy {
-            let body = self.body(seq)?;
+            let row = self.row(seq)?;
+            let body = self.body_of(&row)?;
             let Some(policy) = body.policy.clone().filter(Policy::is_sound) else {
                 return Err(broken(seq, "holds no policy that can be one"));
             };
@@ -142,14 +172,22 @@ impl<'a> Chain<'a> {
             if before.origin != policy.origin {
                 return Err(broken(seq, "belongs to another cabinet"));
             }
-            self.prove_author(seq, &body, before)?;
+            self.prove_author(&row, &body, before)?;
             self.policies.push((seq, policy));
         }
         Ok(())
     }
 
-    fn row(&self, seq: u64) -> Option<&StoredRow> {
-        self.rows.get(usize::try_from(seq.checked_sub(1)?).ok()?)
+    fn row(&self, seq: u64) -> Result<StoredRow, CabinetError> {
+        let row = self.store.row(seq)?.ok_or_else(|| broken(seq, "is missing"))?;
+        // what a database finds by number and what it lists need not be the same, where somebody meddled with its pages
+        let body = body_digest(row.body.as_bytes());
+        let before = seq.checked_sub(1).and_then(|before| self.head(before)).map(|head| head.hash);
+        let found = hash(before.as_ref(), seq, self.form(seq), &body);
+        if row.seq != seq || self.head(seq).map(|head| head.hash) != Some(found) {
+            return Err(broken(seq, "is found and listed differently"));
+        }
+        Ok(row)
     }
 
     fn form(&self, seq: u64) -> Form {
@@ -164,7 +202,11 @@ impl<'a> Chain<'a> {
 
     /// What a row says.
     pub(crate) fn body(&self, seq: u64) -> Result<Body, CabinetError> {
-        let row = self.row(seq).ok_or_else(|| broken(seq, "is missing"))?;
+        self.body_of(&self.row(seq)?)
+    }
+
+    fn body_of(&self, row: &StoredRow) -> Result<Body, CabinetError> {
+        let seq = row.seq;
         let body: Body = serde_json::from_str(&row.body).map_err(|_| broken(seq, "cannot be read"))?;
         if body.policy.is_some() != (self.form(seq) == Form::Policy) {
             return Err(broken(seq, "is not of the form that it says"));
@@ -190,13 +232,12 @@ impl<'a> Chain<'a> {
     }
 
     /// Whether the author of a row was a member, signed it, and was allowed to write it.
-    fn prove_author(&self, seq: u64, body: &Body, policy: &Policy) -> Result<Member, CabinetError> {
+    fn prove_author(&self, row: &StoredRow, body: &Body, policy: &Policy) -> Result<Member, CabinetError> {
+        let seq = row.seq;
         let author =
             policy.member(&body.by).ok_or_else(|| broken(seq, "was written by nobody who was a member"))?;
         let key = author.signing_key().ok_or_else(|| broken(seq, "names a key that cannot be read"))?;
-        let (Some(head), Some(row)) = (self.head(seq), self.row(seq)) else {
-            return Err(broken(seq, "is missing"));
-        };
+        let head = self.head(seq).ok_or_else(|| broken(seq, "is missing"))?;
         if !is_signed(&key, &self.identity, &head, &row.signature) {
             return Err(broken(seq, "is not signed by its author"));
         }
@@ -208,24 +249,21 @@ impl<'a> Chain<'a> {
 
     /// Proves one row, whatever its form.
     pub(crate) fn prove_row(&self, seq: u64) -> Result<(Body, Member), CabinetError> {
-        let body = self.body(seq)?;
+        let row = self.row(seq)?;
+        let body = self.body_of(&row)?;
         let policy = match self.policy_before(seq) {
             Some(policy) => policy,
             None => body.policy.as_ref().ok_or_else(|| broken(seq, "does not say who may write it"))?,
         };
-        let author = self.prove_author(seq, &body, policy)?;
+        let author = self.prove_author(&row, &body, policy)?;
         Ok((body, author))
     }
 
     /// Whether a row that gives up others names `known`, and somebody who could do everything there agreed.
     fn is_given_up(&self, known: &Known) -> bool {
-        (1..=self.rows.len() as u64).rev().any(|seq| {
-            // few rows are worth reading whole
-            let names = self.row(seq).is_some_and(|row| row.body.contains("\"abandoned\""));
-            names
-                && self
-                    .prove_row(seq)
-                    .is_ok_and(|(body, author)| agreed(&self.identity, &body, &author, known))
+        self.giving_up.iter().rev().any(|seq| {
+            let proved = self.prove_row(*seq);
+            proved.is_ok_and(|(body, author)| agreed(&self.identity, &body, &author, known))
         })
     }
 }
@@ -249,10 +287,21 @@ fn agreed(identity: &Digest, body: &Body, author: &Member, known: &Known) -> boo
 /// Proves everything that can be proved without a secret: the rows, their authors, and that the records are what the
 /// newest row says.
 pub(crate) fn prove(store: &dyn Store) -> Result<Proven, CabinetError> {
-    let rows = store.history()?;
-    let chain = Chain::read(&rows)?;
-    let records = read_records(store.records()?)?;
-    let last = rows.len() as u64;
+    prove_beside(store, |_| Ok(OnceLock::new()))
+}
+
+/// The same, and reads the items meanwhile: whoever opens a cabinet asks for them next.
+pub(crate) fn prove_and_read(store: &dyn Store) -> Result<Proven, CabinetError> {
+    prove_beside(store, |records| inventory(records).map(|read| OnceLock::from(Arc::new(read))))
+}
+
+fn prove_beside(
+    store: &dyn Store,
+    beside: impl FnOnce(&Records) -> Result<OnceLock<Arc<Inventory>>, CabinetError> + Send,
+) -> Result<Proven, CabinetError> {
+    let chain = Chain::read(store)?;
+    let records = read_records(store)?;
+    let last = chain.last();
     // from the newest row back to one that a manager signed
     let mut later = Vec::new();
     let mut seq = last;
@@ -267,7 +316,10 @@ pub(crate) fn prove(store: &dyn Store) -> Result<Proven, CabinetError> {
             .filter(|seq| *seq > 0)
             .ok_or_else(|| broken(1, "is by nobody who may write it"))?;
     };
-    prove_state(&records, last, &newest, &later)?;
+    let (state, items) = rayon::join(|| prove_state(&records, last, &newest, &later), || beside(&records));
+    // nothing is told of what was not proved, not even that it cannot be read
+    state?;
+    let items = items?;
     let newest = later.into_iter().next().unwrap_or(newest);
     let head = |seq| chain.head(seq).ok_or_else(|| broken(seq, "is missing"));
     let (head_now, anchor) = (head(last)?, head(anchor)?);
@@ -280,7 +332,7 @@ pub(crate) fn prove(store: &dyn Store) -> Result<Proven, CabinetError> {
         policy_head: head(policy_seq)?,
         anchor,
         records,
-        items: OnceLock::new(),
+        items,
         hashes: chain.hashes,
     })
 }
@@ -342,10 +394,7 @@ pub(crate) fn standing(
     if let Some(known) = known {
         let found = proven.to_head(&known.head, PinnedBy::Machine);
         // a restore is an honest step back, where somebody signed it who could do everything there
-        let given_up = found != Standing::Current && {
-            let rows = store.history()?;
-            Chain::read(&rows)?.is_given_up(known)
-        };
+        let given_up = found != Standing::Current && { Chain::read(store)?.is_given_up(known) };
         all.push(if given_up { Standing::Current } else { found });
     }
     Ok(all.into_iter().find(|standing| *standing != Standing::Current).unwrap_or(Standing::Current))

@@ -11,7 +11,7 @@ use crate::CabinetError;
 use crate::digest::{Digest, Framed, digest};
 use crate::policy::{MANAGE, SHARED, compartment_for};
 use crate::row::{RecordKind, Version};
-use crate::store::{StoredRecord, StoredSeal};
+use crate::store::{RecordSeen, Store, StoredRecord, StoredSeal};
 
 const FACTS: &str = "ninekeys.facts/2";
 const SEALED: &str = "ninekeys.sealed/2";
@@ -105,10 +105,8 @@ pub struct Intention {
 impl Record {
     /// With the digests of what is given.
     pub(crate) fn new(facts: String, sealed: Option<&[u8]>) -> Self {
-        let version = Version {
-            facts: digest(FACTS, facts.as_bytes()),
-            sealed: sealed.map(|bytes| digest(SEALED, bytes)),
-        };
+        let version =
+            Version { facts: facts_digest(&facts), sealed: sealed.map(|bytes| digest(SEALED, bytes)) };
         Record { facts, version }
     }
 
@@ -128,32 +126,74 @@ impl Record {
     }
 }
 
-/// Records with their digests. They have to come in strictly ascending order: a duplicate or an unknown kind is
-/// nothing that this tool writes.
-pub(crate) fn read_records(stored: Vec<StoredRecord>) -> Result<Records, CabinetError> {
-    let wrong = |what: String| CabinetError::Tampered(what);
-    let read = |row: StoredRecord| {
-        let kind = RecordKind::from_word(&row.kind)
-            .ok_or_else(|| wrong(format!("a record of a kind that is not known: {}", shown(&row.kind))))?;
-        let sealed = match row.sealed_digest {
-            None => None,
-            Some(bytes) => Some(
-                Digest::from_bytes(&bytes).ok_or_else(|| wrong(format!("a digest of {}", shown(&row.id))))?,
-            ),
+/// How many records are worked on together.
+const BATCH: usize = 2_048;
+
+/// Records with their digests, which are made on all cores while the store is read on. They have to come in strictly
+/// ascending order: a duplicate or an unknown kind is nothing that this tool writes.
+pub(crate) fn read_records(store: &dyn Store) -> Result<Records, CabinetError> {
+    let (to, from) = std::sync::mpsc::channel();
+    // put in one by one they would leave half of the map's nodes empty
+    let mut all: Vec<(Key, Record)> = Vec::new();
+    rayon::in_place_scope(|scope| {
+        let mut begun = 0usize;
+        let mut batch = Vec::new();
+        let mut send = |mut batch: Vec<(Key, Record)>| {
+            let (number, to) = (begun, to.clone());
+            begun += 1;
+            scope.spawn(move |_| {
+                batch.iter_mut().for_each(|(_, record)| record.version.facts = facts_digest(&record.facts));
+                // where something was wrong nobody waits for it any more
+                let _ = to.send((number, batch));
+            });
         };
-        let version = Version { facts: digest(FACTS, row.facts.as_bytes()), sealed };
-        Ok(((kind, row.id), Record { facts: row.facts, version }))
-    };
-    let all: Result<Vec<(Key, Record)>, CabinetError> = stored.into_par_iter().map(read).collect();
-    let all = all?;
+        store.each_record(&mut |seen| {
+            batch.push(undigested(seen)?);
+            if batch.len() == BATCH {
+                send(std::mem::take(&mut batch));
+            }
+            Ok(())
+        })?;
+        send(batch);
+        drop(to);
+        let mut early = std::collections::BTreeMap::new();
+        let mut next = 0usize;
+        for (number, batch) in from {
+            early.insert(number, batch);
+            while let Some(batch) = early.remove(&next) {
+                all.extend(batch);
+                next += 1;
+            }
+        }
+        Ok::<(), CabinetError>(())
+    })?;
     let ascending = all.windows(2).all(|pair| match pair {
-        [(a, _), (b, _)] => (a.0.word(), &a.1) < (b.0.word(), &b.1),
+        [((one, id), _), ((other, next), _)] => (one.word(), id) < (other.word(), next),
         _ => true,
     });
     if !ascending {
-        return Err(wrong("its records are not in their order".into()));
+        return Err(CabinetError::Tampered("its records are not in their order".into()));
     }
     Ok(all.into_iter().collect())
+}
+
+/// A record before its facts are digested.
+fn undigested(seen: RecordSeen<'_>) -> Result<(Key, Record), CabinetError> {
+    let wrong = |what: String| CabinetError::Tampered(what);
+    let kind = RecordKind::from_word(seen.kind)
+        .ok_or_else(|| wrong(format!("a record of a kind that is not known: {}", shown(seen.kind))))?;
+    let sealed = match seen.sealed_digest {
+        None => None,
+        Some(bytes) => {
+            Some(Digest::from_bytes(bytes).ok_or_else(|| wrong(format!("a digest of {}", shown(seen.id))))?)
+        }
+    };
+    let version = Version { facts: Digest::NONE, sealed };
+    Ok(((kind, seen.id.to_owned()), Record { facts: seen.facts.to_owned(), version }))
+}
+
+fn facts_digest(facts: &str) -> Digest {
+    digest(FACTS, facts.as_bytes())
 }
 
 /// A piece of a text that nobody vouches for.
@@ -198,11 +238,21 @@ pub(crate) fn compare_seals(
 
 /// The items among the records.
 pub(crate) fn inventory(records: &Records) -> Result<Inventory, CabinetError> {
-    let items: Vec<(&Key, &Record)> =
+    let of_items: Vec<(&Key, &Record)> =
         records.iter().filter(|((kind, _), _)| *kind == RecordKind::Item).collect();
-    let items: Result<Vec<Item>, CabinetError> =
-        items.into_par_iter().map(|((_, id), record)| item(id, &record.facts)).collect();
-    Ok(Inventory::new(items?))
+    let read = |batch: &[(&Key, &Record)]| -> Result<Vec<Item>, CabinetError> {
+        batch.par_iter().map(|((_, id), record)| item(id, &record.facts)).collect()
+    };
+    let mut failed = None;
+    // a batch at a time, so that they are not there twice
+    let items = of_items.chunks(4 * BATCH).flat_map(|batch| {
+        read(batch).unwrap_or_else(|error| {
+            failed.get_or_insert(error);
+            Vec::new()
+        })
+    });
+    let all = Inventory::new(items);
+    failed.map_or(Ok(all), Err)
 }
 
 fn item(id: &str, stored: &str) -> Result<Item, CabinetError> {

@@ -174,9 +174,7 @@ impl Cabinet<'_> {
 
 fn refill(store: &mut dyn Store, copy: &Cabinet<'_>) -> Result<(), CabinetError> {
     store.clear()?;
-    for row in copy.store.history()? {
-        store.add_row(&row)?;
-    }
+    copy.store.each_row(&mut |row| store.add_row(&row))?;
     for (key, record) in &copy.proven.records {
         let sealed = match record.version.sealed {
             Some(_) => Some(crate::change::checked_seal(copy.store.as_ref(), key, record)?),

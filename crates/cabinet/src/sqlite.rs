@@ -16,7 +16,7 @@ use rusqlite::{Connection, Error, ErrorCode, OpenFlags, OptionalExtension, Row, 
 use tempfile::TempDir;
 
 use crate::CabinetError;
-use crate::store::{Store, StoredRecord, StoredRow, StoredSeal};
+use crate::store::{RecordSeen, Store, StoredRecord, StoredRow, StoredSeal};
 
 /// Marks the file as ours in its header.
 const APPLICATION_ID: u32 = 0x394b_4559;
@@ -163,22 +163,20 @@ impl SqliteStore {
         Ok(SqliteStore { connection, path: path.to_owned(), recovered })
     }
 
-    /// All rows of a query, as long as they are not more than anybody has.
+    /// All rows of a query, as long as they are not more than anybody has: `look` returns how many bytes it saw.
     fn each(
         &self,
         sql: &str,
-        take: &mut dyn FnMut(&Row<'_>) -> rusqlite::Result<usize>,
-        mut more: impl FnMut() -> Result<(), CabinetError>,
+        mut look: impl FnMut(&Row<'_>) -> Result<usize, CabinetError>,
     ) -> Result<(), CabinetError> {
         let mut statement = self.connection.prepare_cached(sql).map_err(read)?;
         let mut rows = statement.query([]).map_err(read)?;
         let mut all = 0usize;
         while let Some(row) = rows.next().map_err(read)? {
-            all = all.saturating_add(take(row).map_err(read)?);
+            all = all.saturating_add(look(row)?);
             if all > MOST_IN_ALL {
                 return Err(CabinetError::Tampered("there is more in it than any cabinet has".into()));
             }
-            more()?;
         }
         Ok(())
     }
@@ -403,6 +401,19 @@ fn number(row: &Row<'_>, column: usize) -> rusqlite::Result<u64> {
     u64::try_from(found).map_err(|_| Error::InvalidColumnType(column, "seq".into(), Type::Integer))
 }
 
+fn history_row(row: &Row<'_>) -> rusqlite::Result<StoredRow> {
+    Ok(StoredRow { seq: number(row, 0)?, form: row.get(1)?, body: row.get(2)?, signature: row.get(3)? })
+}
+
+fn record_seen<'a>(row: &'a Row<'_>) -> rusqlite::Result<RecordSeen<'a>> {
+    Ok(RecordSeen {
+        kind: row.get_ref(0)?.as_str()?,
+        id: row.get_ref(1)?.as_str()?,
+        facts: row.get_ref(2)?.as_str()?,
+        sealed_digest: row.get_ref(3)?.as_blob_or_null()?,
+    })
+}
+
 impl Store for SqliteStore {
     fn begin(&mut self) -> Result<(), CabinetError> {
         self.connection.execute_batch("begin immediate").map_err(|error| self.busy(error))
@@ -425,40 +436,33 @@ impl Store for SqliteStore {
         let _ = self.connection.execute_batch("rollback");
     }
 
-    fn history(&self) -> Result<Vec<StoredRow>, CabinetError> {
-        let mut out = Vec::new();
-        let sql = "select seq, form, body, signature from history order by seq";
-        let mut take = |row: &Row<'_>| {
-            let row = StoredRow {
-                seq: number(row, 0)?,
-                form: row.get(1)?,
-                body: row.get(2)?,
-                signature: row.get(3)?,
-            };
+    fn each_row(
+        &self,
+        look: &mut dyn FnMut(StoredRow) -> Result<(), CabinetError>,
+    ) -> Result<(), CabinetError> {
+        self.each("select seq, form, body, signature from history order by seq", |row| {
+            let row = history_row(row).map_err(read)?;
             let size = row.body.len() + 200;
-            out.push(row);
-            Ok(size)
-        };
-        self.each(sql, &mut take, || Ok(()))?;
-        Ok(out)
+            look(row).map(|()| size)
+        })
     }
 
-    fn records(&self) -> Result<Vec<StoredRecord>, CabinetError> {
-        let mut out = Vec::new();
-        let sql = "select kind, id, facts, sealed_digest from record";
-        let mut take = |row: &Row<'_>| {
-            let record = StoredRecord {
-                kind: row.get(0)?,
-                id: row.get(1)?,
-                facts: row.get(2)?,
-                sealed_digest: row.get(3)?,
-            };
+    fn row(&self, seq: u64) -> Result<Option<StoredRow>, CabinetError> {
+        let sql = "select seq, form, body, signature from history where seq = ?1";
+        let mut statement = self.connection.prepare_cached(sql).map_err(read)?;
+        let seq = i64::try_from(seq).unwrap_or(i64::MAX);
+        statement.query_row([seq], history_row).optional().map_err(read)
+    }
+
+    fn each_record(
+        &self,
+        look: &mut dyn FnMut(RecordSeen<'_>) -> Result<(), CabinetError>,
+    ) -> Result<(), CabinetError> {
+        self.each("select kind, id, facts, sealed_digest from record", |row| {
+            let record = record_seen(row).map_err(read)?;
             let size = record.facts.len() + record.id.len() + 200;
-            out.push(record);
-            Ok(size)
-        };
-        self.each(sql, &mut take, || Ok(()))?;
-        Ok(out)
+            look(record).map(|()| size)
+        })
     }
 
     fn sealed(&self, kind: &str, id: &str) -> Result<Option<Vec<u8>>, CabinetError> {
@@ -471,15 +475,12 @@ impl Store for SqliteStore {
         &self,
         look: &mut dyn FnMut(StoredSeal) -> Result<(), CabinetError>,
     ) -> Result<(), CabinetError> {
-        let found = std::cell::RefCell::new(None);
-        let sql = "select kind, id, bytes from sealed";
-        let mut take = |row: &Row<'_>| {
-            let seal = StoredSeal { kind: row.get(0)?, id: row.get(1)?, bytes: row.get(2)? };
+        self.each("select kind, id, bytes from sealed", |row| {
+            let seal = (|| Ok(StoredSeal { kind: row.get(0)?, id: row.get(1)?, bytes: row.get(2)? }))();
+            let seal = seal.map_err(read)?;
             let size = seal.bytes.len();
-            found.replace(Some(seal));
-            Ok(size)
-        };
-        self.each(sql, &mut take, || found.take().map_or(Ok(()), &mut *look))
+            look(seal).map(|()| size)
+        })
     }
 
     fn add_row(&mut self, row: &StoredRow) -> Result<(), CabinetError> {

@@ -30,6 +30,19 @@ pub struct StoredRecord {
     pub sealed_digest: Option<Vec<u8>>,
 }
 
+/// The same where it stands: most readers keep something smaller.
+#[derive(Debug, Clone, Copy)]
+pub struct RecordSeen<'a> {
+    /// See [`StoredRecord::kind`].
+    pub kind: &'a str,
+    /// See [`StoredRecord::id`].
+    pub id: &'a str,
+    /// See [`StoredRecord::facts`].
+    pub facts: &'a str,
+    /// See [`StoredRecord::sealed_digest`].
+    pub sealed_digest: Option<&'a [u8]>,
+}
+
 /// A sealed part as it is stored.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct StoredSeal {
@@ -62,25 +75,36 @@ pub trait Store {
     /// Forgets the transaction's changes.
     fn roll_back(&mut self);
 
-    /// All history rows, oldest first.
+    /// Shows every history row, oldest first.
     ///
     /// # Errors
-    /// [`CabinetError::Io`], [`CabinetError::Tampered`] for rows of a form that is never written.
-    fn history(&self) -> Result<Vec<StoredRow>, CabinetError>;
-    /// All records, ascending by kind and id.
+    /// [`CabinetError::Io`], [`CabinetError::Tampered`] for rows of a form that is never written, and what `look` returns.
+    fn each_row(
+        &self,
+        look: &mut dyn FnMut(StoredRow) -> Result<(), CabinetError>,
+    ) -> Result<(), CabinetError>;
+    /// One history row.
     ///
     /// # Errors
-    /// As [`Store::history`].
-    fn records(&self) -> Result<Vec<StoredRecord>, CabinetError>;
+    /// [`CabinetError::Io`], [`CabinetError::Tampered`] for a row of a form that is never written.
+    fn row(&self, seq: u64) -> Result<Option<StoredRow>, CabinetError>;
+    /// Shows every record, ascending by kind and id.
+    ///
+    /// # Errors
+    /// As [`Store::each_row`].
+    fn each_record(
+        &self,
+        look: &mut dyn FnMut(RecordSeen<'_>) -> Result<(), CabinetError>,
+    ) -> Result<(), CabinetError>;
     /// One sealed part.
     ///
     /// # Errors
-    /// As [`Store::history`].
+    /// As [`Store::row`].
     fn sealed(&self, kind: &str, id: &str) -> Result<Option<Vec<u8>>, CabinetError>;
     /// Shows every sealed part, ascending by kind and id.
     ///
     /// # Errors
-    /// As [`Store::history`], and what `look` returns.
+    /// As [`Store::each_row`].
     fn each_sealed(
         &self,
         look: &mut dyn FnMut(StoredSeal) -> Result<(), CabinetError>,

@@ -177,15 +177,18 @@ pub fn sha256_hex(bytes: &[u8]) -> String {
 
 /// Lower-case hexadecimal.
 pub fn hex(bytes: &[u8]) -> String {
-    let digit = |value: u8| char::from_digit(u32::from(value), 16).unwrap_or('0');
-    bytes.iter().flat_map(|byte| [digit(byte >> 4), digit(byte & 15)]).collect()
+    base16ct::lower::encode_string(bytes)
 }
 
 /// Bytes from hexadecimal digits; nothing when the text is not made of pairs of them.
 pub fn from_hex(text: &str) -> Option<Vec<u8>> {
-    let digit = |byte: u8| char::from(byte).to_digit(16).map(|value| value as u8);
-    let (pairs, []) = text.as_bytes().as_chunks::<2>() else { return None };
-    pairs.iter().map(|[high, low]| Some(digit(*high)? << 4 | digit(*low)?)).collect()
+    base16ct::mixed::decode_vec(text).ok()
+}
+
+/// As many bytes as are wanted from twice as many digits; nothing when there are more or fewer.
+pub fn from_hex_exactly<const N: usize>(text: &str) -> Option<[u8; N]> {
+    let mut out = [0; N];
+    (text.len() == 2 * N && base16ct::mixed::decode(text, &mut out).is_ok()).then_some(out)
 }
 
 #[cfg(test)]

@@ -65,7 +65,7 @@ fn keystore(number: u8, name: &str, role: Role, apps: &[&str], ends: &str, seq: 
     let facts = KeystoreFacts { entries: vec![entry], weak_password: name.contains("weak") };
     vec![
         item(number, &format!("{name}/k"), seq, Facts::Key(key)),
-        item(number + 100, &format!("{name}/k/certificate"), seq, Facts::Certificate(certificate)),
+        item(number + 100, &format!("{name}/k/certificate"), seq, Facts::Certificate(Box::new(certificate))),
         item(number + 50, name, seq, Facts::Keystore(facts)),
     ]
 }

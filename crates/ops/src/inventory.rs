@@ -1,9 +1,12 @@
 //! `inventory`: everything in the cabinet, a line each, without a passphrase.
 
+use std::collections::HashSet;
+
 use jiff::Timestamp;
 use ninekeys_cabinet::CabinetError;
 use ninekeys_core::board::{Mark, date_mark};
-use ninekeys_core::model::{Facts, Inventory, Item, Policy, State};
+use ninekeys_core::model::{Facts, Inventory, Item, NineKey, Policy, State};
+use rayon::prelude::*;
 use serde::Serialize;
 use thiserror::Error;
 
@@ -27,7 +30,7 @@ pub struct Line {
     /// The item's name.
     pub name: String,
     /// The word for its kind: `signing key`, `device`, …
-    pub kind: String,
+    pub kind: &'static str,
     /// Its alias, for a key in a keystore.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub alias: Option<String>,
@@ -48,6 +51,9 @@ pub struct Line {
     pub generation: u32,
     /// How it stands.
     pub mark: Mark,
+    /// Its kind's place: that of the nine keys, then the rest.
+    #[serde(skip)]
+    rank: usize,
 }
 
 /// Why it could not be told.
@@ -75,35 +81,34 @@ pub fn inventory(ctx: &Ctx<'_>) -> Result<InventoryReport, InventoryError> {
     // what was proved is not needed to be told: a large cabinet's records are as much again as what is told of them
     drop(cabinet);
     let policy = ctx.project_if_any()?.map_or_else(Policy::default, |file| file.project.policy);
-    let mut items: Vec<Line> = all.iter().flat_map(|item| lines(&all, item)).collect();
+    let mut items = Vec::new();
+    all.iter().for_each(|item| add_lines(&all, item, &mut items));
     for line in &mut items {
         line.mark = line.until.map_or(Mark::InUse, |until| date_mark(until, ctx.env.now, &policy));
     }
-    let at_risk: Vec<&str> = all
+    let at_risk: HashSet<&str> = all
         .keystores()
         .into_iter()
         .filter(|(_, facts)| last_backup.is_none_or(|backup| !backup.has_keys(facts, &all)))
         .map(|(item, _)| item.name.as_str())
         .collect();
-    for line in items.iter_mut().filter(|line| at_risk.contains(&line.name.as_str())) {
-        if line.kind == "signing key" && line.mark != Mark::Expired {
+    for line in items.iter_mut().filter(|line| line.kind == NineKey::Signing.word()) {
+        if line.mark != Mark::Expired && at_risk.contains(line.name.as_str()) {
             line.mark = Mark::AtRisk;
         }
     }
-    items.sort_by(|a, b| (rank(&a.kind), &a.name, &a.alias).cmp(&(rank(&b.kind), &b.name, &b.alias)));
+    items.par_sort_unstable_by(|a, b| (a.rank, &a.name, &a.alias).cmp(&(b.rank, &b.name, &b.alias)));
     Ok(InventoryReport { items, at: ctx.env.now, backed_up: at_risk.is_empty() })
 }
 
-/// The order of kinds: that of the nine keys, then the rest.
 fn rank(kind: &str) -> usize {
-    let nine = ninekeys_core::model::NineKey::ALL;
-    nine.iter().position(|key| key.word() == kind).unwrap_or(nine.len())
+    NineKey::ALL.iter().position(|key| key.word() == kind).unwrap_or(NineKey::ALL.len())
 }
 
-fn lines(all: &Inventory, item: &Item) -> Vec<Line> {
-    let line = |kind: &str| Line {
+fn add_lines(all: &Inventory, item: &Item, into: &mut Vec<Line>) {
+    let line = |kind: &'static str| Line {
         name: item.name.clone(),
-        kind: kind.into(),
+        kind,
         alias: None,
         algorithm: None,
         apps: Vec::new(),
@@ -112,40 +117,39 @@ fn lines(all: &Inventory, item: &Item) -> Vec<Line> {
         state: item.state,
         generation: item.generation,
         mark: Mark::InUse,
+        rank: rank(kind),
     };
     match &item.facts {
         // keys and certificates are told with what they are in; releases have their own list
-        Facts::Key(_) | Facts::Certificate(_) | Facts::Release(_) => Vec::new(),
-        Facts::Keystore(facts) => facts
-            .entries
-            .iter()
-            .map(|entry| {
-                let certificate = match all.get(&entry.certificate).map(|item| &item.facts) {
-                    Some(Facts::Certificate(certificate)) => Some(certificate),
-                    _ => None,
-                };
-                let algorithm = match all.get(&entry.key).map(|item| &item.facts) {
-                    Some(Facts::Key(key)) => Some(key.algorithm.clone()),
-                    _ => None,
-                };
-                Line {
-                    alias: Some(entry.alias.clone()),
-                    algorithm,
-                    apps: entry.apps.clone(),
-                    until: certificate.map(|c| c.not_after),
-                    fingerprint: certificate.map(|c| c.fingerprint.clone()),
-                    ..line(entry.role.nine_key().word())
-                }
-            })
-            .collect(),
-        Facts::Profile(profile) => vec![Line {
+        Facts::Key(_) | Facts::Certificate(_) | Facts::Release(_) => {}
+        Facts::Keystore(facts) => into.extend(facts.entries.iter().map(|entry| {
+            let certificate = match all.get(&entry.certificate).map(|item| &item.facts) {
+                Some(Facts::Certificate(certificate)) => Some(certificate),
+                _ => None,
+            };
+            let algorithm = match all.get(&entry.key).map(|item| &item.facts) {
+                Some(Facts::Key(key)) => Some(key.algorithm.clone()),
+                _ => None,
+            };
+            Line {
+                alias: Some(entry.alias.clone()),
+                algorithm,
+                apps: entry.apps.clone(),
+                until: certificate.map(|c| c.not_after),
+                fingerprint: certificate.map(|c| c.fingerprint.clone()),
+                ..line(entry.role.nine_key().word())
+            }
+        })),
+        Facts::Profile(profile) => into.push(Line {
             until: Some(profile.not_after),
             fingerprint: Some(profile.fingerprint.clone()),
             apps: profile.apps.clone(),
             ..line("provisioning profile")
-        }],
-        Facts::Identity(identity) => vec![Line { apps: identity.apps.clone(), ..line("identity") }],
-        Facts::ApiKey(key) => vec![Line { apps: key.apps.clone(), ..line("API key") }],
-        Facts::Device(_) => vec![line("device")],
+        }),
+        Facts::Identity(identity) => {
+            into.push(Line { apps: identity.apps.clone(), ..line("identity") });
+        }
+        Facts::ApiKey(key) => into.push(Line { apps: key.apps.clone(), ..line("API key") }),
+        Facts::Device(_) => into.push(line("device")),
     }
 }

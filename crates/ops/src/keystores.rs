@@ -305,7 +305,11 @@ pub(crate) fn put_key(
     });
     let certificate = match known {
         Some(item) => item.id,
-        None => change.put(NewItem::new(format!("{name}/certificate"), Facts::Certificate(facts), None))?,
+        None => change.put(NewItem::new(
+            format!("{name}/certificate"),
+            Facts::Certificate(Box::new(facts)),
+            None,
+        ))?,
     };
     let apps = new.apps.to_vec();
     Ok(KeystoreEntry { alias: new.alias.into(), role: new.role, key, certificate, apps })

@@ -453,6 +453,6 @@ impl Release<'_> {
             sha256: self.proof.sha256.clone(),
             folders: self.proof.folders.clone(),
         };
-        NewItem::new(format!("{stem}~{short}"), Facts::Release(facts), None)
+        NewItem::new(format!("{stem}~{short}"), Facts::Release(Box::new(facts)), None)
     }
 }

@@ -611,12 +611,12 @@ impl Forger<'_> {
 }
 
 fn release(name: &str, app: &str) -> NewItem {
-    let facts = serde_json::json!({
-        "kind": "release", "app": app, "id": "example.gannetpoint.crossing", "version": "1", "code": 1,
+    let facts = format!(
+        r#"{{"kind": "release", "app": "{app}", "id": "example.gannetpoint.crossing", "version": "1", "code": 1,
         "destination": "direct", "file": "a.apk", "size": 1, "content": "00", "signed_with": "k", "signer": "00",
-        "certificate": null, "profile": null, "schemes": [], "signed": "2031-05-19T12:00:00Z", "by": "s"
-    });
-    NewItem::new(name, serde_json::from_value(facts).unwrap(), None)
+        "certificate": null, "profile": null, "schemes": [], "signed": "2031-05-19T12:00:00Z", "by": "s"}}"#
+    );
+    NewItem::new(name, serde_json::from_str(&facts).unwrap(), None)
 }
 
 /// A cabinet with a member who signs Crossing's builds, and that member's keys.

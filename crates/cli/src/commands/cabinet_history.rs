@@ -15,7 +15,7 @@ pub(crate) struct Args {
 
 pub(crate) fn run(args: &Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
     const ATTEMPT: &str = "read the history";
-    let cabinet = ctx.open().map_err(|error| Failure::of(ATTEMPT, &error))?;
+    let mut cabinet = ctx.open().map_err(|error| Failure::of(ATTEMPT, &error))?;
     let path = ctx.cabinet_path().map_err(|error| Failure::of(ATTEMPT, &error))?;
     let rows = cabinet
         .history(args.verify)

@@ -23,7 +23,7 @@ impl Report for InventoryReport {
         let head = format!("{} in the cabinet", words::count(self.items.len(), "item"));
         paper.put(&Line::new().text(head))?;
         paper.blank()?;
-        paper.table_of(2, || self.items.iter().map(|row| item_row(self, row)))?;
+        paper.table_of(2, &self.items, |row| item_row(self, row))?;
         if !self.backed_up {
             paper.blank()?;
             let line =
@@ -52,7 +52,7 @@ fn item_row(report: &InventoryReport, row: &Row) -> Vec<Line> {
         Line::new().sign(mark).text(" ").bold(&row.name),
         // a key that is called as its keystore needs no second name
         Line::new().dim(row.alias.as_deref().filter(|alias| *alias != row.name).unwrap_or("")),
-        Line::new().text(&row.kind),
+        Line::new().text(row.kind),
         Line::new().text(row.algorithm.as_deref().unwrap_or("")),
         Line::new().text(row.apps.join(", ")),
         Line::new().text(until),

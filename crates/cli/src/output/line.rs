@@ -6,6 +6,7 @@ use std::io::{self, Write};
 use anstyle::{Ansi256Color, Style};
 use ninekeys_core::board::Mark;
 use ninekeys_core::findings::Level;
+use rayon::prelude::*;
 use unicode_width::UnicodeWidthStr;
 
 const GREEN: Style = Style::new().fg_color(Some(anstyle::Color::Ansi256(Ansi256Color(72))));
@@ -232,12 +233,26 @@ pub(crate) struct Paper<'a> {
     out: &'a mut dyn Write,
     width: Option<usize>,
     marks: Marks,
+    colour: bool,
 }
 
 impl<'a> Paper<'a> {
     /// Paper of a width, or endless.
     pub(crate) fn new(out: &'a mut dyn Write, width: Option<usize>, marks: Marks) -> Self {
-        Paper { out, width, marks }
+        Paper { out, width, marks, colour: true }
+    }
+
+    /// Without colour: nothing has to be taken out again where none can be shown.
+    pub(crate) fn without_colour(self) -> Self {
+        Paper { colour: false, ..self }
+    }
+
+    fn styled(&mut self, style: Style, text: &str) -> io::Result<()> {
+        if self.colour {
+            write!(self.out, "{style}{text}{style:#}")
+        } else {
+            self.out.write_all(text.as_bytes())
+        }
     }
 
     /// The width of the paper.
@@ -264,24 +279,34 @@ impl<'a> Paper<'a> {
                 Span::To(wanted) => column = self.gap(column, *wanted)?,
                 Span::Sign(sign) => {
                     let text = sign.text(self.marks);
-                    write!(self.out, "{}{text}{:#}", sign.style(), sign.style())?;
-                    column += text.width();
+                    self.styled(sign.style(), text)?;
+                    column += columns(text);
                 }
                 Span::Text(style, text) => column = self.words(*style, text, column, hang)?,
                 Span::Typed(text) => {
-                    column = self.room_for(text.width(), column, hang)?;
-                    write!(self.out, "{BLUE}{text}{BLUE:#}")?;
-                    column += text.width();
+                    column = self.room_for(columns(text), column, hang)?;
+                    self.styled(BLUE, text)?;
+                    column += columns(text);
                 }
             }
         }
         Ok(column)
     }
 
+    fn spaces(&mut self, mut count: usize) -> io::Result<()> {
+        const SPACES: &[u8] = &[b' '; 64];
+        while count > 0 {
+            let some = SPACES.get(..count).unwrap_or(SPACES);
+            self.out.write_all(some)?;
+            count -= some.len();
+        }
+        Ok(())
+    }
+
     /// Spaces up to a column, one at least, none at the line's start.
     fn gap(&mut self, column: usize, wanted: usize) -> io::Result<usize> {
         let gap = wanted.saturating_sub(column).max(usize::from(column > 0));
-        write!(self.out, "{:gap$}", "")?;
+        self.spaces(gap)?;
         Ok(column + gap)
     }
 
@@ -295,7 +320,8 @@ impl<'a> Paper<'a> {
         if column <= indent {
             return Ok(column);
         }
-        write!(self.out, "\n{:indent$}", "")?;
+        self.blank()?;
+        self.spaces(indent)?;
         Ok(indent)
     }
 
@@ -305,10 +331,10 @@ impl<'a> Paper<'a> {
             Marks::Unicode => Cow::Borrowed(text),
             Marks::Ascii => Cow::Owned(text.replace('·', "-").replace('…', "...").replace('×', "x")),
         };
-        let whole = start + text.width();
+        let whole = start + columns(&text);
         if self.width.is_none_or(|width| whole <= width) {
             if !text.is_empty() {
-                write!(self.out, "{style}{text}{style:#}")?;
+                self.styled(style, &text)?;
             }
             return Ok(whole);
         }
@@ -318,17 +344,18 @@ impl<'a> Paper<'a> {
             for (piece_index, piece) in pieces(word, room).iter().enumerate() {
                 // pieces of one word have no space between them
                 let space = usize::from(index > 0 && piece_index == 0);
-                let long = self.width.is_some_and(|width| column + space + piece.width() > width);
+                let long = self.width.is_some_and(|width| column + space + columns(piece) > width);
                 if long && column > hang {
-                    write!(self.out, "\n{:hang$}", "")?;
+                    self.blank()?;
+                    self.spaces(hang)?;
                     column = hang;
                 } else if space > 0 {
                     write!(self.out, " ")?;
                     column += 1;
                 }
                 if !piece.is_empty() {
-                    write!(self.out, "{style}{piece}{style:#}")?;
-                    column += piece.width();
+                    self.styled(style, piece)?;
+                    column += columns(piece);
                 }
             }
         }
@@ -338,43 +365,79 @@ impl<'a> Paper<'a> {
     /// Lines whose parts stand in columns: every row has as many cells as there are columns, the last is as
     /// wide as it is. `indent` spaces stand in front.
     pub(crate) fn table(&mut self, indent: usize, rows: &[Vec<Line>]) -> io::Result<()> {
-        self.table_of(indent, || rows.iter().cloned())
+        self.table_of(indent, rows, Clone::clone)
     }
 
-    /// The same of rows that are made twice, once to be measured and once to be drawn, and never all at a time: a list
-    /// may have 100,000.
-    pub(crate) fn table_of<I: Iterator<Item = Vec<Line>>>(
+    /// The same of rows that are made where they are needed, some at a time and on all cores: a list may have 100,000.
+    pub(crate) fn table_of<T: Sync>(
         &mut self,
         indent: usize,
-        rows: impl Fn() -> I,
+        things: &[T],
+        row: impl Fn(&T) -> Vec<Line> + Sync,
     ) -> io::Result<()> {
+        let (marks, colour) = (self.marks, self.colour);
+        let drawn: io::Result<Vec<Cells>> =
+            things.par_chunks(AT_A_TIME).map(|some| Cells::draw(some, &row, marks, colour)).collect();
+        let drawn = drawn?;
         let mut widths: Vec<usize> = Vec::new();
-        for row in rows() {
-            for (at, cell) in row.iter().enumerate() {
-                let width = cell.width(self.marks);
-                match widths.get_mut(at) {
-                    Some(known) => *known = width.max(*known),
-                    None => widths.push(width),
-                }
-            }
+        for cells in &drawn {
+            widths.resize(widths.len().max(cells.widths.len()), 0);
+            widths.iter_mut().zip(&cells.widths).for_each(|(all, some)| *all = *some.max(all));
         }
         let whole = indent + widths.iter().map(|width| width + 2).sum::<usize>();
         if self.width.is_some_and(|width| whole > width + 2) {
-            return rows().try_for_each(|row| self.stacked(indent, &row));
+            return things.iter().try_for_each(|thing| self.stacked(indent, &row(thing)));
         }
-        for row in rows() {
-            let mut at = indent;
-            let mut column = 0;
-            for (cell, width) in row.iter().zip(&widths) {
-                if !cell.spans.is_empty() {
-                    column = self.gap(column, at)?;
-                    column = self.spans(cell, column, at)?;
+        for cells in drawn {
+            let mut text = cells.text.as_slice();
+            for row in cells.sizes.chunks(widths.len().max(1)) {
+                let (mut at, mut column) = (indent, 0);
+                for ((bytes, columns), width) in row.iter().zip(&widths) {
+                    if let Some((cell, rest)) = text.split_at_checked(*bytes)
+                        && *bytes > 0
+                    {
+                        column = self.gap(column, at)? + columns;
+                        self.out.write_all(cell)?;
+                        text = rest;
+                    }
+                    at += width + 2;
                 }
-                at += width + 2;
+                self.blank()?;
             }
-            writeln!(self.out)?;
         }
         Ok(())
+    }
+}
+
+/// How many rows are drawn together.
+const AT_A_TIME: usize = 1_024;
+
+/// Rows of a table, drawn before it is known how wide its columns are.
+#[derive(Default)]
+struct Cells {
+    text: Vec<u8>,
+    /// How many bytes and how many columns each cell takes, row after row.
+    sizes: Vec<(usize, usize)>,
+    /// The widest of each column.
+    widths: Vec<usize>,
+}
+
+impl Cells {
+    fn draw<T>(things: &[T], row: impl Fn(&T) -> Vec<Line>, marks: Marks, colour: bool) -> io::Result<Self> {
+        let mut cells = Cells::default();
+        for thing in things {
+            for (at, cell) in row(thing).iter().enumerate() {
+                let before = cells.text.len();
+                let mut paper = Paper { out: &mut cells.text, width: None, marks, colour };
+                let width = paper.spans(cell, 0, 0)?;
+                cells.sizes.push((cells.text.len() - before, width));
+                match cells.widths.get_mut(at) {
+                    Some(known) => *known = width.max(*known),
+                    None => cells.widths.push(width),
+                }
+            }
+        }
+        Ok(cells)
     }
 }
 
@@ -396,6 +459,11 @@ impl Paper<'_> {
     }
 }
 
+/// How many columns a text takes.
+fn columns(text: &str) -> usize {
+    if text.is_ascii() { text.len() } else { text.width() }
+}
+
 /// A word in pieces of at most `room` columns, cut behind colons: a fingerprint that is wider than the paper.
 fn pieces(word: &str, room: usize) -> Vec<String> {
     if word.width() <= room || !word.contains(':') {
@@ -409,17 +477,6 @@ fn pieces(word: &str, room: usize) -> Vec<String> {
         }
     }
     out
-}
-
-impl Line {
-    /// How many columns it takes.
-    fn width(&self, marks: Marks) -> usize {
-        self.spans.iter().fold(0, |column, span| match span {
-            Span::Text(_, text) | Span::Typed(text) => column + text.width(),
-            Span::Sign(sign) => column + sign.text(marks).width(),
-            Span::To(wanted) => column.max(*wanted),
-        })
-    }
 }
 
 #[cfg(test)]

@@ -13,6 +13,7 @@ mod words;
 
 use std::io::{self, BufWriter, IsTerminal, Write};
 
+use anstream::{AutoStream, ColorChoice};
 use serde::Serialize;
 
 use ninekeys_ops::{Ctx, Notice};
@@ -47,6 +48,9 @@ pub(crate) struct Output {
     closed: bool,
 }
 
+/// How much of an answer is held before it is written.
+const HELD: usize = 64 << 10;
+
 #[derive(Serialize)]
 struct Tagged<'a, R> {
     schema: &'static str,
@@ -71,17 +75,28 @@ impl Output {
         if self.quiet && self.format == Format::Text && report.is_quiet() {
             return;
         }
-        let mut stdout = BufWriter::new(anstream::stdout().lock());
         let written = match self.format {
             Format::Json => {
+                let mut stdout = BufWriter::with_capacity(HELD, stdout().lock());
                 let tagged = Tagged { schema: R::SCHEMA, report };
-                serde_json::to_writer_pretty(&mut stdout, &tagged)
-                    .map_err(io::Error::from)
-                    .and_then(|()| writeln!(stdout))
+                let written = serde_json::to_writer_pretty(&mut stdout, &tagged).map_err(io::Error::from);
+                written.and_then(|()| writeln!(stdout)).and_then(|()| stdout.flush())
             }
-            _ => report.text(&mut Paper::new(&mut stdout, self.width, self.marks)),
+            _ => self.on_paper(|paper| report.text(paper)),
         };
-        self.note(written.and_then(|()| stdout.flush()));
+        self.note(written);
+    }
+
+    /// Writes to stdout, with colour where it can be shown.
+    fn on_paper(&self, write: impl FnOnce(&mut Paper<'_>) -> io::Result<()>) -> io::Result<()> {
+        if AutoStream::choice(&stdout()) == ColorChoice::Never {
+            let mut stdout = BufWriter::with_capacity(HELD, stdout().lock());
+            write(&mut Paper::new(&mut stdout, self.width, self.marks).without_colour())?;
+            return stdout.flush();
+        }
+        let mut stdout = BufWriter::new(anstream::stdout().lock());
+        write(&mut Paper::new(&mut stdout, self.width, self.marks))?;
+        stdout.flush()
     }
 
     /// Answers with the verdicts of a check: on one build as that build's report, on several as a list.
@@ -105,10 +120,8 @@ impl Output {
 
     /// Prints lines for people.
     pub(crate) fn lines(&mut self, lines: &[Line]) {
-        let mut stdout = BufWriter::new(anstream::stdout().lock());
-        let mut paper = Paper::new(&mut stdout, self.width, self.marks);
-        let written = lines.iter().try_for_each(|line| paper.put(line));
-        self.note(written.and_then(|()| stdout.flush()));
+        let written = self.on_paper(|paper| lines.iter().try_for_each(|line| paper.put(line)));
+        self.note(written);
     }
 
     /// Says why not, on stderr.
@@ -154,6 +167,12 @@ impl Output {
             self.failure(&failure.changed("what was asked for is done; only its answer is lost"));
         }
     }
+}
+
+/// Stdout as it is, for what has no colour in it.
+#[expect(clippy::disallowed_methods, reason = "this module prints")]
+fn stdout() -> io::Stdout {
+    io::stdout()
 }
 
 /// The terminal's width; nothing through a pipe, where no line is broken.

@@ -5,32 +5,92 @@
 //! twice. Times are UTC, fingerprints SHA-256 in lower-case hexadecimal, binary values hexadecimal.
 
 use std::collections::BTreeMap;
+use std::fmt;
 
 use jiff::Timestamp;
-use serde::{Deserialize, Serialize};
+use serde::de::value::MapAccessDeserializer;
+use serde::de::{Error as _, MapAccess, Visitor};
+use serde::{Deserialize, Deserializer, Serialize};
 
 use super::{Destination, ItemId, NineKey};
 
-/// The facts of an item, by kind.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+/// The facts of an item, by kind. What is large stands apart: a cabinet may hold 100,000 of them.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Facts {
     /// A private key.
     Key(KeyFacts),
     /// A certificate.
-    Certificate(CertificateFacts),
+    Certificate(Box<CertificateFacts>),
     /// A keystore.
     Keystore(KeystoreFacts),
     /// An identity.
     Identity(IdentityFacts),
     /// A provisioning profile.
-    Profile(ProfileFacts),
+    Profile(Box<ProfileFacts>),
     /// A store API key or a service key.
-    ApiKey(ApiKeyFacts),
+    ApiKey(Box<ApiKeyFacts>),
     /// A registered device.
     Device(DeviceFacts),
     /// A signed build in the ledger.
-    Release(ReleaseFacts),
+    Release(Box<ReleaseFacts>),
+}
+
+/// The kinds, as they are written.
+#[derive(Clone, Copy, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+enum Kind {
+    Key,
+    Certificate,
+    Keystore,
+    Identity,
+    Profile,
+    ApiKey,
+    Device,
+    Release,
+}
+
+/// The name that the kind stands under.
+#[derive(Deserialize)]
+#[serde(rename_all = "kebab-case")]
+enum Tag {
+    Kind,
+}
+
+/// Reads what is written with the kind first, as it always is, straight into place: what stands anywhere would have to be
+/// kept aside until the kind is known.
+impl<'de> Deserialize<'de> for Facts {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct KindFirst;
+
+        impl<'de> Visitor<'de> for KindFirst {
+            type Value = Facts;
+
+            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str("facts that say their kind first")
+            }
+
+            fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Facts, A::Error> {
+                let Some(Tag::Kind) = map.next_key()? else {
+                    return Err(A::Error::missing_field("kind"));
+                };
+                let kind = map.next_value()?;
+                let rest = MapAccessDeserializer::new(map);
+                Ok(match kind {
+                    Kind::Key => Facts::Key(Deserialize::deserialize(rest)?),
+                    Kind::Certificate => Facts::Certificate(Deserialize::deserialize(rest)?),
+                    Kind::Keystore => Facts::Keystore(Deserialize::deserialize(rest)?),
+                    Kind::Identity => Facts::Identity(Deserialize::deserialize(rest)?),
+                    Kind::Profile => Facts::Profile(Deserialize::deserialize(rest)?),
+                    Kind::ApiKey => Facts::ApiKey(Deserialize::deserialize(rest)?),
+                    Kind::Device => Facts::Device(Deserialize::deserialize(rest)?),
+                    Kind::Release => Facts::Release(Deserialize::deserialize(rest)?),
+                })
+            }
+        }
+
+        deserializer.deserialize_map(KindFirst)
+    }
 }
 
 impl Facts {
@@ -271,4 +331,34 @@ pub struct ReleaseFacts {
     /// What stands at the file's top level, with its size in bytes, compressed.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub folders: BTreeMap<String, u64>,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_kind_is_read_as_it_is_written_and_the_kind_comes_first() {
+        let texts = [
+            r#"{"kind":"key","algorithm":"EC P-256","public_key":"00","fingerprint":"01"}"#,
+            r#"{"kind":"keystore","entries":[],"weak_password":false}"#,
+            r#"{"kind":"identity","purpose":"push","key":"00000000000000000000000000000000","certificate":"00000000000000000000000000000001","team":"GPFERRY009","apps":[],"sandbox":true}"#,
+            r#"{"kind":"api-key","service":"store","key_id":"K","issuer":"I","role":"app manager","key":null,"apps":["crossing"]}"#,
+            r#"{"kind":"device","identifier":"x","title":"quay"}"#,
+            r#"{"kind":"certificate","key":"00000000000000000000000000000000","der":"30","fingerprint":"02","subject":"CN=a","issuer":"CN=a","serial":"1","not_before":"2030-01-01T00:00:00Z","not_after":"2060-01-01T00:00:00Z"}"#,
+        ];
+        for text in texts {
+            let facts: Facts = serde_json::from_str(text).unwrap();
+            assert_eq!(serde_json::to_string(&facts).unwrap(), text);
+        }
+        for wrong in [
+            r#"{"identifier":"x","title":"quay","kind":"device"}"#,
+            r#"{"kind":"pier","title":"quay"}"#,
+            r#"{"kind":"device","title":"quay"}"#,
+            r#"{"kind":"device","identifier":"x","identifier":"y","title":"quay"}"#,
+            "{}",
+        ] {
+            assert!(serde_json::from_str::<Facts>(wrong).is_err(), "{wrong}");
+        }
+    }
 }

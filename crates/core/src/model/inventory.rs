@@ -22,7 +22,7 @@ impl ItemId {
 
     /// From its text form; nothing when it is not one.
     pub fn from_text(text: &str) -> Option<Self> {
-        crate::digest::from_hex(text)?.try_into().ok().map(ItemId)
+        crate::digest::from_hex_exactly(text).map(ItemId)
     }
 }
 
@@ -40,8 +40,8 @@ impl Serialize for ItemId {
 
 impl<'de> Deserialize<'de> for ItemId {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        let text = String::deserialize(deserializer)?;
-        ItemId::from_text(&text).ok_or_else(|| D::Error::custom("an item id has 32 hexadecimal digits"))
+        let text = <&str>::deserialize(deserializer)?;
+        ItemId::from_text(text).ok_or_else(|| D::Error::custom("an item id has 32 hexadecimal digits"))
     }
 }
 
@@ -290,7 +290,7 @@ impl Inventory {
         let mut all: Vec<&ReleaseFacts> = self
             .iter()
             .filter_map(|item| match &item.facts {
-                Facts::Release(facts) => Some(facts),
+                Facts::Release(facts) => Some(facts.as_ref()),
                 _ => None,
             })
             .collect();
