@@ -12,6 +12,7 @@
 )]
 
 pub mod builds;
+pub mod cases;
 
 use std::ffi::OsStr;
 use std::fs;

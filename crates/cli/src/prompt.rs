@@ -43,7 +43,9 @@ impl Ask for Terminal {
             descriptor: self.passphrase_fd,
             variable: Some("NINEKEYS_PASSPHRASE"),
         };
-        Ok(given.read()?.map(Credential::Passphrase))
+        // no passphrase is empty: the variable is as good as not set
+        let text = given.read()?.filter(|text| text.lend(|text| !text.is_empty()));
+        Ok(text.map(Credential::Passphrase))
     }
 
     fn secret(&self, what: &str) -> Result<Option<SecretText>, AskError> {
@@ -90,7 +92,8 @@ pub(crate) struct Given<'a> {
 }
 
 impl Given<'_> {
-    /// The secret from the first place that was named. A variable that is not set is no secret.
+    /// The secret from the first place that was named. A variable that is not set is no secret; one that is set and empty is
+    /// an empty one.
     pub(crate) fn read(&self) -> Result<Option<SecretText>, FileError> {
         if let Some(path) = self.file {
             return from_file(path).map(Some);
@@ -158,7 +161,7 @@ fn without_end(text: &str) -> &str {
 
 #[expect(clippy::disallowed_methods, reason = "this is where secrets come in from the environment")]
 fn variable(name: &str) -> Result<Option<SecretText>, FileError> {
-    let Some(value) = std::env::var_os(name).filter(|value| !value.is_empty()) else { return Ok(None) };
+    let Some(value) = std::env::var_os(name) else { return Ok(None) };
     match value.into_string() {
         Ok(text) => {
             Ok(Some(Secret::new(text))

@@ -3,7 +3,8 @@
 use std::fmt;
 use std::str::FromStr;
 
-use der::asn1::{BitString, GeneralizedTime, UtcTime};
+use der::asn1::{BitString, GeneralizedTime, OctetString, UtcTime};
+use der::oid::AssociatedOid;
 use der::{DateTime, Encode};
 use jiff::{Span, Timestamp, tz::TimeZone};
 use spki::{
@@ -12,10 +13,13 @@ use spki::{
 };
 use thiserror::Error;
 use x509_cert::builder::{Builder, CertificateBuilder, profile::BuilderProfile};
+use x509_cert::ext::Extension;
+use x509_cert::ext::pkix::SubjectKeyIdentifier;
 use x509_cert::name::Name;
 use x509_cert::serial_number::SerialNumber;
 use x509_cert::time::{Time, Validity};
 
+use crate::digest::sha256;
 use crate::env::Env;
 use crate::keys::{KeyError, PrivateKey, Signer};
 
@@ -34,7 +38,7 @@ pub enum CertificateError {
     #[error("the country is two letters of ISO 3166, not `{0}`")]
     Country(String),
     /// A field that is too long for its type, or holds control characters.
-    #[error("the {field} has to be 1 to {most} characters without control characters")]
+    #[error("the {field} has to be 1 to {most} characters, not blanks alone and no control characters")]
     Field {
         /// Its name.
         field: &'static str,
@@ -98,7 +102,7 @@ impl Subject {
         }
         for (_, field, most, value) in self.fields() {
             let length = value.chars().count();
-            if length == 0 || length > most || value.chars().any(char::is_control) {
+            if value.trim().is_empty() || length > most || value.chars().any(char::is_control) {
                 return Err(CertificateError::Field { field, most });
             }
         }
@@ -162,11 +166,26 @@ pub fn self_signed(
     certificate.to_der().map_err(encoding)
 }
 
-/// Whether a certificate is that of a debug key: build tools make one on every machine, always for this subject and
-/// under a password that everybody knows.
-pub fn is_debug_subject(subject: &str) -> bool {
-    let has = |wanted: &str| subject.split([',', '+']).any(|part| part.trim().eq_ignore_ascii_case(wanted));
-    has("CN=Android Debug") && has("O=Android")
+/// The certificate of the platform's published test key, by SHA-256: its private half lies in the open with the platform's
+/// sources, and packages signed with it are found in the wild.
+const PUBLISHED_TEST_KEY: &str = "a40da80a59d170caa950cf15c18c454d47a39b26989d8b640ecd745ba71bf5dc";
+
+/// Whether a certificate is that of a key that anybody can have: a debug key, which build tools make on every machine,
+/// always for this subject and under a password that everybody knows, or a published test key.
+pub fn is_debug_certificate(subject: &str, fingerprint: &str) -> bool {
+    let has = |wanted: &str| parts(subject).any(|part| part.eq_ignore_ascii_case(wanted));
+    (has("CN=Android Debug") && has("O=Android")) || fingerprint == PUBLISHED_TEST_KEY
+}
+
+/// The parts of a name (RFC 4514), whatever their order: separated by commas and pluses that are not escaped.
+fn parts(name: &str) -> impl Iterator<Item = &str> {
+    let mut escaped = false;
+    name.split(move |c: char| {
+        let separates = matches!(c, ',' | '+') && !escaped;
+        escaped = c == '\\' && !escaped;
+        separates
+    })
+    .map(str::trim)
 }
 
 /// Whether a certificate that names itself as its issuer is signed by its own key. Nothing for others, and for
@@ -215,7 +234,8 @@ fn time(at: Timestamp, years: u16) -> Result<Time, CertificateError> {
     })
 }
 
-/// A certificate without extensions, as platforms expect of a signing key's.
+/// A version 3 certificate with a subject key identifier: what a strict verifier asks of a signer that vouches for itself
+/// (RFC 5280, section 4.2.1.2).
 struct SelfSigned(Name);
 
 impl BuilderProfile for SelfSigned {
@@ -229,11 +249,19 @@ impl BuilderProfile for SelfSigned {
 
     fn build_extensions(
         &self,
-        _key: spki::SubjectPublicKeyInfoRef<'_>,
+        key: spki::SubjectPublicKeyInfoRef<'_>,
         _issuer_key: spki::SubjectPublicKeyInfoRef<'_>,
         _tbs: &x509_cert::TbsCertificate,
-    ) -> x509_cert::builder::Result<Vec<x509_cert::ext::Extension>> {
-        Ok(Vec::new())
+    ) -> x509_cert::builder::Result<Vec<Extension>> {
+        // the left 160 bits of SHA-256 over the key's bits (RFC 7093, section 2, method 1)
+        let digest = sha256(key.subject_public_key.raw_bytes());
+        let identifier = OctetString::new(digest.get(..20).unwrap_or_default())?;
+        let extension = Extension {
+            extn_id: SubjectKeyIdentifier::OID,
+            critical: false,
+            extn_value: OctetString::new(identifier.to_der()?)?,
+        };
+        Ok(vec![extension])
     }
 }
 

@@ -62,7 +62,8 @@ fn keystore(number: u8, name: &str, role: Role, apps: &[&str], ends: &str, seq: 
         certificate: id(number + 100),
         apps: apps.iter().map(|app| (*app).to_owned()).collect(),
     };
-    let facts = KeystoreFacts { entries: vec![entry], weak_password: name.contains("weak") };
+    let weak_password = name.contains("weak");
+    let facts = KeystoreFacts { entries: vec![entry], weak_password, foreign_password: false };
     vec![
         item(number, &format!("{name}/k"), seq, Facts::Key(key)),
         item(number + 100, &format!("{name}/k/certificate"), seq, Facts::Certificate(Box::new(certificate))),

@@ -38,24 +38,67 @@ fn the_demo_builds_say_what_they_are() {
 }
 
 #[test]
-fn a_codename_counts_as_the_lowest_level_and_a_number_in_text_as_a_number() {
+fn a_codename_is_no_level_that_is_known_and_a_number_in_text_is_a_number() {
     let min = |value| {
         let sdk = Node::new("uses-sdk").platform(id::MIN_SDK, "minSdkVersion", value);
         read(&with_sdk(sdk)).manifest.unwrap().min_sdk
     };
     let codename = min(Value::Text("Skerry".into()));
-    assert_eq!((codename.lowest_level(), codename.to_string()), (1, "Skerry".into()));
+    assert_eq!((codename.level(), codename.to_string()), (None, "Skerry".into()));
+    assert!(codename.may_be_below(1) && !codename.is_below(99), "nobody knows");
     assert_eq!(min(Value::Text("26".into())), Sdk::Level(26));
-    assert_eq!(min(Value::Reference(0x7f01_0001)).lowest_level(), 1);
+    assert_eq!(min(Value::Reference(0x7f01_0001)).level(), None);
     assert_eq!(read(&with_sdk(Node::new("uses-sdk"))).manifest.unwrap().min_sdk, Sdk::Level(1));
 }
 
+/// A package whose manifest refers to its resources for everything.
+fn referring(table: Option<Vec<u8>>) -> Vec<u8> {
+    let at = |index: u32| Value::Reference(0x7f01_0000 + index);
+    let manifest = Node::new("manifest")
+        .plain("package", "example.ferry")
+        .platform(id::VERSION_CODE, "versionCode", at(0))
+        .platform(id::VERSION_NAME, "versionName", at(1))
+        .child(Node::new("uses-sdk").platform(id::MIN_SDK, "minSdkVersion", at(2)).platform(
+            id::TARGET_SDK,
+            "targetSdkVersion",
+            at(3),
+        ))
+        .child(Node::new("application").platform(id::DEBUGGABLE, "debuggable", at(4)));
+    let writer = Writer::new().deflated("AndroidManifest.xml", &write(&manifest));
+    match table {
+        Some(table) => writer.stored("resources.arsc", &table).finish(),
+        None => writer.finish(),
+    }
+}
+
 #[test]
-fn a_codename_is_not_signed_for_devices_that_nobody_knows() {
-    let sdk = Node::new("uses-sdk").platform(id::MIN_SDK, "minSdkVersion", Value::Text("Skerry".into()));
-    let bytes = with_sdk(sdk);
-    let refused = Opened::open(&bytes, &Limits::USUAL).unwrap().allow(Destination::Direct).err().unwrap();
-    assert!(refused.to_string().contains("from SDK Skerry on"), "{refused}");
+fn what_a_manifest_refers_to_is_looked_up_and_else_not_known() {
+    let values = [
+        Value::Number(12),
+        Value::Text("2.4.0".into()),
+        Value::Number(26),
+        Value::Reference(0x7f01_0005),
+        Value::Boolean(false),
+        Value::Number(35),
+    ];
+    let table = ninekeys_formats::arsc::write::table(&[values.map(Some).to_vec()]);
+    let known = read(&referring(Some(table))).manifest.unwrap();
+    assert_eq!((known.version_code, known.version_name.as_deref()), (Some(12), Some("2.4.0")));
+    assert_eq!((&known.min_sdk, &known.target_sdk), (&Sdk::Level(26), &Sdk::Level(35)));
+    assert!(!known.debuggable && !known.version_code_unknown);
+    // a code that differs by device is none, and one that is not there neither: never 0
+    let two =
+        ninekeys_formats::arsc::write::table(&[vec![Some(Value::Number(12))], vec![Some(Value::Number(13))]]);
+    for table in [Some(two), Some(b"no table".to_vec()), None] {
+        let package = referring(table);
+        let unknown = read(&package).manifest.unwrap();
+        assert_eq!((unknown.version_code, unknown.version_code_unknown), (None, true));
+        assert_eq!((unknown.min_sdk.level(), unknown.target_sdk.level()), (None, None));
+        assert!(unknown.debuggable, "what may be debuggable is treated as if it were");
+        let refused =
+            Opened::open(&package, &Limits::USUAL).unwrap().allow(Destination::Direct).err().unwrap();
+        assert!(refused.to_string().contains("its version code is not known"), "{refused}");
+    }
 }
 
 #[test]

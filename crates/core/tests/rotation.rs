@@ -179,6 +179,24 @@ fn a_tree_over_other_bytes_and_a_strangers_are_no_signatures() {
 }
 
 #[test]
+fn a_root_without_a_tree_is_no_signature() {
+    let one = identity(Algorithm::P256, common::NOW, 30);
+    let bytes = sign(&CROSSING, Signing::usual(who(&one))).unwrap();
+    with_env(common::NOW, |env| {
+        let made = make_idsig(&bytes, &verified(&bytes).1, &Signing::usual(who(&one)), env).unwrap();
+        let file = ninekeys_formats::idsig::parse(&made, &Limits::USUAL).unwrap();
+        let empty = ninekeys_formats::idsig::write(file.root, &file.signers, &[]);
+        for without in [empty.clone(), empty[..empty.len() - 4].to_vec()] {
+            let mut signatures = verified(&bytes).1;
+            check_idsig(&bytes, &without, &mut signatures, &Limits::USUAL, env).unwrap();
+            let state = signatures.schemes.pop().unwrap().state;
+            let SchemeState::Broken(faults) = state else { panic!("taken for whole") };
+            assert!(faults[0].to_string().contains("no tree below it"), "{faults:?}");
+        }
+    });
+}
+
+#[test]
 fn trees_of_every_depth_are_built_as_they_are_read() {
     // one block, one level full, one block more than that, three levels
     let key = identity(Algorithm::P256, common::NOW, 30);

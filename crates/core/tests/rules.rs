@@ -7,11 +7,12 @@ mod common;
 use common::{NOW, identity, sign, with_env};
 use jiff::Timestamp;
 use ninekeys_core::android::{Opened, Package, verify};
+use ninekeys_core::certificate::{Subject, self_signed};
 use ninekeys_core::demo::{CROSSING, DemoBuild};
 use ninekeys_core::findings::Level;
 use ninekeys_core::keys::Algorithm;
 use ninekeys_core::model::{Android, App, Destination, Policy, ReleaseFacts, Role};
-use ninekeys_core::rules::{BuildLook, KnownSigner, Verdict, check_build};
+use ninekeys_core::rules::{BuildLook, KnownSigner, Part, Verdict, check_build};
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::source::Source;
 
@@ -30,6 +31,7 @@ struct Case {
     last: Option<ReleaseFacts>,
     above: Option<u64>,
     known: Vec<KnownSigner>,
+    parts: Vec<Part>,
 }
 
 fn case(bytes: Vec<u8>) -> Case {
@@ -50,6 +52,7 @@ fn case(bytes: Vec<u8>) -> Case {
         last: None,
         above: None,
         known: Vec::new(),
+        parts: Vec::new(),
     }
 }
 
@@ -67,6 +70,7 @@ fn verdict(case: &Case) -> Verdict {
         policy: &case.policy,
         last: case.last.as_ref(),
         above: case.above,
+        parts: &case.parts,
         known_signers: &case.known,
         now: case.now.parse::<Timestamp>().unwrap(),
     })
@@ -151,15 +155,11 @@ fn number_and_signer_are_compared_with_the_last_release() {
     assert_eq!(rules(&one), [("build-number-not-higher", Level::Error)]);
     one.above = Some(11);
     assert_eq!(rules(&one), []);
-    one.known = vec![KnownSigner {
-        role: Role::Signing,
-        name: "crossing-signing".into(),
-        fingerprint: "00".repeat(32),
-    }];
+    one.known = vec![known("crossing-signing", Role::Signing, &"00".repeat(32))];
     let verdict = verdict(&one);
     assert_eq!(verdict.findings[0].rule, "signer-changed");
     let mend = verdict.findings[0].mend.as_ref().unwrap();
-    assert_eq!(mend[2..], ["--key", "crossing-signing"]);
+    assert_eq!(mend[2..], ["--key", "crossing-signing", "--for", "direct"]);
 }
 
 #[test]
@@ -187,11 +187,40 @@ fn a_build_for_old_devices_needs_the_old_scheme() {
 
 /// The fingerprint of the key that signed the bytes.
 fn signer_of(bytes: &[u8]) -> String {
-    common::verified(bytes).1.signers[0].key_fingerprint.clone()
+    common::verified(bytes).1.signers[0].certificate_fingerprint.clone()
 }
 
-fn known(name: &str, role: Role, fingerprint: &str) -> KnownSigner {
-    KnownSigner { name: name.into(), role, fingerprint: fingerprint.into() }
+fn known(name: &str, role: Role, certificate: &str) -> KnownSigner {
+    KnownSigner { name: name.into(), role, key: "22".repeat(32), certificate: certificate.into() }
+}
+
+#[test]
+fn the_same_key_under_a_renewed_certificate_is_another_signer() {
+    let (key, first) = identity(Algorithm::P256, "2031-05-01T00:00:00Z", 30);
+    let subject = Subject { common_name: Some("Crossing renewed".into()), ..Subject::default() };
+    let renewed = with_env("2031-05-02T00:00:00Z", |env| self_signed(&key, &subject, 30, env).unwrap());
+    let old = common::verified(&sign(&CROSSING.apk(), &key, &first)).1.signers[0].clone();
+    let mut one = case(sign(&CROSSING.apk(), &key, &renewed));
+    let held = KnownSigner {
+        name: "crossing-signing".into(),
+        role: Role::Signing,
+        key: old.key_fingerprint,
+        certificate: old.certificate_fingerprint,
+    };
+    one.known = vec![held.clone()];
+    let said = verdict(&one);
+    assert_eq!(rules(&one), [("signer-changed", Level::Error)]);
+    let finding = &said.findings[0];
+    assert!(
+        finding.text.contains("the same key as earlier releases, under another certificate"),
+        "{finding:?}"
+    );
+    assert!(finding.found.as_ref().unwrap().contains("Crossing renewed"), "{finding:?}");
+    assert_eq!(finding.mend.as_ref().unwrap()[2..4], ["--key", "crossing-signing"]);
+    // once the cabinet holds the renewed one too, it is one of the app's
+    let own = signer_of(&one.bytes);
+    one.known.push(KnownSigner { name: "renewed".into(), certificate: own, ..held });
+    assert_eq!(rules(&one), []);
 }
 
 #[test]
@@ -222,7 +251,7 @@ fn the_apps_other_key_is_said_by_destination_and_only_when_there_are_two() {
 
 #[test]
 fn a_debug_key_is_recognised_by_its_certificate() {
-    use ninekeys_core::certificate::{Subject, is_debug_subject, self_signed};
+    use ninekeys_core::certificate::is_debug_certificate;
     let (key, _) = identity(Algorithm::P256, NOW, 30);
     let name = |text: &str| Some(text.to_owned());
     let subject = Subject {
@@ -236,8 +265,15 @@ fn a_debug_key_is_recognised_by_its_certificate() {
     assert_eq!(rules(&one), [("debug-key", Level::Error)]);
     one.destination = Some(Destination::Development);
     assert_eq!(rules(&one), []);
+    for yes in
+        ["O=Android,CN=Android Debug,C=US", "c=us, o=android, cn=android debug", "CN=Android Debug+O=Android"]
+    {
+        assert!(is_debug_certificate(yes, "00"), "{yes}");
+    }
+    let published = "a40da80a59d170caa950cf15c18c454d47a39b26989d8b640ecd745ba71bf5dc";
+    assert!(is_debug_certificate("CN=anybody", published));
     for no in ["CN=Android Debugger,O=Android", "CN=Android Debug", "O=Android", "CN=x\\,O=Android"] {
-        assert!(!is_debug_subject(no), "{no}");
+        assert!(!is_debug_certificate(no, "00"), "{no}");
     }
 }
 

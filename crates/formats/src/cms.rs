@@ -1,9 +1,10 @@
-//! CMS SignedData (RFC 5652), as far as detached signatures need it: read over the bytes that were signed, and
-//! written in DER.
+//! CMS SignedData (RFC 5652), as far as signatures over a file beside it need it: read in BER, over the bytes that were
+//! signed, and written in DER.
 
 use der::asn1::ObjectIdentifier;
 use der::{Decode, Encode, Tag};
 
+use crate::ber;
 use crate::cursor::{Fault, ParseError};
 use crate::limits::Limits;
 use crate::tlv::{content, inside, malformed, tlv};
@@ -13,9 +14,11 @@ const SIGNED_DATA: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.1135
 const CONTENT_TYPE: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.9.3");
 const MESSAGE_DIGEST: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.9.4");
 
-/// A detached SignedData.
+/// A SignedData.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct SignedData {
+    /// The content, where it is attached: what is signed has to be this very content.
+    pub content: Option<Vec<u8>>,
     /// Certificates, DER; their order means nothing.
     pub certificates: Vec<Vec<u8>>,
     /// The signers.
@@ -48,11 +51,11 @@ pub struct SignedAttributes {
     pub message_digest: Vec<u8>,
 }
 
-/// Reads a detached SignedData in DER.
+/// Reads a SignedData in BER.
 ///
 /// # Errors
-/// [`ParseError`] for another type of content, an attached content, a grammar that does not hold, or more
-/// signers or certificates than the limits allow.
+/// [`ParseError`] for another type of content, a grammar that does not hold, or more signers or certificates than the
+/// limits allow.
 pub fn parse(bytes: &[u8], limits: &Limits) -> Result<SignedData, ParseError> {
     let failed = |error: der::Error| ParseError {
         what: "CMS signed data",
@@ -64,7 +67,9 @@ pub fn parse(bytes: &[u8], limits: &Limits) -> Result<SignedData, ParseError> {
         let fault = Fault::Limit { said: bytes.len() as u64, limit };
         return Err(ParseError { what: "CMS signed data", at: 0, fault });
     }
-    let found = read(bytes).map_err(failed)?;
+    let bytes =
+        ber::to_definite(bytes, limits).map_err(|error| ParseError { what: "CMS signed data", ..error })?;
+    let found = read(&bytes).map_err(failed)?;
     let most = found.certificates.len().max(found.signers.len()) as u64;
     if most > limits.signers || found.signers.is_empty() {
         let fault = Fault::Limit { said: most, limit: limits.signers };
@@ -83,10 +88,14 @@ fn read(bytes: &[u8]) -> der::Result<SignedData> {
     let [signed] = wrapped.as_slice() else { return Err(malformed()) };
     let fields = inside(signed, 0x30)?;
     let [_version, _digests, encapsulated, rest @ ..] = fields.as_slice() else { return Err(malformed()) };
-    // a content of its own would be signed in place of the one beside it
-    if inside(encapsulated, 0x30)?.len() != 1 {
-        return Err(malformed());
-    }
+    let content = match inside(encapsulated, 0x30)?.as_slice() {
+        [_kind] => None,
+        [_kind, wrapped] => match inside(wrapped, 0xa0)?.as_slice() {
+            [text] => Some(content(text, Tag::OctetString)?.to_vec()),
+            _ => return Err(malformed()),
+        },
+        _ => return Err(malformed()),
+    };
     let mut certificates = Vec::new();
     let mut signers = Vec::new();
     for field in rest {
@@ -99,7 +108,7 @@ fn read(bytes: &[u8]) -> der::Result<SignedData> {
             _ => return Err(malformed()),
         }
     }
-    Ok(SignedData { certificates, signers })
+    Ok(SignedData { content, certificates, signers })
 }
 
 fn signer(tlv: &[u8]) -> der::Result<SignerInfo> {
@@ -189,20 +198,38 @@ mod tests {
     const RSA: &[u8] = b"\x30\x0d\x06\x09\x2a\x86\x48\x86\xf7\x0d\x01\x01\x01\x05\x00";
 
     fn written() -> Vec<u8> {
-        write_detached(b"\x30\x03abc", b"\x30\x00", b"\x07", SHA256, RSA, &[9; 300]).unwrap()
+        write_detached(b"\x30\x03\x04\x01a", b"\x30\x00", b"\x07", SHA256, RSA, &[9; 300]).unwrap()
     }
 
     #[test]
     fn what_is_written_is_read_back() {
         let found = parse(&written(), &Limits::SMALL).unwrap();
-        assert_eq!(found.certificates, [b"\x30\x03abc"]);
+        assert_eq!(found.certificates, [b"\x30\x03\x04\x01a"]);
         let [signer] = found.signers.as_slice() else { panic!("{found:?}") };
         assert_eq!((signer.serial.as_slice(), signer.signature.len()), (&b"\x07"[..], 300));
         assert!(signer.attributes.is_none());
     }
 
     #[test]
-    fn every_cut_and_an_attached_content_are_refused() {
+    fn an_attached_content_and_indefinite_lengths_are_read() {
+        let apart = written();
+        assert_eq!(parse(&apart, &Limits::SMALL).unwrap().content, None);
+        // the same with its content inside, and the outermost lengths left open
+        let data = DATA.to_der().unwrap();
+        let at = apart.windows(data.len()).position(|window| window == data).unwrap();
+        let inside = [&data[..], b"\xa0\x80\x24\x80\x04\x02fe\x04\x03rry\0\0\0\0"].concat();
+        let text = [&apart[..at - 2], b"\x30\x80", &inside, b"\0\0", &apart[at + data.len()..]].concat();
+        let [_, _, _, _, rest @ ..] = text.as_slice() else { panic!() };
+        let kind = SIGNED_DATA.to_der().unwrap();
+        let signed = &rest[kind.len() + 8..];
+        let open = [b"\x30\x80", &kind[..], b"\xa0\x80\x30\x80", signed, &[0; 6]].concat();
+        let found = parse(&open, &Limits::SMALL).unwrap();
+        assert_eq!(found.content.as_deref(), Some(&b"ferry"[..]));
+        assert_eq!(found.signers[0].signature.len(), 300);
+    }
+
+    #[test]
+    fn every_cut_is_refused() {
         let bytes = written();
         for end in 0..bytes.len() {
             assert!(parse(&bytes[..end], &Limits::SMALL).is_err(), "cut at {end}");

@@ -4,7 +4,9 @@ use crate::keystore::{self, jks, pkcs12};
 use crate::limits::Limits;
 use crate::signing_block::{lineage, signer};
 use crate::zip::Archive;
-use crate::{axml, ber, cms, envelope, idsig, jar, manifest::Manifest, pem, protoxml, signing_block, x509};
+use crate::{
+    arsc, axml, ber, cms, envelope, idsig, jar, manifest::Manifest, pem, protoxml, signing_block, x509,
+};
 
 /// Opens any bytes as an archive and reads every entry.
 pub fn zip(data: &[u8]) {
@@ -66,6 +68,12 @@ pub fn tree(data: &[u8]) {
         let bytes = idsig::write(file.root, &file.signers, file.tree);
         assert_eq!(idsig::parse(&bytes, &Limits::SMALL), Ok(file), "written and read again");
     }
+}
+
+/// Reads any bytes as a package's resources.
+pub fn resources(data: &[u8]) {
+    let ids = [0x7f01_0000, 0x7f01_0001, 0x7f02_0000, 0x0101_0000];
+    let _ = arsc::values(data, &ids, &Limits::SMALL);
 }
 
 /// Reads any bytes as certificates.

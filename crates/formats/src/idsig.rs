@@ -31,7 +31,7 @@ pub struct Idsig<'a> {
     pub root: &'a [u8],
     /// The signer, and the one of a rotated key.
     pub signers: Vec<Signer<'a>>,
-    /// The tree: the top level first, without its root; it may be missing.
+    /// The tree: the top level first, without its root; empty when it is missing.
     pub tree: &'a [u8],
 }
 

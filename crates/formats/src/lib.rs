@@ -18,6 +18,7 @@
 //! | [`x509`], [`pem`] | certificates |
 //! | [`ber`] | bringing BER into the one form that the readers take |
 
+pub mod arsc;
 pub mod axml;
 pub mod ber;
 pub mod cms;
@@ -30,6 +31,7 @@ pub mod jar;
 pub mod keystore;
 pub mod limits;
 pub mod manifest;
+pub mod names;
 pub mod pem;
 pub mod protoxml;
 pub mod secret;

@@ -1,5 +1,7 @@
 //! What an Android manifest says about a build.
 
+use std::collections::BTreeMap;
+
 use crate::axml::{self, Element, Value};
 use crate::cursor::{Fault, ParseError};
 use crate::limits::Limits;
@@ -32,6 +34,10 @@ pub mod id {
     pub const TEST_ONLY: u32 = 0x0101_0272;
     /// `versionCodeMajor`
     pub const VERSION_CODE_MAJOR: u32 = 0x0101_0576;
+    /// `isSplitRequired`
+    pub const SPLIT_REQUIRED: u32 = 0x0101_0591;
+    /// `requiredSplitTypes`
+    pub const REQUIRED_SPLIT_TYPES: u32 = 0x0101_064e;
 }
 
 /// A platform level: a number, or the codename of a release under development.
@@ -40,17 +46,27 @@ pub mod id {
 pub enum Sdk {
     /// A level.
     Level(u32),
-    /// A codename, or a reference that the manifest alone does not resolve.
+    /// The codename of a release under development, or a reference that nothing resolves: no level that is known.
     Codename(String),
 }
 
 impl Sdk {
-    /// The level; a codename counts as the lowest, so that nothing is left out for an old device.
-    pub fn lowest_level(&self) -> u32 {
+    /// The level, where it is known.
+    pub fn level(&self) -> Option<u32> {
         match self {
-            Sdk::Level(level) => *level,
-            Sdk::Codename(_) => 1,
+            Sdk::Level(level) => Some(*level),
+            Sdk::Codename(_) => None,
         }
+    }
+
+    /// Whether it is known to be below a level.
+    pub fn is_below(&self, level: u32) -> bool {
+        self.level().is_some_and(|own| own < level)
+    }
+
+    /// Whether it may be below a level: it is, or nobody knows.
+    pub fn may_be_below(&self, level: u32) -> bool {
+        self.level().is_none_or(|own| own < level)
     }
 }
 
@@ -68,8 +84,12 @@ impl std::fmt::Display for Sdk {
 pub struct Manifest {
     /// The package name.
     pub package: String,
-    /// The version code, with its upper half; missing in some files.
+    /// The version code, with its upper half; missing in some files, and where it is not known.
     pub version_code: Option<u64>,
+    /// Whether there is a version code that cannot be known: a reference to something that is not there, or differs by
+    /// device.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub version_code_unknown: bool,
     /// The version's name, unless it is a reference or missing.
     pub version_name: Option<String>,
     /// The lowest platform level it runs on; 1 when the manifest does not say.
@@ -83,16 +103,57 @@ pub struct Manifest {
     /// Whether devices refuse it unless it is installed for a test.
     pub test_only: bool,
     /// The name of the split, for a part of a package.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub split: Option<String>,
+    /// Whether it does not run without further parts.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub needs_splits: bool,
 }
 
+/// What a manifest refers to, by resource id. Whoever has the resources looks the values up.
+pub type Resources<'a> = dyn FnMut(&[u32]) -> BTreeMap<u32, Value> + 'a;
+
 impl Manifest {
-    /// Reads a manifest in binary XML.
+    /// Reads a manifest in binary XML, without the resources that it may refer to.
     ///
     /// # Errors
     /// [`ParseError`] when the document is malformed, or has no root `manifest` with a package name.
     pub fn parse(bytes: &[u8], limits: &Limits) -> Result<Manifest, ParseError> {
-        Manifest::of_elements(&axml::parse(bytes, limits)?)
+        Manifest::parse_with(bytes, &mut |_| BTreeMap::new(), limits)
+    }
+
+    /// The same, and looks up what it refers to, if it does.
+    ///
+    /// # Errors
+    /// As [`Manifest::parse`].
+    pub fn parse_with(
+        bytes: &[u8],
+        resources: &mut Resources<'_>,
+        limits: &Limits,
+    ) -> Result<Manifest, ParseError> {
+        let mut elements = axml::parse(bytes, limits)?;
+        let of_interest = |element: &&mut Element| {
+            element.depth == 1 || matches!(element.name.as_str(), "uses-sdk" | "application")
+        };
+        let mut referring: Vec<&mut Value> = elements
+            .iter_mut()
+            .filter(|element| element.depth <= 2)
+            .filter(of_interest)
+            .flat_map(|element| &mut element.attributes)
+            .map(|attribute| &mut attribute.value)
+            .filter(|value| matches!(value, Value::Reference(_)))
+            .collect();
+        let id = |value: &Value| if let Value::Reference(id) = value { Some(*id) } else { None };
+        let ids: Vec<u32> = referring.iter().filter_map(|value| id(value)).collect();
+        if !ids.is_empty() {
+            let found = resources(&ids);
+            for value in &mut referring {
+                if let Some(known) = id(value).and_then(|id| found.get(&id)) {
+                    **value = known.clone();
+                }
+            }
+        }
+        Manifest::of_elements(&elements)
     }
 
     /// Reads a manifest in protobuf form, as bundles have it.
@@ -117,11 +178,15 @@ impl Manifest {
         Ok(Manifest {
             package: package.clone(),
             version_code: version_code(root),
+            version_code_unknown: root.by_id(id::VERSION_CODE).is_some() && version_code(root).is_none(),
             version_name: text(root.by_id(id::VERSION_NAME)),
             max_sdk: uses.and_then(|e| number(e.by_id(id::MAX_SDK))),
             debuggable: application.is_some_and(|e| truth(e, id::DEBUGGABLE)),
             test_only: application.is_some_and(|e| truth(e, id::TEST_ONLY)),
             split: text(root.by_name("split")),
+            needs_splits: [Some(root), application].into_iter().flatten().any(|element| {
+                truth(element, id::SPLIT_REQUIRED) || element.by_id(id::REQUIRED_SPLIT_TYPES).is_some()
+            }),
             min_sdk,
             target_sdk,
         })
@@ -130,7 +195,10 @@ impl Manifest {
 
 fn version_code(root: &Element) -> Option<u64> {
     let low = u64::from(number(root.by_id(id::VERSION_CODE))?);
-    let high = u64::from(number(root.by_id(id::VERSION_CODE_MAJOR)).unwrap_or(0));
+    let high = match root.by_id(id::VERSION_CODE_MAJOR) {
+        None => 0,
+        major => u64::from(number(major)?),
+    };
     Some(high << 32 | low)
 }
 
@@ -138,7 +206,7 @@ fn sdk(element: &Element, id: u32) -> Option<Sdk> {
     match element.by_id(id)? {
         Value::Number(level) => Some(Sdk::Level(*level)),
         Value::Text(text) => Some(text.parse().map_or_else(|_| Sdk::Codename(text.clone()), Sdk::Level)),
-        _ => Some(Sdk::Codename("a reference".into())),
+        _ => Some(Sdk::Codename("not known".into())),
     }
 }
 

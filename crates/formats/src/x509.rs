@@ -7,6 +7,7 @@ use x509_cert::time::Validity;
 
 use crate::cursor::{Fault, ParseError};
 use crate::limits::Limits;
+use crate::names::algorithm_name;
 use crate::tlv::content;
 
 /// rsaEncryption (RFC 8017).
@@ -30,7 +31,7 @@ pub enum KeyShape {
     },
     /// An elliptic curve, by name where it has one here.
     Ec {
-        /// `P-256`, `P-384`, or the curve's object identifier.
+        /// `P-256`, `P-384` and so on, or the curve's object identifier.
         curve: String,
     },
     /// DSA.
@@ -45,7 +46,7 @@ impl std::fmt::Display for KeyShape {
             KeyShape::Rsa { bits } => write!(f, "RSA {bits}"),
             KeyShape::Ec { curve } => write!(f, "EC {curve}"),
             KeyShape::Dsa => f.write_str("DSA"),
-            KeyShape::Other(oid) => write!(f, "key of kind {oid}"),
+            KeyShape::Other(oid) => write!(f, "key of kind {}", algorithm_name(oid)),
         }
     }
 }
@@ -169,10 +170,9 @@ fn modulus_bits(key: &[u8]) -> der::Result<u32> {
 
 fn curve(parameters: Option<&der::Any>) -> der::Result<String> {
     let Some(parameters) = parameters else { return Ok("unnamed".into()) };
-    let Ok(oid) = ObjectIdentifier::from_der(&parameters.to_der()?) else { return Ok("unnamed".into()) };
-    Ok(match oid {
-        P256 => "P-256".into(),
-        P384 => "P-384".into(),
-        other => other.to_string(),
-    })
+    let oid: ObjectIdentifier = match ObjectIdentifier::from_der(&parameters.to_der()?) {
+        Ok(oid) => oid,
+        Err(_) => return Ok("unnamed".into()),
+    };
+    Ok(algorithm_name(&oid.to_string()).into())
 }

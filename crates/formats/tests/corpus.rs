@@ -11,7 +11,7 @@ use ninekeys_formats::fuzzing;
 type Target = fn(&[u8]);
 
 /// Every target, as in `fuzz/fuzz_targets`.
-const TARGETS: [(&str, Target); 10] = [
+const TARGETS: [(&str, Target); 11] = [
     ("zip", fuzzing::zip),
     ("v2", fuzzing::v2),
     ("manifest", fuzzing::manifest),
@@ -21,6 +21,7 @@ const TARGETS: [(&str, Target); 10] = [
     ("keystore", fuzzing::keystore),
     ("definite", fuzzing::definite),
     ("tree", fuzzing::tree),
+    ("resources", fuzzing::resources),
     ("envelope", fuzzing::envelope),
 ];
 

@@ -12,7 +12,7 @@ proptest! {
 
     #[test]
     fn any_attributes_come_back_and_sections_keep_their_bytes(
-        sections in proptest::collection::vec(("[A-Za-z0-9-]{1,20}", "[^\\x00-\\x1f]{0,200}"), 1..6),
+        sections in proptest::collection::vec(("[A-Za-z0-9][A-Za-z0-9_-]{0,19}", "[^\\x00-\\x1f]{0,200}"), 1..6),
     ) {
         let mut writer = Writer::new();
         let mut ends = vec![0];

@@ -23,6 +23,7 @@ fn everything(bytes: &[u8]) {
     fuzzing::keystore(bytes);
     fuzzing::definite(bytes);
     fuzzing::tree(bytes);
+    fuzzing::resources(bytes);
     fuzzing::envelope(bytes);
 }
 

@@ -1,6 +1,6 @@
 //! `app add`: an app in the project file.
 
-use ninekeys_core::model::{App, Destination, NameError, check_name};
+use ninekeys_core::model::{App, Destination, NameError, check_name, check_title};
 use serde::Serialize;
 use thiserror::Error;
 use toml_edit::{Array, DocumentMut, Item, Table, value};
@@ -78,6 +78,7 @@ pub enum AppAddError {
 /// [`AppAddError`]; then the file is as it was.
 pub fn app_add(ctx: &Ctx<'_>, request: &Request) -> Result<AppAddReport, AppAddError> {
     check_name(&request.name)?;
+    request.title.as_deref().map_or(Ok(()), check_title)?;
     for id in request.package.iter().chain(&request.bundle_id) {
         check_id(id)?;
     }
@@ -132,14 +133,16 @@ fn insert(file: &ProjectFile, document: &mut DocumentMut, request: &Request) -> 
     Ok(())
 }
 
+/// Where an Android app's builds can go.
+const ANDROID: [Destination; 3] = [Destination::Direct, Destination::Store, Destination::Development];
+
 fn table(request: &Request) -> Result<Table, AppAddError> {
     let mut table = Table::new();
     table.insert("title", value(request.title.clone().unwrap_or_else(|| capitalised(&request.name))));
     if let Some(version) = &request.version {
         table.insert("version", value(version));
     }
-    let android =
-        side(request, &[Destination::Direct, Destination::Store], "an Android side", &request.package)?;
+    let android = side(request, &ANDROID, "an Android side", &request.package)?;
     let ios = side(
         request,
         &[Destination::Store, Destination::Devices, Destination::Development, Destination::InHouse],

@@ -7,11 +7,13 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 use jiff::Timestamp;
 use ninekeys_cabinet::CabinetError;
-use ninekeys_core::android::{Package, PackageKind, Scheme, SchemeState, Signatures, check_idsig, verify};
+use ninekeys_core::android::{
+    Package, PackageKind, Scheme, SchemeReport, SchemeState, Signatures, check_idsig, verify,
+};
 use ninekeys_core::digest::DigestError;
 use ninekeys_core::env::{Env, Silent};
-use ninekeys_core::model::{App, Destination, Facts, Inventory, Policy, Project, ReleaseFacts};
-use ninekeys_core::rules::{BuildLook, KnownSigner, Verdict, check_build};
+use ninekeys_core::model::{App, Destination, Inventory, KeystoreEntry, Policy, Project, ReleaseFacts};
+use ninekeys_core::rules::{BuildLook, KnownSigner, Part, Verdict, check_build};
 use ninekeys_formats::idsig::ENDING;
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::manifest::Manifest;
@@ -25,7 +27,7 @@ use crate::files::{self, FileError, InputFile};
 use crate::project::ProjectError;
 
 /// The most of a file of scheme v4: the tree over 4 GiB, and room to spare.
-const MOST_IDSIG: u64 = 48 << 20;
+pub(crate) const MOST_IDSIG: u64 = 48 << 20;
 
 /// The build to be checked.
 #[derive(Debug)]
@@ -82,9 +84,12 @@ pub struct CheckReport {
 pub struct SignerLine {
     /// The schemes it signed.
     pub schemes: Vec<Scheme>,
-    /// The keystore in the cabinet that holds the key, if one does.
+    /// The keystore in the cabinet that holds key and certificate, if one does.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,
+    /// The keystore that holds the key under another certificate, where none holds both.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub same_key_as: Option<String>,
     /// The certificate's subject.
     pub subject: String,
     /// SHA-256 of the certificate.
@@ -182,12 +187,12 @@ pub fn check(ctx: &Ctx<'_>, requests: &[Request]) -> Result<Vec<Checked>, CheckE
         let mut done = Vec::new();
         loop {
             let index = next.fetch_add(1, Ordering::Relaxed);
-            let (Some(request), Some(path)) = (requests.get(index), places.get(index)) else { return done };
-            done.push((index, check_file(&env, path, request, &background)));
+            let Some(path) = places.get(index) else { return done };
+            done.push((index, examine_file(&env, path)));
         }
     };
     let threads = std::thread::available_parallelism().map_or(1, usize::from).min(requests.len());
-    let mut done: Vec<(usize, Result<CheckReport, CheckError>)> = std::thread::scope(|scope| {
+    let mut done: Vec<(usize, Result<Examined, CheckError>)> = std::thread::scope(|scope| {
         let running: Vec<_> = (1..threads).map(|_| scope.spawn(work)).collect();
         let mut done = work();
         for thread in running {
@@ -196,18 +201,35 @@ pub fn check(ctx: &Ctx<'_>, requests: &[Request]) -> Result<Vec<Checked>, CheckE
         done
     });
     done.sort_by_key(|(index, _)| *index);
-    let outcomes = done.into_iter().map(|(_, outcome)| outcome);
-    let builds = requests.iter().map(|request| request.build.clone());
-    Ok(builds.zip(outcomes).map(|(build, outcome)| Checked { build, outcome }).collect())
+    // what is a part of what is known when all of them were read
+    let parts: Vec<Option<Part>> = done
+        .iter()
+        .zip(&places)
+        .map(|((_, examined), path)| examined.as_ref().ok().and_then(|one| one.part(&file_name(path))))
+        .collect();
+    let mut checked = Vec::new();
+    for (((index, examined), request), path) in done.into_iter().zip(requests).zip(&places) {
+        let others = parts.iter().enumerate().filter(|(other, _)| *other != index);
+        let others: Vec<Part> = others.filter_map(|(_, part)| part.clone()).collect();
+        let outcome =
+            examined.and_then(|examined| judge_file(&env, path, request, &background, examined, &others));
+        checked.push(Checked { build: request.build.clone(), outcome });
+    }
+    Ok(checked)
 }
 
-fn check_file(
+fn examine_file(env: &Env<'_>, path: &Path) -> Result<Examined, CheckError> {
+    examine(env, &InputFile::open(path)?, idsig_beside(path)?.as_deref())
+}
+
+fn judge_file(
     env: &Env<'_>,
     path: &Path,
     request: &Request,
     background: &Background,
+    examined: Examined,
+    parts: &[Part],
 ) -> Result<CheckReport, CheckError> {
-    let source = InputFile::open(path)?;
     let project = background.project.as_ref();
     let named = match &request.app {
         Some(wanted) => {
@@ -223,9 +245,9 @@ fn check_file(
         app: named,
         above: request.above,
         superseded: None,
-        idsig: idsig_beside(path)?,
+        parts,
     };
-    Ok(check_source(env, &source, background, &subject)?.report)
+    Ok(judge(env, background, &subject, examined).report)
 }
 
 /// The file of scheme v4 beside a package, if there is one.
@@ -246,8 +268,53 @@ pub(crate) struct BuildSubject<'a> {
     pub(crate) above: Option<u64>,
     /// A release that this build takes the place of: its file name.
     pub(crate) superseded: Option<&'a str>,
-    /// The file of scheme v4 beside it.
-    pub(crate) idsig: Option<Vec<u8>>,
+    /// The builds that are looked at together with it.
+    pub(crate) parts: &'a [Part],
+}
+
+/// What is in a build, and what came of its signatures, before anything is judged.
+pub(crate) struct Examined {
+    package: Package,
+    signatures: Signatures,
+}
+
+impl Examined {
+    /// Whether a scheme is there and verified.
+    pub(crate) fn holds(&self, scheme: Scheme) -> bool {
+        let is = |report: &SchemeReport| report.scheme == scheme && report.state == SchemeState::Verified;
+        self.signatures.schemes.iter().any(is)
+    }
+
+    /// What others have to know of it to be parts of one package with it.
+    fn part(&self, file: &str) -> Option<Part> {
+        let manifest = self.package.manifest.as_ref().ok()?;
+        let signers = self.signatures.signers.iter();
+        let mut certificates: Vec<String> =
+            signers.map(|signer| signer.certificate_fingerprint.clone()).collect();
+        certificates.sort();
+        certificates.dedup();
+        Some(Part {
+            file: file.into(),
+            package: manifest.package.clone(),
+            split: manifest.split.clone(),
+            code: manifest.version_code,
+            certificates,
+        })
+    }
+}
+
+/// Reads a build and verifies its signatures, that in the file of scheme v4 beside it included.
+pub(crate) fn examine(
+    env: &Env<'_>,
+    source: &dyn Source,
+    idsig: Option<&[u8]>,
+) -> Result<Examined, CheckError> {
+    let package = Package::read(source, &Limits::USUAL)?;
+    let mut signatures = verify(source, &package, &Limits::USUAL, env)?;
+    if let Some(idsig) = idsig {
+        check_idsig(source, idsig, &mut signatures, &Limits::USUAL, env)?;
+    }
+    Ok(Examined { package, signatures })
 }
 
 /// What a check came to, for those who go on with the build.
@@ -257,18 +324,14 @@ pub(crate) struct CheckedSource {
     pub(crate) folders: BTreeMap<String, u64>,
 }
 
-/// Checks bytes that may not bear their name yet; `sign` proves its output with this.
-pub(crate) fn check_source(
+/// Looks at a build, whose bytes may not bear their name yet, with every rule; `sign` proves its output with this.
+pub(crate) fn judge(
     env: &Env<'_>,
-    source: &dyn Source,
     background: &Background,
     subject: &BuildSubject<'_>,
-) -> Result<CheckedSource, CheckError> {
-    let package = Package::read(source, &Limits::USUAL)?;
-    let mut signatures = verify(source, &package, &Limits::USUAL, env)?;
-    if let Some(idsig) = &subject.idsig {
-        check_idsig(source, idsig, &mut signatures, &Limits::USUAL, env)?;
-    }
+    examined: Examined,
+) -> CheckedSource {
+    let Examined { package, signatures } = examined;
     let manifest = package.manifest.as_ref().ok();
     let project = background.project.as_ref();
     let by_package = || manifest.and_then(|m| project?.app_of_package(&m.package));
@@ -280,7 +343,10 @@ pub(crate) fn check_source(
         .or_else(|| released_for(&releases, &signatures, &subject.file))
         .or((package.kind == PackageKind::Bundle).then_some(Destination::Store))
         .or_else(|| only_destination(app));
-    let last = last_release(&releases, app, manifest, &signatures, destination, subject.superseded);
+    let replaced = background.inventory.as_deref().map(Inventory::replaced).unwrap_or_default();
+    let counting: Vec<&ReleaseFacts> =
+        releases.iter().copied().filter(|release| !replaced.contains(release.sha256.as_str())).collect();
+    let last = last_release(&counting, app, manifest, &signatures, destination, subject.superseded);
     let known = known_signers(background.inventory.as_deref(), app.map(|(name, _)| name));
     let look = BuildLook {
         file: &subject.file,
@@ -292,6 +358,7 @@ pub(crate) fn check_source(
         policy: project.map_or(&default_policy, |project| &project.policy),
         last,
         above: subject.above,
+        parts: subject.parts,
         known_signers: &known,
         now: env.now,
     };
@@ -313,13 +380,16 @@ pub(crate) fn check_source(
         at: env.now,
     };
     let folders = package.folders();
-    Ok(CheckedSource { report, signatures, folders })
+    CheckedSource { report, signatures, folders }
 }
 
 /// Whether a release in the ledger is this very build: the same content under another key is another.
 fn is_itself(release: &ReleaseFacts, signatures: &Signatures) -> bool {
     signatures.content.as_deref() == Some(release.content.as_str())
-        && signatures.signers.iter().any(|signer| signer.key_fingerprint == release.signer)
+        && signatures.signers.iter().any(|signer| match release.signer_certificate.as_str() {
+            "" => signer.key_fingerprint == release.signer,
+            certificate => signer.certificate_fingerprint == certificate,
+        })
 }
 
 /// Where this very build was signed for, if the ledger has it.
@@ -361,7 +431,11 @@ fn last_release<'a>(
         Some(wanted) => release.destination == wanted,
         None => release.destination != Destination::Development,
     };
-    let own: Vec<&ReleaseFacts> = releases.iter().filter(of_app).filter(same_way).copied().collect();
+    // every part of a package has numbers of its own: all of one version have the same
+    let split = manifest.and_then(|manifest| manifest.split.as_deref());
+    let same_part = |release: &&&ReleaseFacts| release.split.as_deref() == split;
+    let own: Vec<&ReleaseFacts> =
+        releases.iter().filter(of_app).filter(same_way).filter(same_part).copied().collect();
     let itself = own.iter().position(|release| is_itself(release, signatures));
     let before = own.get(..itself.unwrap_or(own.len())).unwrap_or_default();
     let own_name = itself.and_then(|at| own.get(at)).map(|release| release.file.as_str());
@@ -376,20 +450,48 @@ fn last_release<'a>(
 pub(crate) fn known_signers(inventory: Option<&Inventory>, app: Option<&str>) -> Vec<KnownSigner> {
     let (Some(inventory), Some(app)) = (inventory, app) else { return Vec::new() };
     let known = inventory.android_keys(app).filter_map(|(keystore, entry)| {
-        let fingerprint = crate::keystores::key_facts(inventory, entry)?.fingerprint.clone();
-        Some(KnownSigner { name: keystore.name.clone(), role: entry.role, fingerprint })
+        let key = crate::keystores::key_facts(inventory, entry)?.fingerprint.clone();
+        let certificate = crate::keystores::certificate_of(inventory, entry)?.fingerprint.clone();
+        Some(KnownSigner { name: keystore.name.clone(), role: entry.role, key, certificate })
     });
     known.collect()
 }
 
-/// The keystore that holds the key with this fingerprint.
-pub(crate) fn keystore_of_key(inventory: &Inventory, fingerprint: &str) -> Option<String> {
-    inventory.keystores().into_iter().find_map(|(item, facts)| {
-        let holds = facts.entries.iter().any(|entry| {
-            matches!(inventory.get(&entry.key).map(|i| &i.facts), Some(Facts::Key(k)) if k.fingerprint == fingerprint)
-        });
-        holds.then(|| item.name.clone())
-    })
+/// The keystore that holds a key, and whether it does so under that certificate: under another it is another identity.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Holder {
+    /// Key and certificate.
+    Both(String),
+    /// The key alone.
+    Key(String),
+}
+
+impl Holder {
+    /// The keystore's name, where it holds both.
+    pub(crate) fn of_both(&self) -> Option<String> {
+        if let Holder::Both(name) = self { Some(name.clone()) } else { None }
+    }
+
+    /// The keystore's name, where it holds the key alone.
+    pub(crate) fn of_key(&self) -> Option<String> {
+        if let Holder::Key(name) = self { Some(name.clone()) } else { None }
+    }
+}
+
+/// Where the cabinet holds a key, under that certificate if anywhere.
+pub(crate) fn holder(inventory: &Inventory, key: &str, certificate: &str) -> Option<Holder> {
+    let keystores = inventory.keystores();
+    let all =
+        || keystores.iter().flat_map(|(item, facts)| facts.entries.iter().map(move |entry| (item, entry)));
+    let of_key = |entry: &KeystoreEntry| {
+        crate::keystores::key_facts(inventory, entry).is_some_and(|facts| facts.fingerprint == key)
+    };
+    let of_both = |entry: &KeystoreEntry| {
+        let facts = crate::keystores::certificate_of(inventory, entry);
+        of_key(entry) && facts.is_some_and(|facts| facts.fingerprint == certificate)
+    };
+    let both = all().find(|(_, entry)| of_both(entry)).map(|(item, _)| Holder::Both(item.name.clone()));
+    both.or_else(|| all().find(|(_, entry)| of_key(entry)).map(|(item, _)| Holder::Key(item.name.clone())))
 }
 
 /// The signers, each once with the schemes it signed.
@@ -398,14 +500,20 @@ pub(crate) fn signer_lines(signatures: &Signatures, inventory: Option<&Inventory
     for signer in &signatures.signers {
         match out.iter_mut().find(|line| line.certificate == signer.certificate_fingerprint) {
             Some(line) => line.schemes.push(signer.scheme),
-            None => out.push(SignerLine {
-                schemes: vec![signer.scheme],
-                name: inventory.and_then(|inventory| keystore_of_key(inventory, &signer.key_fingerprint)),
-                subject: signer.certificate.subject.clone(),
-                certificate: signer.certificate_fingerprint.clone(),
-                key: signer.key_fingerprint.clone(),
-                algorithm: signer.certificate.key.to_string(),
-                not_after: signer.certificate.not_after,
+            None => out.push({
+                let holder = inventory.and_then(|inventory| {
+                    holder(inventory, &signer.key_fingerprint, &signer.certificate_fingerprint)
+                });
+                SignerLine {
+                    schemes: vec![signer.scheme],
+                    name: holder.as_ref().and_then(Holder::of_both),
+                    same_key_as: holder.as_ref().and_then(Holder::of_key),
+                    subject: signer.certificate.subject.clone(),
+                    certificate: signer.certificate_fingerprint.clone(),
+                    key: signer.key_fingerprint.clone(),
+                    algorithm: signer.certificate.key.to_string(),
+                    not_after: signer.certificate.not_after,
+                }
             }),
         }
     }

@@ -27,7 +27,11 @@ use crate::files::{FileError, InputFile};
 pub enum Sameness {
     /// No key.
     Nothing,
-    /// A key, under another certificate.
+    /// A signature does not hold: what a build carries is not proved to be its signer's.
+    Unproved,
+    /// Some of a build's signers, not all.
+    Part,
+    /// A key, under another certificate or where there is none to compare.
     Key,
     /// A certificate, and so its key.
     Certificate,
@@ -42,8 +46,31 @@ pub struct CompareReport {
     pub one: Side,
     /// The second.
     pub other: Side,
-    /// What they share: label in the first, label in the second, and what.
-    pub pairs: Vec<(String, String, Sameness)>,
+    /// What they share.
+    pub pairs: Vec<Pair>,
+}
+
+impl CompareReport {
+    /// Whether nothing that a device or a store compares differs: under another certificate a key is another identity.
+    pub fn is_same(&self) -> bool {
+        let bare = |side: &Side| side.keys.iter().all(|key| key.certificate_fingerprint.is_empty());
+        match self.same {
+            Sameness::Certificate => true,
+            Sameness::Key => bare(&self.one) || bare(&self.other),
+            Sameness::Nothing | Sameness::Unproved | Sameness::Part => false,
+        }
+    }
+}
+
+/// Something that both carry.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Pair {
+    /// Its label in the first.
+    pub one: String,
+    /// Its label in the second.
+    pub other: String,
+    /// What of it is the same.
+    pub same: Sameness,
 }
 
 /// One of the two.
@@ -57,6 +84,12 @@ pub struct Side {
     pub keys: Vec<Carried>,
     /// What has to be known of it: a signature that does not hold, certificates that were not proved.
     pub notes: Vec<String>,
+    /// Whether all of its keys together are one identity: a build's signers. Of a keystore one is enough.
+    #[serde(skip)]
+    whole: bool,
+    /// Whether a signature in it does not hold.
+    #[serde(skip)]
+    broken: bool,
 }
 
 /// A key that something carries.
@@ -128,12 +161,36 @@ pub fn compare(
         for b in &other.keys {
             let same = sameness(a, b);
             if same > Sameness::Nothing {
-                pairs.push((a.label.clone(), b.label.clone(), same));
+                pairs.push(Pair { one: a.label.clone(), other: b.label.clone(), same });
             }
         }
     }
-    let same = pairs.iter().map(|(_, _, same)| *same).max().unwrap_or(Sameness::Nothing);
+    let same = same_together(&one, &other);
     Ok(CompareReport { same, one, other, pairs })
+}
+
+/// What two things have in common, all that has to be looked at taken together.
+fn same_together(one: &Side, other: &Side) -> Sameness {
+    let best = |key: &Carried, keys: &[Carried]| {
+        keys.iter().map(|other| sameness(key, other)).max().unwrap_or(Sameness::Nothing)
+    };
+    let of = |side: &Side, against: &Side| -> Vec<Sameness> {
+        side.keys.iter().map(|key| best(key, &against.keys)).collect()
+    };
+    let (ones, others) = (of(one, other), of(other, one));
+    let most = ones.iter().max().copied().unwrap_or(Sameness::Nothing);
+    if most == Sameness::Nothing {
+        return most;
+    }
+    if one.broken || other.broken {
+        return Sameness::Unproved;
+    }
+    let has_to_be = ones.iter().filter(|_| one.whole).chain(others.iter().filter(|_| other.whole));
+    match has_to_be.min() {
+        Some(Sameness::Nothing) => Sameness::Part,
+        Some(least) => *least,
+        None => most,
+    }
 }
 
 fn sameness(a: &Carried, b: &Carried) -> Sameness {
@@ -182,7 +239,14 @@ fn certificate_side(name: &str, bytes: &[u8]) -> Side {
     let ders = if blocks.is_empty() { vec![bytes.to_vec()] } else { blocks };
     let certificates = ders.iter().filter_map(|der| Certificate::parse(der, &Limits::USUAL).ok());
     let keys = certificates.map(|certificate| carried(certificate.subject.clone(), &certificate)).collect();
-    Side { name: name.into(), kind: "certificate".into(), keys, notes: Vec::new() }
+    Side {
+        name: name.into(),
+        kind: "certificate".into(),
+        keys,
+        notes: Vec::new(),
+        whole: false,
+        broken: false,
+    }
 }
 
 fn keystore_side(
@@ -196,7 +260,14 @@ fn keystore_side(
     let shown = |store: &OpenStore| -> Vec<Carried> {
         let certificate = |key: &keystore::StoredKey| key.certificate(&Limits::USUAL);
         let keys = store.keys.iter().filter_map(|key| Some(carried(key.alias.clone(), &certificate(key)?)));
-        keys.collect()
+        let mut keys: Vec<Carried> = keys.collect();
+        if keys.is_empty() {
+            // a store of certificates alone needs no password to show them
+            let lone =
+                store.certificates.iter().filter_map(|der| Certificate::parse(der, &Limits::USUAL).ok());
+            keys.extend(lone.map(|certificate| carried(certificate.subject.clone(), &certificate)));
+        }
+        keys
     };
     let store = match password {
         Some(password) => keystore::open(bytes, password, &Limits::USUAL).map_err(failed)?,
@@ -216,7 +287,7 @@ fn keystore_side(
         }
     };
     let kind = format!("{} keystore", store.format);
-    Ok(Side { name: name.into(), kind, keys: shown(&store), notes })
+    Ok(Side { name: name.into(), kind, keys: shown(&store), notes, whole: false, broken: false })
 }
 
 fn build_side(ctx: &Ctx<'_>, name: &str, source: &InputFile) -> Result<Side, CompareError> {
@@ -233,9 +304,13 @@ fn build_side(ctx: &Ctx<'_>, name: &str, source: &InputFile) -> Result<Side, Com
         }
     }
     let broken = signatures.schemes.iter().filter(|report| report.state != SchemeState::Verified);
-    let notes =
+    let mut notes: Vec<String> =
         broken.map(|report| format!("its signature of scheme {} does not hold", report.scheme)).collect();
-    Ok(Side { name: name.into(), kind: "signed build".into(), keys, notes })
+    notes.extend(
+        signatures.stripped.iter().map(|scheme| format!("its signature of scheme {scheme} was taken out")),
+    );
+    let broken = !notes.is_empty();
+    Ok(Side { name: name.into(), kind: "signed build".into(), keys, notes, whole: true, broken })
 }
 
 fn item_side(ctx: &Ctx<'_>, name: &str) -> Result<Side, CompareError> {
@@ -258,6 +333,8 @@ fn item_side(ctx: &Ctx<'_>, name: &str) -> Result<Side, CompareError> {
         kind: format!("{} in the cabinet", item.facts.word()),
         keys,
         notes: Vec::new(),
+        whole: false,
+        broken: false,
     })
 }
 

@@ -255,7 +255,7 @@ pub(crate) fn aside_names(target: &Path, now: Timestamp) -> impl Iterator<Item =
 }
 
 /// Gives what bears the name another one beside it, so that both names stand for it until the first is taken.
-fn set_aside(target: &Path, now: Timestamp) -> io::Result<Option<PathBuf>> {
+pub(crate) fn set_aside(target: &Path, now: Timestamp) -> io::Result<Option<PathBuf>> {
     if fs::symlink_metadata(target).is_err() {
         return Ok(None);
     }

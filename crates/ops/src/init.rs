@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use ninekeys_cabinet::{Cabinet, CabinetError, MemberKind, Memory, NewMember, Pin, Trust, WORK_FACTOR};
+use ninekeys_core::model::{NameError, check_title};
 use ninekeys_core::password::{self, PasswordError};
 use ninekeys_formats::secret::SecretText;
 use serde::Serialize;
@@ -54,6 +55,9 @@ pub enum InitError {
     /// Neither a passphrase nor an unlock file, and nobody to ask.
     #[error("a cabinet needs a passphrase or an unlock file, and there is no terminal to ask on")]
     NobodyToAsk,
+    /// Its title cannot be one.
+    #[error(transparent)]
+    Title(#[from] NameError),
     /// The passphrase.
     #[error(transparent)]
     Passphrase(#[from] PasswordError),
@@ -85,6 +89,7 @@ pub enum InitError {
 /// # Errors
 /// [`InitError`]; then nothing was made, but for [`InitError::Unnamed`], which says what was.
 pub fn init(ctx: &Ctx<'_>, request: Request) -> Result<InitReport, InitError> {
+    request.title.as_deref().map_or(Ok(()), check_title)?;
     let project = ctx.path(Path::new(FILE_NAME));
     let cabinet = match &ctx.cabinet {
         Some(named) => ctx.path(named),

@@ -10,6 +10,7 @@ use ninekeys_formats::cursor::ParseError;
 use ninekeys_formats::keystore::recognise;
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::manifest::Manifest;
+use ninekeys_formats::names::algorithm_name;
 use ninekeys_formats::pem;
 use ninekeys_formats::secret::SecretText;
 use ninekeys_formats::source::Source;
@@ -18,7 +19,7 @@ use ninekeys_formats::zip::ZipError;
 use serde::Serialize;
 use thiserror::Error;
 
-use crate::check::{self, Background, CheckError, SchemeLine, SignerLine};
+use crate::check::{self, Background, CheckError, Holder, SchemeLine, SignerLine};
 use crate::ctx::Ctx;
 use crate::files::{FileError, InputFile};
 use crate::show::{self, ShowError, ShowReport};
@@ -111,15 +112,18 @@ pub struct CertificateContent {
     pub not_after: Timestamp,
     /// Kind and size of its key.
     pub algorithm: String,
-    /// The object identifier of the algorithm it is signed with.
+    /// The algorithm that it is signed with.
     pub signature_algorithm: String,
     /// SHA-256 of the certificate.
     pub fingerprint: String,
     /// SHA-256 of the public key.
     pub key_fingerprint: String,
-    /// The keystore in the cabinet that holds its key.
+    /// The keystore in the cabinet that holds it with its key.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub keystore: Option<String>,
+    /// The keystore that holds its key under another certificate, where none holds both.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub same_key_as: Option<String>,
 }
 
 /// Why it cannot be told what it is.
@@ -256,7 +260,9 @@ fn certificates(bytes: &[u8], background: &Background) -> Result<Option<Content>
 fn certificate(certificate: &Certificate, background: &Background) -> CertificateContent {
     let time = |seconds| Timestamp::from_second(seconds).unwrap_or(Timestamp::MAX);
     let key_fingerprint = sha256_hex(&certificate.public_key);
+    let fingerprint = sha256_hex(&certificate.der);
     let inventory = background.inventory.as_deref();
+    let holder = inventory.and_then(|inventory| check::holder(inventory, &key_fingerprint, &fingerprint));
     CertificateContent {
         subject: certificate.subject.clone(),
         issuer: certificate.issuer.clone(),
@@ -264,9 +270,10 @@ fn certificate(certificate: &Certificate, background: &Background) -> Certificat
         not_before: time(certificate.not_before),
         not_after: time(certificate.not_after),
         algorithm: certificate.key.to_string(),
-        signature_algorithm: certificate.signature_algorithm.to_string(),
-        fingerprint: sha256_hex(&certificate.der),
-        keystore: inventory.and_then(|inventory| check::keystore_of_key(inventory, &key_fingerprint)),
+        signature_algorithm: algorithm_name(&certificate.signature_algorithm.to_string()).into(),
+        fingerprint,
+        keystore: holder.as_ref().and_then(Holder::of_both),
+        same_key_as: holder.as_ref().and_then(Holder::of_key),
         key_fingerprint,
     }
 }

@@ -102,6 +102,7 @@ pub fn keystore_change(ctx: &Ctx<'_>, mut request: Request) -> Result<KeystoreCh
         if let Some(weak) = weak {
             plan.changed.push("it has a new password; what was exported before keeps the old one".into());
             plan.facts.weak_password = weak;
+            plan.facts.foreign_password = false;
         }
         plan.item.facts = Facts::Keystore(plan.facts.clone());
         change.revise(&plan.item, secret)?;

@@ -209,7 +209,7 @@ fn put(
         let entry = keystores::put_key(change, name, new)?;
         match place {
             Place::New { password, weak_password } => {
-                let facts = KeystoreFacts { entries: vec![entry], weak_password };
+                let facts = KeystoreFacts { entries: vec![entry], weak_password, foreign_password: false };
                 let sealed: SecretBytes = keystores::as_bytes(&password);
                 change.put(NewItem::new(name, Facts::Keystore(facts), Some(sealed)))?;
                 Ok(1)

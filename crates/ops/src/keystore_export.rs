@@ -5,7 +5,8 @@ use std::path::{Path, PathBuf};
 use ninekeys_cabinet::{Cabinet, CabinetError};
 use ninekeys_core::digest::{from_hex, sha256_hex};
 use ninekeys_core::keystore::{Outgoing as OutgoingKey, write_pkcs12};
-use ninekeys_core::model::{CertificateFacts, Inventory, Item, ItemId, KeystoreEntry};
+use ninekeys_core::model::{CertificateFacts, Inventory, Item, ItemId, KeystoreEntry, KeystoreFacts};
+use ninekeys_core::password;
 use ninekeys_formats::pem;
 use ninekeys_formats::secret::{Secret, SecretBytes, SecretText};
 use serde::Serialize;
@@ -66,6 +67,8 @@ pub struct KeystoreExportReport {
     pub password_file: Option<String>,
     /// Whether a chosen password is easy to guess.
     pub weak_password: bool,
+    /// Whether others may know the password: it came into the cabinet with a file.
+    pub foreign_password: bool,
 }
 
 /// Where an exported file's password is from.
@@ -109,6 +112,7 @@ pub fn keystore_export(ctx: &Ctx<'_>, request: Request) -> Result<KeystoreExport
         password: None,
         password_file: None,
         weak_password: false,
+        foreign_password: false,
     };
     let note = request.password_to.as_ref().map(|file| ctx.path(file));
     let outputs: Vec<&Path> = std::iter::once(path.as_path()).chain(note.as_deref()).collect();
@@ -125,9 +129,10 @@ pub fn keystore_export(ctx: &Ctx<'_>, request: Request) -> Result<KeystoreExport
         return Err(KeystoreError::NobodyWouldKnow);
     }
     ctx.unlock(&mut cabinet)?;
-    let (password, from, weak) = password(ctx, &cabinet, item, request.password)?;
+    let (password, from, weak) = choose(ctx, &cabinet, (item, facts), request.password)?;
     report.password = Some(from);
     report.weak_password = weak;
+    report.foreign_password = from == PasswordFrom::Keystore && facts.foreign_password;
     let bytes = pkcs12(ctx, &cabinet, &inventory, &with_certificate, &password)?;
     let mut outgoing = Outgoing::begin(ctx, &cabinet)?;
     let files = prepare(&mut outgoing, (&path, &bytes), note.as_deref(), &password)?;
@@ -178,15 +183,25 @@ fn certificates(
     }
 }
 
-fn password(
+fn choose(
     ctx: &Ctx<'_>,
     cabinet: &Cabinet<'_>,
-    item: &Item,
+    (item, facts): (&Item, &KeystoreFacts),
     chosen: Option<NewPassword>,
 ) -> Result<(SecretText, PasswordFrom, bool), KeystoreError> {
     let Some(chosen) = chosen else {
         let own = cabinet.secret(item)?.lend(|bytes| String::from_utf8_lossy(bytes).into_owned());
-        return Ok((Secret::new(own), PasswordFrom::Keystore, false));
+        let own = Secret::new(own);
+        // an imported store's own password may be none at all: a file under it would be as good as open
+        if password::judge(&own, &[&item.name]).is_ok() {
+            return Ok((own, PasswordFrom::Keystore, facts.weak_password));
+        }
+        let better = ctx
+            .ask
+            .new_secret(&format!("The password of {} is too short; a new one for this file", item.name))?;
+        let better = better.ok_or_else(|| KeystoreError::TooShortToExport(item.name.clone()))?;
+        let strength = password::judge(&better, &[&item.name])?;
+        return Ok((better, PasswordFrom::Chosen, strength.weak));
     };
     let from = match chosen {
         NewPassword::Generated => PasswordFrom::Generated,

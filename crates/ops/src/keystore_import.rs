@@ -4,13 +4,13 @@ use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
 use ninekeys_cabinet::{Cabinet, CabinetError, NewItem};
-use ninekeys_core::certificate::is_debug_subject;
+use ninekeys_core::certificate::is_debug_certificate;
 use ninekeys_core::digest::sha256_hex;
 use ninekeys_core::keys::{KeyError, PrivateKey};
 use ninekeys_core::keystore::{
     Format, KeystoreError as FormatError, OpenStore, StoredKey, UnlockedKey, open,
 };
-use ninekeys_core::model::{Facts, Inventory, KeystoreFacts, Role, check_name};
+use ninekeys_core::model::{Facts, Inventory, KeystoreFacts, ReleaseFacts, Role, check_name};
 use ninekeys_core::password;
 use ninekeys_core::rules::is_too_short;
 use ninekeys_formats::limits::Limits;
@@ -52,6 +52,10 @@ pub struct KeystoreImportReport {
     pub format: Format,
     /// How it was encrypted.
     pub encryption: String,
+    /// Whether a digest or a MAC in it said that it is as it was written.
+    pub authenticated: bool,
+    /// Whether its private keys stood in it for everybody to read.
+    pub open_keys: bool,
     /// The keys.
     pub keys: Vec<ImportedKey>,
     /// Aliases that were there and not asked for.
@@ -85,6 +89,8 @@ pub struct ImportedKey {
     pub same_as: Vec<String>,
     /// Other keys of this kind that the apps have.
     pub others: Vec<OtherKey>,
+    /// Releases of the apps that were signed with this key under another certificate, by file.
+    pub released_otherwise: Vec<String>,
     /// Why nothing can be signed with it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub cannot_sign: Option<String>,
@@ -92,6 +98,9 @@ pub struct ImportedKey {
     pub debug_key: bool,
     /// Whether it is a signing key whose certificate ends too soon for an app's whole life.
     pub short_validity: bool,
+    /// Whether it was proved that its parts agree and that it signs what its certificate verifies; not so for kinds that
+    /// cannot be computed with here.
+    pub proved: bool,
     /// How many certificates above its own were left in the file.
     pub issuers_left: usize,
 }
@@ -125,6 +134,10 @@ pub fn keystore_import(ctx: &Ctx<'_>, request: Request) -> Result<KeystoreImport
         }
     };
     let store = open(&bytes, &password, &Limits::USUAL)?;
+    let own = request.key_passwords.iter().map(|(alias, _)| alias);
+    if let Some(unknown) = own.into_iter().find(|alias| !store.keys.iter().any(|key| is_called(key, alias))) {
+        return Err(no_alias(&store, unknown, &request.file.display().to_string()));
+    }
     let (wanted, left) = choose(&store, &request.aliases, &request.file.display().to_string())?;
     let mut opened = Vec::new();
     for key in wanted {
@@ -145,6 +158,8 @@ pub fn keystore_import(ctx: &Ctx<'_>, request: Request) -> Result<KeystoreImport
         file: request.file.display().to_string(),
         format: store.format,
         encryption: store.encryption,
+        authenticated: store.authenticated,
+        open_keys: store.open_keys,
         keys,
         left,
         role: request.role,
@@ -163,6 +178,19 @@ fn name_after(path: &Path) -> String {
     name.trim_start_matches(['-', '_', '.']).to_owned()
 }
 
+/// Aliases are compared without case.
+fn is_called(key: &StoredKey, alias: &str) -> bool {
+    key.alias.to_lowercase() == alias.to_lowercase()
+}
+
+fn no_alias(store: &OpenStore, alias: &str, file: &str) -> KeystoreError {
+    KeystoreError::NoAlias {
+        place: file.into(),
+        alias: alias.into(),
+        known: store.keys.iter().map(|key| key.alias.clone()).collect(),
+    }
+}
+
 /// The keys that were asked for, and the aliases of those that were not.
 fn choose<'a>(
     store: &'a OpenStore,
@@ -174,17 +202,10 @@ fn choose<'a>(
         let plural = if many == 1 { "" } else { "s" };
         return Err(KeystoreError::NoKeys(format!("{many} certificate{plural}")));
     }
-    let is = |key: &StoredKey, wanted: &String| key.alias.to_lowercase() == wanted.to_lowercase();
-    for alias in wanted {
-        if !store.keys.iter().any(|key| is(key, alias)) {
-            return Err(KeystoreError::NoAlias {
-                place: file.into(),
-                alias: alias.clone(),
-                known: store.keys.iter().map(|key| key.alias.clone()).collect(),
-            });
-        }
+    if let Some(unknown) = wanted.iter().find(|alias| !store.keys.iter().any(|key| is_called(key, alias))) {
+        return Err(no_alias(store, unknown, file));
     }
-    let asked = |key: &&StoredKey| wanted.is_empty() || wanted.iter().any(|alias| is(key, alias));
+    let asked = |key: &&StoredKey| wanted.is_empty() || wanted.iter().any(|alias| is_called(key, alias));
     let (chosen, left): (Vec<&StoredKey>, Vec<&StoredKey>) = store.keys.iter().partition(asked);
     Ok((chosen, left.into_iter().map(|key| key.alias.clone()).collect()))
 }
@@ -238,11 +259,25 @@ fn describe(
         key_fingerprint: fingerprint,
         certificate_fingerprint: sha256_hex(&key.certificate.der),
         same_as: same,
+        released_otherwise: released_otherwise(inventory, apps, key),
         cannot_sign,
-        debug_key: is_debug_subject(&key.certificate.subject),
+        debug_key: is_debug_certificate(&key.certificate.subject, &sha256_hex(&key.certificate.der)),
         short_validity: role == Role::Signing && is_short(&key.certificate),
+        proved: key.proved,
         issuers_left: key.issuers,
     }
+}
+
+/// What was released with this key under another certificate: devices that have it take nothing signed under this one.
+fn released_otherwise(inventory: &Inventory, apps: &[String], key: &UnlockedKey) -> Vec<String> {
+    let (own, certificate) = (sha256_hex(&key.certificate.public_key), sha256_hex(&key.certificate.der));
+    let of_apps = |release: &&ReleaseFacts| apps.contains(&release.app);
+    let otherwise = |release: &&ReleaseFacts| {
+        let known = !release.signer_certificate.is_empty();
+        release.signer == own && known && release.signer_certificate != certificate
+    };
+    let all = inventory.releases().into_iter().filter(of_apps).filter(otherwise);
+    all.map(|release| release.file.clone()).collect()
 }
 
 fn is_short(certificate: &Certificate) -> bool {
@@ -273,7 +308,7 @@ fn put(
             let new = NewKey { alias: &alias, role, apps, secret, certificate: &certificate };
             entries.push(keystores::put_key(change, name, new)?);
         }
-        let facts = KeystoreFacts { entries, weak_password };
+        let facts = KeystoreFacts { entries, weak_password, foreign_password: true };
         let sealed = keystores::as_bytes(password);
         change.put(NewItem::new(name, Facts::Keystore(facts), Some(sealed)))?;
         Ok(())

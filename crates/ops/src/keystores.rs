@@ -159,6 +159,11 @@ pub enum KeystoreError {
     /// A password that nobody would know.
     #[error("a password that is made up for the file has to be written somewhere, or nobody can open it")]
     NobodyWouldKnow,
+    /// A password that came in with a keystore and that no keystore should be written under.
+    #[error(
+        "the password that {0} came with has fewer than 6 characters: a file under it would be as good as open"
+    )]
+    TooShortToExport(String),
     /// Several certificates do not go into one DER file.
     #[error("a DER file holds one certificate, and {0} were asked for")]
     OneCertificate(usize),

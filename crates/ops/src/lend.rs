@@ -22,6 +22,7 @@ use ninekeys_core::model::{Destination, Lend};
 use ninekeys_core::password;
 use ninekeys_formats::secret::{Secret, SecretText};
 use thiserror::Error;
+use zeroize::Zeroizing;
 
 use crate::ctx::{Ctx, OpenError};
 use crate::files::{self, Access, FileError, Taken};
@@ -106,6 +107,9 @@ pub enum LendError {
     /// A file that is there and is not ours.
     #[error("{0} is there already; a properties file on loan never takes the place of one that is yours")]
     Exists(String),
+    /// Another command has its loan there.
+    #[error("{0} is on loan to another command; it goes when that command ends")]
+    OnLoan(String),
     /// No folder to be had.
     #[error("there is no folder to keep the loan in")]
     NoFolder,
@@ -138,7 +142,8 @@ struct Loan {
 
 impl Drop for Loan {
     fn drop(&mut self) {
-        if let Some(path) = &self.beside {
+        // what another loan put there in the meantime is that loan's
+        if let Some(path) = self.beside.as_ref().filter(|path| bears(path, &loan_mark(&self.folder))) {
             let _ = fs::remove_file(path);
         }
         take_back(&self.folder);
@@ -326,9 +331,13 @@ fn write_properties(
     let mark = loan_mark(loan.path());
     let text = properties(&mark, &fields);
     let path = outside.unwrap_or_else(|| loan.path().join(PROPERTIES));
+    let taken = || {
+        let shown = path.strip_prefix(&ctx.folder).unwrap_or(&path).display().to_string();
+        if bears(&path, LOAN) { LendError::OnLoan(shown) } else { LendError::Exists(shown) }
+    };
     // a link that leads nowhere is the user's as well
     if fs::symlink_metadata(&path).is_ok() {
-        return Err(LendError::Exists(path.strip_prefix(&ctx.folder).unwrap_or(&path).display().to_string()));
+        return Err(taken());
     }
     if !path.starts_with(loan.path()) {
         // noted first: a later start takes away what this one might leave
@@ -338,15 +347,33 @@ fn write_properties(
     }
     let output = outgoing.file(&path, Access::Owner)?;
     text.lend(|text| output.put(0, text.as_bytes()))?;
-    output.finish(Taken::Refuse)?;
+    // another loan may have taken the name meanwhile
+    output.finish(Taken::Refuse).map_err(|error| match error.cause.kind() {
+        std::io::ErrorKind::AlreadyExists => taken(),
+        _ => error.into(),
+    })?;
     Ok(path)
 }
 
 /// What a properties file on loan begins with: it says whose it is.
 fn loan_mark(folder: &Path) -> String {
     let name = folder.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
-    format!("on loan, gone when the command ends: {name}")
+    format!("{LOAN}: {name}")
 }
+
+/// What every one of them says.
+const LOAN: &str = "on loan, gone when the command ends";
+
+/// Whether a file bears a mark; only as much is read as a properties file on loan has.
+fn bears(path: &Path, mark: &str) -> bool {
+    let room = usize::try_from(MOST_PROPERTIES).unwrap_or(0) + 64;
+    let mut text = Zeroizing::new(Vec::with_capacity(room));
+    let read = File::open(path).and_then(|file| file.take(MOST_PROPERTIES).read_to_end(&mut text));
+    read.is_ok() && text.windows(mark.len()).any(|window| window == mark.as_bytes())
+}
+
+/// More than a properties file on loan has.
+const MOST_PROPERTIES: u64 = 64 << 10;
 
 /// A child that does not outlive us.
 struct Guard(Child);
@@ -492,7 +519,7 @@ fn sweep_one(folder: &Path) {
         return;
     }
     if let Some(beside) = beside(folder)
-        && fs::read_to_string(&beside).is_ok_and(|text| text.contains(&loan_mark(folder)))
+        && bears(&beside, &loan_mark(folder))
     {
         let _ = fs::remove_file(beside);
     }

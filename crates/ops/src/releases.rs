@@ -15,9 +15,19 @@ use crate::project::ProjectError;
 #[derive(Debug, Serialize)]
 pub struct ReleasesReport {
     /// The releases, newest first.
-    pub releases: Vec<ReleaseFacts>,
+    pub releases: Vec<Release>,
     /// The time of the look.
     pub at: Timestamp,
+}
+
+/// A row of the ledger.
+#[derive(Debug, Serialize)]
+pub struct Release {
+    /// What it says.
+    #[serde(flatten)]
+    pub facts: ReleaseFacts,
+    /// Whether another one took its place.
+    pub replaced: bool,
 }
 
 /// How sizes changed, for each app and destination.
@@ -96,7 +106,12 @@ pub fn releases(ctx: &Ctx<'_>, app: Option<&str>) -> Result<ReleasesReport, Rele
         None => None,
     };
     let wanted = |release: &&ReleaseFacts| app.as_ref().is_none_or(|app| release.app == *app);
-    let mut releases: Vec<ReleaseFacts> = known.iter().copied().filter(wanted).cloned().collect();
+    let gone = inventory.replaced();
+    let row = |release: &&ReleaseFacts| Release {
+        facts: (*release).clone(),
+        replaced: gone.contains(release.sha256.as_str()),
+    };
+    let mut releases: Vec<Release> = known.iter().filter(|release| wanted(release)).map(row).collect();
     releases.reverse();
     Ok(ReleasesReport { releases, at: ctx.env.now })
 }
@@ -119,10 +134,11 @@ fn find_app(ctx: &Ctx<'_>, known: &[&ReleaseFacts], named: &str) -> Result<Strin
 /// [`ReleasesError`].
 pub fn compare_releases(ctx: &Ctx<'_>, app: Option<&str>) -> Result<ReleasesCompareReport, ReleasesError> {
     let ReleasesReport { releases, at } = releases(ctx, app)?;
+    let releases: Vec<&ReleaseFacts> = releases.iter().map(|release| &release.facts).collect();
     let ways: BTreeSet<(&str, Destination)> =
         releases.iter().map(|release| (release.app.as_str(), release.destination)).collect();
     let comparisons = ways.into_iter().filter_map(|(app, destination)| {
-        let mut own = releases.iter().filter(|r| r.app == app && r.destination == destination);
+        let mut own = releases.iter().copied().filter(|r| r.app == app && r.destination == destination);
         let last = own.next()?;
         Some(comparison(last, own.find(|release| release.file != last.file)))
     });

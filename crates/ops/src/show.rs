@@ -105,12 +105,18 @@ pub fn show(ctx: &Ctx<'_>, name: &str) -> Result<ShowReport, ShowError> {
         .map(|other| Dependent { name: other.name.clone(), kind: other.facts.word() })
         .collect();
     dependents.sort_by(|a, b| a.name.cmp(&b.name));
-    // by the key and not by the name, which may have been another then
-    let keys = fingerprints(&all, item);
+    // by key and certificate and not by the name, which may have been another then
+    let signers = signers(&all, item);
     let mut releases: Vec<String> = all
         .releases()
         .into_iter()
-        .filter(|release| keys.contains(&release.signer.as_str()))
+        .filter(|release| {
+            signers.iter().any(|(key, certificate)| {
+                let known = !release.signer_certificate.is_empty();
+                release.signer == *key
+                    && certificate.is_none_or(|own| !known || release.signer_certificate == own)
+            })
+        })
         .map(|release| release.file.clone())
         .collect();
     releases.reverse();
@@ -130,13 +136,17 @@ pub fn show(ctx: &Ctx<'_>, name: &str) -> Result<ShowReport, ShowError> {
     })
 }
 
-/// The fingerprints of the keys that an item is or holds.
-fn fingerprints<'a>(all: &'a Inventory, item: &'a Item) -> Vec<&'a str> {
+/// The fingerprints of the keys that an item is or holds, each with that of the certificate it signs under, if it says one.
+fn signers<'a>(all: &'a Inventory, item: &'a Item) -> Vec<(&'a str, Option<&'a str>)> {
     match &item.facts {
-        Facts::Key(key) => vec![&key.fingerprint],
+        Facts::Key(key) => vec![(&key.fingerprint, None)],
         Facts::Keystore(facts) => {
-            let keys = facts.entries.iter().filter_map(|entry| crate::keystores::key_facts(all, entry));
-            keys.map(|key| key.fingerprint.as_str()).collect()
+            let of = |entry| {
+                let key = crate::keystores::key_facts(all, entry)?;
+                let certificate = crate::keystores::certificate_of(all, entry)?;
+                Some((key.fingerprint.as_str(), Some(certificate.fingerprint.as_str())))
+            };
+            facts.entries.iter().filter_map(of).collect()
         }
         _ => Vec::new(),
     }

@@ -7,13 +7,13 @@ use std::sync::Arc;
 use ninekeys_cabinet::{Cabinet, CabinetError, NewItem};
 use ninekeys_core::android::{
     Allowed, Identity, LaidOut, Opened, PackageKind, Scheme, SchemeReport, SchemeState, Schemes,
-    SignError as CoreError, Signatures, Signed, Signing, check_idsig, make_idsig,
+    SignError as CoreError, Signatures, Signed, Signing as PackageSigning, check_idsig, make_idsig,
 };
 use ninekeys_core::digest::{DigestError, Sink, sha256_hex, source_sha256};
 use ninekeys_core::findings::Level;
-use ninekeys_core::keys::Signer;
+use ninekeys_core::keys::{PrivateKey, Signer};
 use ninekeys_core::model::{App, Destination, Facts, Inventory, Item, KeystoreEntry, Project, ReleaseFacts};
-use ninekeys_core::rules::file_stem;
+use ninekeys_core::rules::{Part, file_stem, lacks_parts};
 use ninekeys_formats::idsig;
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::manifest::Manifest;
@@ -28,11 +28,11 @@ use crate::outputs::{self, Ours, OutputError};
 use crate::project::ProjectError;
 use crate::signer::{self, SignerError};
 
-/// The build to be signed.
+/// The builds to be signed.
 #[derive(Debug)]
 pub struct Request {
-    /// The file.
-    pub build: PathBuf,
+    /// The files.
+    pub builds: Vec<PathBuf>,
     /// The app it is; found by its package when nothing is said.
     pub app: Option<String>,
     /// Where it goes; the app's first destination when nothing is said.
@@ -114,6 +114,21 @@ pub enum SignError {
     /// The key to sign with.
     #[error(transparent)]
     Signer(#[from] SignerError),
+    /// A part of a package, without the others.
+    #[error("{0}")]
+    Incomplete(String),
+    /// One of several builds.
+    #[error("{0}: {1}")]
+    Of(String, #[source] Box<SignError>),
+    /// Some of several builds have their names, and the next one could not get its own.
+    #[error("{cause}")]
+    Partly {
+        /// The outputs that are there.
+        done: Vec<String>,
+        /// Why no more.
+        #[source]
+        cause: Box<SignError>,
+    },
     /// The output has its name taken.
     #[error("{0} exists already")]
     Exists(String),
@@ -142,6 +157,8 @@ fn errors(report: &CheckReport) -> String {
 
 /// What is to be made, and where.
 struct Plan<'p> {
+    /// The build, as it was named.
+    build: &'p Path,
     app: (&'p str, &'p App),
     destination: Destination,
     manifest: Manifest,
@@ -150,6 +167,27 @@ struct Plan<'p> {
     target: PathBuf,
     /// The file of scheme v4 and its place, where it is wanted.
     idsig: Option<(String, PathBuf)>,
+}
+
+impl Plan<'_> {
+    /// What others have to know of its output to be parts of one package with it.
+    fn part(&self, certificate: &[u8]) -> Part {
+        Part {
+            file: self.file.clone(),
+            package: self.manifest.package.clone(),
+            split: self.manifest.split.clone(),
+            code: self.manifest.version_code,
+            certificates: vec![sha256_hex(certificate)],
+        }
+    }
+}
+
+/// The key that signs a build.
+struct Signing<'i> {
+    keystore: &'i Item,
+    entry: &'i KeystoreEntry,
+    key: PrivateKey,
+    certificate: Vec<u8>,
 }
 
 /// What was made, under temporary names.
@@ -161,41 +199,159 @@ struct Made {
     realigned: usize,
 }
 
-/// Signs, proves, names and records. The cabinet is unlocked before any long work.
+/// Signs, proves, names and records. Nothing gets a name before all builds are signed and proved; parts of one package are
+/// proved together. The cabinet is unlocked before any long work.
 ///
 /// # Errors
-/// [`SignError`]; then no file bears the output's name that did not before, and the ledger is as it was.
-pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<SignReport, SignError> {
-    let input_path = ctx.path(&request.build);
-    let input = InputFile::open(&input_path)?;
+/// [`SignError`]; then no file bears an output's name that did not before, and the ledger is as it was, unless it is
+/// [`SignError::Partly`].
+pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<Vec<SignReport>, SignError> {
+    let several = request.builds.len() > 1;
+    let of = move |build: &Path, error: SignError| match several {
+        true => SignError::Of(build.display().to_string(), Box::new(error)),
+        false => error,
+    };
+    let mut inputs = Vec::new();
+    for build in &request.builds {
+        let path = ctx.path(build);
+        let input = InputFile::open(&path).map_err(|error| of(build, error.into()))?;
+        inputs.push((build.as_path(), path, input));
+    }
     let project = ctx.project_file()?.project;
-    let opened = Opened::open(&input, &Limits::USUAL)?;
-    let plan = plan(ctx, request, &project, &opened)?;
-    let allowed = opened.allow(plan.destination)?;
-    let targets: Vec<&Path> = std::iter::once(plan.target.as_path())
-        .chain(plan.idsig.iter().map(|(_, path)| path.as_path()))
+    let mut plans = Vec::new();
+    let mut all_allowed = Vec::new();
+    for (build, _, input) in &inputs {
+        let opened = Opened::open(input, &Limits::USUAL).map_err(|error| of(build, error.into()))?;
+        let plan = plan(ctx, request, build, &project, &opened).map_err(|error| of(build, error))?;
+        all_allowed.push(opened.allow(plan.destination).map_err(|error| of(build, error.into()))?);
+        plans.push(plan);
+    }
+    refuse_parts_alone(&plans, of)?;
+    let sources: Vec<&Path> = inputs.iter().map(|(_, path, _)| path.as_path()).collect();
+    let targets: Vec<&Path> = plans
+        .iter()
+        .flat_map(|plan| {
+            std::iter::once(plan.target.as_path()).chain(plan.idsig.iter().map(|(_, path)| path.as_path()))
+        })
         .collect();
-    refuse_targets(ctx, &input_path, &targets, request.replace)?;
+    refuse_targets(ctx, &sources, &targets, request.replace)?;
 
     let mut cabinet = ctx.open_unlocked()?;
     let inventory = cabinet.inventory()?;
-    let (keystore, entry) =
-        signer::choose_key(&inventory, plan.app.0, plan.destination, request.key.as_deref())?;
-    let (key, certificate) = signer::load_key(&cabinet, &inventory, entry)?;
+    let mut keys = Vec::new();
+    for plan in &plans {
+        let chosen =
+            signing(&cabinet, &inventory, plan, request).map_err(|error| of(plan.build, error.into()))?;
+        keys.push(chosen);
+    }
+    let parts: Vec<Part> = plans.iter().zip(&keys).map(|(plan, key)| plan.part(&key.certificate)).collect();
 
     let folders = NewFolders::make(&ctx.path(&request.to))?;
-    let identity = Identity { signer: &key, certificate: &certificate, alias: &entry.alias };
-    let signing = Signing { schemes: request.schemes, ..Signing::usual(identity) };
     let background = Background { project: Some(project.clone()), inventory: Some(Arc::clone(&inventory)) };
-    let mut outgoing = Outgoing::begin(ctx, &cabinet)?;
-    let Made { output, idsig, signed, proof, realigned } =
-        make(ctx, request, &plan, allowed, &signing, &background, &mut outgoing)?;
+    let mut ready = Vec::new();
+    for (index, ((plan, key), allowed)) in plans.iter().zip(&keys).zip(all_allowed).enumerate() {
+        let others = parts.iter().enumerate().filter(|(at, _)| *at != index);
+        let beside =
+            Beside { background: &background, parts: others.map(|(_, part)| part.clone()).collect() };
+        let mut outgoing = Outgoing::begin(ctx, &cabinet)?;
+        let made = make(ctx, request, plan, allowed, key, &beside, &mut outgoing);
+        ready.push((outgoing, made.map_err(|error| of(plan.build, error))?));
+    }
+    let jobs = plans.iter().zip(&keys).zip(ready);
+    let done = deliver_all(ctx, request, &mut cabinet, &inventory, jobs, of);
+    // what has its name stays where it is
+    if matches!(done, Ok(_) | Err(SignError::Partly { .. })) {
+        folders.keep();
+    }
+    done
+}
+
+/// What a build is proved beside.
+struct Beside<'a> {
+    background: &'a Background,
+    /// The other builds of the call.
+    parts: Vec<Part>,
+}
+
+fn deliver_all<'j>(
+    ctx: &Ctx<'_>,
+    request: &Request,
+    cabinet: &mut Cabinet<'_>,
+    inventory: &Inventory,
+    jobs: impl Iterator<Item = ((&'j Plan<'j>, &'j Signing<'j>), (Outgoing, Made))>,
+    of: impl Fn(&Path, SignError) -> SignError,
+) -> Result<Vec<SignReport>, SignError> {
+    let mut reports: Vec<SignReport> = Vec::new();
+    for ((plan, key), (outgoing, made)) in jobs {
+        match deliver(ctx, request, cabinet, inventory, plan, key, made, outgoing) {
+            Ok(report) => reports.push(report),
+            Err(error) if reports.is_empty() => return Err(of(plan.build, error)),
+            Err(error) => {
+                let done = reports.into_iter().map(|report| report.output).collect();
+                return Err(SignError::Partly { done, cause: Box::new(of(plan.build, error)) });
+            }
+        }
+    }
+    Ok(reports)
+}
+
+/// A part of a package runs nowhere without the others: it is signed with them.
+fn refuse_parts_alone(
+    plans: &[Plan<'_>],
+    of: impl Fn(&Path, SignError) -> SignError,
+) -> Result<(), SignError> {
+    let parts: Vec<Part> = plans.iter().map(|plan| plan.part(&[])).collect();
+    for (index, plan) in plans.iter().enumerate() {
+        let others = parts.iter().enumerate().filter(|(at, _)| *at != index).map(|(_, part)| part);
+        if plan.destination != Destination::Development
+            && let Some(lacks) = lacks_parts(&plan.manifest, others)
+        {
+            return Err(of(plan.build, SignError::Incomplete(lacks)));
+        }
+    }
+    Ok(())
+}
+
+fn signing<'i>(
+    cabinet: &Cabinet<'_>,
+    inventory: &'i Inventory,
+    plan: &'i Plan<'_>,
+    request: &Request,
+) -> Result<Signing<'i>, SignerError> {
+    let (keystore, entry) =
+        signer::choose_key(inventory, plan.app.0, plan.destination, request.key.as_deref())?;
+    let (key, certificate) = signer::load_key(cabinet, inventory, entry)?;
+    Ok(Signing { keystore, entry, key, certificate })
+}
+
+/// Gives what was made its names, with a row of history before and the release in the ledger behind.
+#[expect(clippy::too_many_arguments, reason = "one build's whole story")]
+fn deliver(
+    ctx: &Ctx<'_>,
+    request: &Request,
+    cabinet: &mut Cabinet<'_>,
+    inventory: &Inventory,
+    plan: &Plan<'_>,
+    key: &Signing<'_>,
+    made: Made,
+    outgoing: Outgoing,
+) -> Result<SignReport, SignError> {
+    let Made { output, idsig, signed, proof, realigned } = made;
+    let Signing { keystore, entry, key, certificate } = key;
     let mut schemes: Vec<String> = signed.schemes.iter().map(ToString::to_string).collect();
     schemes.extend(idsig.is_some().then(|| Scheme::V4.to_string()));
     let fingerprint = key.public().fingerprint();
-    let release =
-        Release { plan: &plan, signed: &signed, schemes: &schemes, signer: &fingerprint, proof: &proof };
-    let completes = release.item(ctx, &cabinet, keystore, entry);
+    let replaces = if request.replace { known_sha256(ctx, inventory, &plan.target)? } else { None };
+    let release = Release {
+        plan,
+        signed: &signed,
+        schemes: &schemes,
+        signer: &fingerprint,
+        certificate,
+        replaces: replaces.clone(),
+        proof: &proof,
+    };
+    let completes = release.item(ctx, cabinet, keystore, entry);
     let what = format!("sign {}", plan.file);
     // the package last: what stands beside it is nothing without it
     let beside = idsig.map(|(file, digest)| (file, Some(digest)));
@@ -203,11 +359,18 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<SignReport, SignError> {
     let from = [entry.key];
     let delivery = outgoing::Plan { what: &what, purpose: "sign", from: &from, completes: Some(completes) };
     let taken = Taken::when_told(request.replace, ctx.env.now);
-    let aside = outgoing.deliver::<SignError>(ctx, &mut cabinet, delivery, outputs, taken)?;
+    let stale = Stale::set_aside(ctx, plan)?;
+    let aside = match outgoing.deliver::<SignError>(ctx, cabinet, delivery, outputs, taken) {
+        Ok(aside) => aside,
+        Err(error) => {
+            stale.into_iter().for_each(Stale::put_back);
+            return Err(error);
+        }
+    };
+    stale.into_iter().for_each(|stale| stale.drop_or_name(ctx));
     for path in aside {
-        drop_known(ctx, &inventory, path);
+        drop_known(ctx, path, replaces.as_deref());
     }
-    folders.keep();
     let folder = request.to.strip_prefix(".").unwrap_or(&request.to);
     let shown = |file: &str| folder.join(file).display().to_string();
     let Proof { check, sha256, .. } = proof;
@@ -228,10 +391,59 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<SignReport, SignError> {
     })
 }
 
+/// A file of scheme v4 that lies where the output goes and is not the output's: it would speak against it.
+struct Stale {
+    place: PathBuf,
+    aside: PathBuf,
+    /// Whether it holds for the build that the output takes the place of, and goes with it.
+    belonged: bool,
+}
+
+impl Stale {
+    fn set_aside(ctx: &Ctx<'_>, plan: &Plan<'_>) -> Result<Option<Self>, SignError> {
+        let place = idsig_of(&plan.target);
+        if plan.idsig.is_some() || std::fs::symlink_metadata(&place).is_err() {
+            return Ok(None);
+        }
+        let belonged = InputFile::open(&plan.target).is_ok_and(|old| {
+            let examined = files::read_whole(&place, check::MOST_IDSIG)
+                .ok()
+                .and_then(|idsig| check::examine(&ctx.env, &old, Some(&idsig)).ok());
+            examined.is_some_and(|examined| examined.holds(Scheme::V4))
+        });
+        let failed = |cause| FileError::new("written", &place, cause);
+        let Some(aside) = files::set_aside(&place, ctx.env.now).map_err(failed)? else { return Ok(None) };
+        match std::fs::remove_file(&place) {
+            Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(failed(error).into()),
+            _ => Ok(Some(Stale { place, aside, belonged })),
+        }
+    }
+
+    /// The output was not made: everything is as it was.
+    fn put_back(self) {
+        let _ = files::move_into_place(&self.aside, &self.place);
+    }
+
+    fn drop_or_name(self, ctx: &Ctx<'_>) {
+        if !self.belonged || std::fs::remove_file(&self.aside).is_err() {
+            ctx.notice(Notice::SetAside(self.aside));
+        }
+    }
+}
+
+/// Where the file of scheme v4 beside a build is.
+fn idsig_of(target: &Path) -> PathBuf {
+    let mut name = target.as_os_str().to_owned();
+    name.push(".");
+    name.push(idsig::ENDING);
+    PathBuf::from(name)
+}
+
 /// Finds out what the build is, where it goes, and what the output is called.
 fn plan<'p>(
     ctx: &Ctx<'_>,
     request: &Request,
+    build: &'p Path,
     project: &'p Project,
     opened: &Opened<'_>,
 ) -> Result<Plan<'p>, SignError> {
@@ -248,7 +460,7 @@ fn plan<'p>(
         let place = target.with_file_name(&file);
         (file, place)
     });
-    Ok(Plan { app, destination, manifest, was_signed: opened.is_signed(), file, target, idsig })
+    Ok(Plan { build, app, destination, manifest, was_signed: opened.is_signed(), file, target, idsig })
 }
 
 /// Writes the output and what stands beside it under temporary names, and proves both.
@@ -257,23 +469,25 @@ fn make(
     request: &Request,
     plan: &Plan<'_>,
     allowed: Allowed<'_>,
-    signing: &Signing<'_>,
-    background: &Background,
+    key: &Signing<'_>,
+    beside: &Beside<'_>,
     outgoing: &mut Outgoing,
 ) -> Result<Made, SignError> {
+    let identity = Identity { signer: &key.key, certificate: &key.certificate, alias: &key.entry.alias };
+    let signing = &PackageSigning { schemes: request.schemes, ..PackageSigning::usual(identity) };
     let laid_out = allowed.lay_out(*signing, &ctx.env)?;
     let realigned = laid_out.realigned();
     let (output, signed) = write_output(ctx, laid_out, &plan.target, outgoing)?;
     let subject = BuildSubject {
         file: plan.file.clone(),
-        path: request.build.display().to_string(),
+        path: plan.build.display().to_string(),
         destination: Some(plan.destination),
         app: Some(plan.app),
         above: None,
         superseded: request.replace.then_some(plan.file.as_str()),
-        idsig: None,
+        parts: &beside.parts,
     };
-    let proof = prove(ctx, &output, background, &subject)?;
+    let proof = prove(ctx, &output, beside.background, &subject)?;
     let idsig = match &plan.idsig {
         Some((_, target)) => {
             Some(write_idsig(ctx, &output, &proof, signing, outgoing.file(target, Access::Usual)?)?)
@@ -288,7 +502,7 @@ fn write_idsig(
     ctx: &Ctx<'_>,
     output: &OutputFile,
     proof: &Proof,
-    signing: &Signing<'_>,
+    signing: &PackageSigning<'_>,
     file: OutputFile,
 ) -> Result<(OutputFile, String), SignError> {
     let written = output.reread()?;
@@ -325,8 +539,13 @@ fn place<'p>(
     Ok((app, destination))
 }
 
-fn refuse_targets(ctx: &Ctx<'_>, input: &Path, targets: &[&Path], replace: bool) -> Result<(), SignError> {
-    match outputs::refuse_ours(ctx, targets, &[input]) {
+fn refuse_targets(
+    ctx: &Ctx<'_>,
+    inputs: &[&Path],
+    targets: &[&Path],
+    replace: bool,
+) -> Result<(), SignError> {
+    match outputs::refuse_ours(ctx, targets, inputs) {
         Err(OutputError::Ours { ours: Ours::Input, .. }) => return Err(SignError::OverInput),
         other => other?,
     }
@@ -336,14 +555,20 @@ fn refuse_targets(ctx: &Ctx<'_>, input: &Path, targets: &[&Path], replace: bool)
     })
 }
 
-/// What was set aside and the ledger knows to the byte can be made again, and goes; anything else is named.
-fn drop_known(ctx: &Ctx<'_>, inventory: &Inventory, aside: PathBuf) {
-    let size = std::fs::metadata(&aside).map(|found| found.len()).unwrap_or(u64::MAX);
+/// The SHA-256 of a file that the ledger knows; only what has a release's size is read.
+fn known_sha256(ctx: &Ctx<'_>, inventory: &Inventory, target: &Path) -> Result<Option<String>, SignError> {
+    let Ok(found) = std::fs::metadata(target) else { return Ok(None) };
     let releases = inventory.releases();
-    let mut same_size = releases.iter().filter(|release| release.size == size).peekable();
-    let is_known = same_size.peek().is_some()
-        && files::sha256(&aside, &ctx.env)
-            .is_ok_and(|found| same_size.any(|release| release.sha256 == found));
+    if !releases.iter().any(|release| release.size == found.len()) {
+        return Ok(None);
+    }
+    let sha256 = files::sha256(target, &ctx.env)?;
+    Ok(releases.iter().any(|release| release.sha256 == sha256).then_some(sha256))
+}
+
+/// What was set aside and the ledger knows to the byte can be made again, and goes; anything else is named.
+fn drop_known(ctx: &Ctx<'_>, aside: PathBuf, known: Option<&str>) {
+    let is_known = known.is_some_and(|known| files::sha256(&aside, &ctx.env).is_ok_and(|now| now == known));
     if !is_known || std::fs::remove_file(&aside).is_err() {
         ctx.notice(Notice::SetAside(aside));
     }
@@ -392,7 +617,10 @@ fn prove(
         let hashing = scope.spawn(|| source_sha256(&written, &env));
         // the hash is one long chain: it keeps a core to itself, and the check takes the others
         let others = rayon::current_num_threads().saturating_sub(1).max(1);
-        let check = || check::check_source(&env, &written, background, subject);
+        let check = || {
+            let examined = check::examine(&env, &written, None)?;
+            Ok(check::judge(&env, background, subject, examined))
+        };
         let proof = match rayon::ThreadPoolBuilder::new().num_threads(others).build() {
             Ok(pool) => pool.install(check),
             Err(_) => check(),
@@ -422,6 +650,9 @@ struct Release<'a> {
     signed: &'a Signed,
     schemes: &'a [String],
     signer: &'a str,
+    certificate: &'a [u8],
+    /// SHA-256 of the file that it takes the place of.
+    replaces: Option<String>,
     proof: &'a Proof,
 }
 
@@ -431,7 +662,8 @@ impl Release<'_> {
     fn item(&self, ctx: &Ctx<'_>, cabinet: &Cabinet<'_>, keystore: &Item, entry: &KeystoreEntry) -> NewItem {
         let content = &self.signed.content;
         let Plan { app, destination, manifest, file, .. } = self.plan;
-        let mut short = sha256_hex(format!("{content}{}{destination}", self.signer).as_bytes());
+        let mut short =
+            sha256_hex(format!("{content}{}{destination}", sha256_hex(self.certificate)).as_bytes());
         short.truncate(12);
         let stem = file.rsplit_once('.').map_or(file.as_str(), |(stem, _)| stem);
         let facts = ReleaseFacts {
@@ -445,11 +677,14 @@ impl Release<'_> {
             content: content.clone(),
             signed_with: keystore.name.clone(),
             signer: self.signer.into(),
+            signer_certificate: sha256_hex(self.certificate),
             certificate: Some(entry.certificate),
             profile: None,
             schemes: self.schemes.to_vec(),
             signed: ctx.env.now,
             by: cabinet.unlocked_by().map(|member| member.label.clone()).unwrap_or_default(),
+            split: manifest.split.clone(),
+            replaces: self.replaces.clone(),
             sha256: self.proof.sha256.clone(),
             folders: self.proof.folders.clone(),
         };

@@ -253,7 +253,9 @@ fn a_key_lives_in_the_compartment_of_the_app_that_it_serves_and_moves_with_it() 
         certificate: key,
         apps: apps.iter().map(|app| (*app).to_owned()).collect(),
     };
-    let store = |entry| Facts::Keystore(KeystoreFacts { entries: vec![entry], weak_password: false });
+    let store = |entry| {
+        Facts::Keystore(KeystoreFacts { entries: vec![entry], weak_password: false, foreign_password: false })
+    };
     let pier = made
         .cabinet
         .change("create", &env(), |change| {

@@ -1,14 +1,15 @@
 //! `ninekeys compare`
 
 use ninekeys_ops::Ctx;
-use ninekeys_ops::compare::{Sameness, compare};
+use ninekeys_ops::compare::compare;
 
 use super::key_args::PasswordArgs;
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 
 /// Tells whether two things carry the same key or the same certificate: keystores, certificates, signed builds, items
-/// of the cabinet. By fingerprint; a name says nothing. Ends with 1 when they share no key.
+/// of the cabinet. By fingerprint; a name says nothing. Ends with 1 unless the certificate is the same, or the key where
+/// there is no certificate to compare.
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
     /// A file, or the name of an item
@@ -27,5 +28,5 @@ pub(crate) fn run(args: &Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, 
     let failed = |error| Failure::of(&attempt, &error).naming("A", &args.one).naming("B", &args.other);
     let report = report.map_err(failed)?;
     out.emit(&report);
-    Ok(if report.same == Sameness::Nothing { Exit::Findings } else { Exit::Done })
+    Ok(if report.is_same() { Exit::Done } else { Exit::Findings })
 }

@@ -5,18 +5,19 @@ use std::path::PathBuf;
 use ninekeys_core::android::Schemes;
 use ninekeys_core::model::Destination;
 use ninekeys_ops::Ctx;
-use ninekeys_ops::sign::{Request, sign};
+use ninekeys_ops::sign::{Request, SignError, SignReport, sign};
 
 use crate::failure::{Exit, Failure};
-use crate::output::Output;
+use crate::output::{Output, Signed};
 
 /// Signs a build for its destination and names it APP-VERSION-VERSIONCODE-DESTINATION. An APK gets the signature schemes
 /// v2 and v3, and v1 where its devices need it; a bundle (AAB) gets v1. The build stays as it is; the output is checked
-/// before it gets its name.
+/// before it gets its name. A part of a package (a split) has its own name in the output's, and is signed with the others.
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
-    /// The build
-    build: PathBuf,
+    /// The builds: several at once, the parts of one package (splits) together
+    #[arg(required = true, value_name = "BUILD")]
+    builds: Vec<PathBuf>,
     /// Where it goes: direct, store or development; the app's first destination when left out, the store for a bundle
     #[arg(long = "for", value_name = "DESTINATION")]
     destination: Option<Destination>,
@@ -42,9 +43,10 @@ pub(crate) struct Args {
 
 pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
     let purpose = args.destination.map_or_else(String::new, |d| format!(" for {}", d.phrase()));
-    let attempt = format!("sign {}{purpose}", args.build.display());
+    let names: Vec<String> = args.builds.iter().map(|build| build.display().to_string()).collect();
+    let attempt = format!("sign {}{purpose}", names.join(", "));
     let request = Request {
-        build: args.build,
+        builds: args.builds,
         app: args.app,
         destination: args.destination,
         key: args.key,
@@ -53,9 +55,22 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, F
         schemes: args.schemes,
         idsig: args.idsig,
     };
-    let report = sign(ctx, &request).map_err(|error| {
-        Failure::of(&attempt, &error).naming("BUILD", request.build.display().to_string())
+    let reports = sign(ctx, &request).map_err(|error| {
+        // what could not be signed alone is signed with the others
+        let failure = match &error {
+            SignError::Of(build, cause) if !matches!(**cause, SignError::Incomplete(_)) => {
+                Failure::of(&attempt, &error).naming("BUILD", build)
+            }
+            _ => Failure::of(&attempt, &error).naming_all("BUILD", &names),
+        };
+        match error {
+            SignError::Partly { done, .. } => failure.changed(&format!("{} got signed", done.join(", "))),
+            _ => failure,
+        }
     })?;
-    out.emit(&report);
+    match <[SignReport; 1]>::try_from(reports) {
+        Ok([only]) => out.emit(&only),
+        Err(builds) => out.emit(&Signed { builds }),
+    }
     Ok(Exit::Done)
 }

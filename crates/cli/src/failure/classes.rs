@@ -98,6 +98,7 @@ impl Classify for InitError {
     fn class(&self) -> Class {
         match self {
             Self::Exists(_) => class(Exit::Refused, &["board"]),
+            Self::Title(_) => class(Exit::Usage, &["init", "--title", "TITLE"]),
             Self::NobodyToAsk => class(Exit::Usage, &["init", "--passphrase-file", "FILE"]),
             Self::Passphrase(_) => class(Exit::Refused, &[]),
             Self::Ask(_) => class(Exit::Usage, &["init"]),
@@ -198,6 +199,10 @@ impl Classify for KeystoreError {
             Self::NothingToChange => class(Exit::Usage, &["keystore", "change", "--help"]),
             Self::NoKeys(_) => class(Exit::Refused, &[]),
             Self::Output(inner) => inner.class(),
+            Self::TooShortToExport(name) => class(
+                Exit::Refused,
+                &["keystore", "export", name, "--to", "FILE", "--make-up", "--note-password", "FILE"],
+            ),
             Self::NobodyWouldKnow => class(
                 Exit::Refused,
                 &["keystore", "export", "KEYSTORE", "--to", "FILE", "--make-up", "--note-password", "NOTE"],
@@ -226,6 +231,7 @@ impl Classify for FormatError {
             | Self::Unsupported(_)
             | Self::NoCertificate(_)
             | Self::NotItsCertificate(_)
+            | Self::KeyDamaged(_)
             | Self::Certificate(..)
             | Self::NoKey(_) => class(Exit::Damaged, &[]),
             Self::TooCostly(_) | Self::TooCostlyInAll => class(Exit::Refused, &[]),
@@ -293,6 +299,7 @@ fn refusal_class(refusal: &ninekeys_core::android::Refusal) -> Class {
     use ninekeys_core::android::Refusal as R;
     match refusal {
         R::NeedsSha1 { .. } => class(Exit::Refused, &["explain", "signature-scheme-missing"]),
+        R::CodeUnknown => class(Exit::Refused, &["inspect", "BUILD"]),
         R::Debuggable => class(Exit::Refused, &["explain", "build-debuggable"]),
         R::TestOnly => class(Exit::Refused, &["explain", "build-test-only"]),
         R::TooLarge | R::Certificate => class(Exit::Refused, &[]),
@@ -366,6 +373,8 @@ impl Classify for SignError {
             Self::Destination(_) => class(Exit::Usage, &["sign", "BUILD", "--for", "direct"]),
             Self::Signer(inner) => inner.class(),
             Self::Exists(_) => class(Exit::Refused, &["sign", "BUILD", "--replace"]),
+            Self::Incomplete(_) => class(Exit::Refused, &["sign", "BUILD", "OTHER-PARTS"]),
+            Self::Of(_, cause) | Self::Partly { cause, .. } => cause.class(),
             Self::Idsig => class(Exit::Defect, &[]),
             Self::OverInput => class(Exit::Refused, &["sign", "BUILD", "--to", "FOLDER"]),
             Self::Output(_) => class(Exit::Refused, &["sign", "BUILD", "--to", "FOLDER"]),
@@ -427,7 +436,7 @@ impl Classify for LendError {
             Self::Format(inner) => inner.class(),
             Self::File(inner) => inner.class(),
             Self::Variable(_) => class(Exit::Damaged, &["lend", "--help"]),
-            Self::Exists(_) => class(Exit::Refused, &[]),
+            Self::Exists(_) | Self::OnLoan(_) => class(Exit::Refused, &[]),
             Self::NoFolder | Self::NotStarted { .. } => class(Exit::Damaged, &[]),
         }
     }

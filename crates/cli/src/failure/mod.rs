@@ -133,6 +133,16 @@ impl Failure {
         self
     }
 
+    /// The same with several words in the place of one.
+    pub(crate) fn naming_all(mut self, placeholder: &str, typed: &[String]) -> Self {
+        let words = self.next.iter().flat_map(|word| match word == placeholder {
+            true => typed.to_vec(),
+            false => vec![word.clone()],
+        });
+        self.next = words.collect();
+        self
+    }
+
     /// What was tried and why it was not done, in one line.
     pub(crate) fn sentence(&self) -> String {
         format!("cannot {}: {}", self.attempt, self.because)

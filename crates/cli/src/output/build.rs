@@ -5,9 +5,10 @@ use std::io;
 use jiff::Timestamp;
 use ninekeys_core::android::PackageKind;
 use ninekeys_core::findings::{Finding, Level};
-use ninekeys_ops::check::CheckReport;
+use ninekeys_ops::check::{CheckReport, SignerLine};
 use ninekeys_ops::inspect::{ApkContent, CertificateContent, Content, InspectReport, KeystoreContent};
 use ninekeys_ops::sign::SignReport;
+use serde::Serialize;
 
 use super::line::{Line, Paper, Sign};
 use super::{Report, words};
@@ -124,7 +125,7 @@ fn fine_line(report: &CheckReport, family: &str) -> Option<String> {
     match family {
         "identity" => {
             let signer = report.signers.first()?;
-            let name = signer.name.as_deref().unwrap_or("a key that is not in the cabinet");
+            let name = held_as(signer, "a key that is not in the cabinet");
             let end = Timestamp::from_second(signer.not_after).ok()?;
             let until = words::day_and_distance(report.at, end);
             Some(format!(
@@ -144,6 +145,15 @@ fn fine_line(report: &CheckReport, family: &str) -> Option<String> {
             let code = report.manifest.as_ref()?.version_code?;
             (code > last.code).then(|| format!("code {code} is above {} (the last release)", last.code))
         }
+    }
+}
+
+/// What a signer is called in the cabinet: the key alone, under another certificate, is not what the cabinet holds.
+fn held_as(signer: &SignerLine, otherwise: &str) -> String {
+    match (&signer.name, &signer.same_key_as) {
+        (Some(name), _) => name.clone(),
+        (None, Some(name)) => format!("the key of {name} under another certificate"),
+        (None, None) => otherwise.into(),
     }
 }
 
@@ -197,6 +207,27 @@ impl Report for SignReport {
     }
 }
 
+/// What came of several builds.
+#[derive(Debug, Serialize)]
+pub(crate) struct Signed {
+    /// In the order in which they were named.
+    pub(crate) builds: Vec<SignReport>,
+}
+
+impl Report for Signed {
+    const SCHEMA: &'static str = "ninekeys.signed/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        for (index, one) in self.builds.iter().enumerate() {
+            if index > 0 {
+                paper.blank()?;
+            }
+            one.text(paper)?;
+        }
+        Ok(())
+    }
+}
+
 impl Report for InspectReport {
     const SCHEMA: &'static str = "ninekeys.inspect/1";
 
@@ -234,7 +265,10 @@ fn print_apk(report: &InspectReport, apk: &ApkContent, paper: &mut Paper<'_>) ->
     paper.blank()?;
     if let Some(manifest) = &apk.manifest {
         let version = manifest.version_name.as_deref().unwrap_or("none");
-        let code = manifest.version_code.map_or_else(|| "none".into(), |code| code.to_string());
+        let code = manifest.version_code.map_or_else(
+            || if manifest.version_code_unknown { "not known" } else { "none" }.into(),
+            |code| code.to_string(),
+        );
         let max = manifest.max_sdk.map_or_else(String::new, |max| format!(", highest {max}"));
         let sdk = format!("lowest {}, target {}{max}", manifest.min_sdk, manifest.target_sdk);
         paper.put(&row("  package", &manifest.package))?;
@@ -270,7 +304,7 @@ fn signatures(report: &InspectReport, apk: &ApkContent, paper: &mut Paper<'_>) -
         let end = Timestamp::from_second(signer.not_after).unwrap_or(Timestamp::MAX);
         let schemes: Vec<String> = signer.schemes.iter().map(ToString::to_string).collect();
         paper.put(&row("  signer", &format!("{}   {}", signer.subject, schemes.join(", "))))?;
-        let held = signer.name.as_deref().unwrap_or("not in the cabinet");
+        let held = held_as(signer, "not in the cabinet");
         let text =
             format!("{}, until {} · {held}", signer.algorithm, words::day_and_distance(report.at, end));
         paper.put(&row("", &text))?;
@@ -330,6 +364,10 @@ fn print_certificate(
     paper.put(&row("  signed by", &certificate.signature_algorithm))?;
     paper.put(&row("  certificate", &words::whole(&certificate.fingerprint)))?;
     paper.put(&row("  public key", &words::whole(&certificate.key_fingerprint)))?;
-    let held = certificate.keystore.as_deref().unwrap_or("no");
-    paper.put(&row("  in the cabinet", held))
+    let held = match (&certificate.keystore, &certificate.same_key_as) {
+        (Some(name), _) => name.clone(),
+        (None, Some(name)) => format!("no, but its key is, in {name} under another certificate"),
+        (None, None) => "no".into(),
+    };
+    paper.put(&row("  in the cabinet", &held))
 }

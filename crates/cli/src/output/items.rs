@@ -140,14 +140,16 @@ impl Report for ReleasesReport {
             &Line::new().text(format!("{}, newest first", words::count(self.releases.len(), "release"))),
         )?;
         paper.blank()?;
-        let row = |release: &ninekeys_core::model::ReleaseFacts| {
+        let row = |row: &ninekeys_ops::releases::Release| {
+            let release = &row.facts;
+            let file = Line::new().dim(&release.file);
             vec![
                 Line::new().bold(&release.app).text(format!(" {} ({})", release.version, release.code)),
                 Line::new().text(release.destination.to_string()),
                 Line::new().text(format!("{} · {}", release.signed_with, release.schemes.join(", "))),
                 Line::new().text(words::size(release.size)),
                 Line::new().text(words::day_and_distance(self.at, release.signed)),
-                Line::new().dim(&release.file),
+                if row.replaced { file.text("  replaced") } else { file },
             ]
         };
         let rows: Vec<Vec<Line>> = self.releases.iter().map(row).collect();

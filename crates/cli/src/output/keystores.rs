@@ -225,8 +225,15 @@ impl Report for KeystoreImportReport {
                 "--make-up",
             ]))?;
         }
-        let text =
-            format!("{} is still there: where nobody needs it, delete it once a backup is made", self.file);
+        if self.open_keys {
+            let text =
+                format!("private keys stand in {} as they are: whoever can read it has them", self.file);
+            paper.put(&warn(text))?;
+        }
+        if !self.authenticated {
+            paper.put(&warn("it has no MAC: nothing in it says that it is as it was written"))?;
+        }
+        let text = format!("{} stays as it is: until a backup is proved, it is the other copy", self.file);
         paper.put(&row("  file", &text))?;
         copies(paper)
     }
@@ -251,6 +258,11 @@ fn imported(report: &KeystoreImportReport, key: &ImportedKey, paper: &mut Paper<
     if let Some(why) = &key.cannot_sign {
         paper.put(&warn(format!("it is kept and can be exported, but not signed with: {why}")))?;
     }
+    if !key.proved {
+        paper.put(&warn(
+            "whether it fits its certificate cannot be computed for keys of this kind: the file's word is taken",
+        ))?;
+    }
     if key.debug_key {
         paper.put(&warn(
             "it is a debug key: everybody knows its password, and no store takes a release with it",
@@ -261,6 +273,16 @@ fn imported(report: &KeystoreImportReport, key: &ImportedKey, paper: &mut Paper<
             "it ends less than 25 years after it began: an app can be updated only while it is valid, and stores ask \
              for decades",
         ))?;
+    }
+    if let Some(last) = key.released_otherwise.last() {
+        let many = match key.released_otherwise.len() - 1 {
+            0 => String::new(),
+            more => format!(" and {} more", more),
+        };
+        paper.put(&warn(format!(
+            "{last}{many} was signed with this key under another certificate: devices compare certificates, and take no \
+             update that is signed under this one"
+        )))?;
     }
     if key.issuers_left > 0 {
         let many = words::count(key.issuers_left, "certificate");
@@ -296,7 +318,10 @@ impl Report for KeystoreExportReport {
         match &self.password_file {
             Some(file) => paper.put(&row("", &format!("written into {file}, which only you can read")))?,
             None if from != PasswordFrom::Chosen => {
-                let text = "nobody has seen it; to have it written down:";
+                let text = match self.foreign_password {
+                    true => "it came with the keystore: others may know it; to have it written down:",
+                    false => "nobody has seen it; to have it written down:",
+                };
                 let again = [
                     "keystore",
                     "export",
@@ -353,11 +378,26 @@ impl Report for CompareReport {
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
         let (sign, says) = match self.same {
             Sameness::Certificate => (Sign::Fine, "The same certificate, and so the same key"),
-            Sameness::Key => (Sign::Fine, "The same key, under another certificate"),
+            Sameness::Key if self.is_same() => (Sign::Fine, "The same key"),
+            Sameness::Key => (Sign::Bad, "The same key, under another certificate"),
+            Sameness::Part => (Sign::Bad, "Only a part of the signers is the same"),
+            Sameness::Unproved => (Sign::Bad, "Not proved: a signature does not hold"),
             Sameness::Nothing => (Sign::Bad, "Not the same key"),
         };
         let head = Line::new().sign(sign).text(" ").bold(says);
         paper.put(&head.text(format!("   {} and {}", self.one.name, self.other.name)).hang(2))?;
+        let means = match self.same {
+            Sameness::Key if !self.is_same() => {
+                "devices and stores compare certificates: who knows one of them takes the other for a stranger"
+            }
+            Sameness::Unproved => {
+                "whoever has a certificate can put it into a build; only the key can sign under it"
+            }
+            _ => "",
+        };
+        if !means.is_empty() {
+            paper.put(&Line::new().text("  ").text(means).hang(2))?;
+        }
         for (index, side) in [&self.one, &self.other].into_iter().enumerate() {
             paper.blank()?;
             compared_side(self, index, side, paper)?;
@@ -369,11 +409,15 @@ impl Report for CompareReport {
 fn compared_side(report: &CompareReport, index: usize, side: &Side, paper: &mut Paper<'_>) -> io::Result<()> {
     paper.put(&Line::new().text("  ").bold(&side.name).text(format!("   {}", side.kind)).hang(4))?;
     for key in &side.keys {
-        let shared = report.pairs.iter().filter(|(one, other, _)| {
-            let label = if index == 0 { one } else { other };
+        let mut shared = report.pairs.iter().filter(|pair| {
+            let label = if index == 0 { &pair.one } else { &pair.other };
             *label == key.label
         });
-        let sign = if shared.count() > 0 { Sign::Fine } else { Sign::NotNeeded };
+        let sign = match shared.next() {
+            Some(_) if report.same == Sameness::Unproved => Sign::Warn,
+            Some(_) => Sign::Fine,
+            None => Sign::NotNeeded,
+        };
         paper.put(
             &Line::new().text("    ").sign(sign).text(format!(" {}   {}", key.label, key.algorithm)).hang(6),
         )?;

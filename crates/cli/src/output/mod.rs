@@ -21,6 +21,7 @@ use ninekeys_ops::{Ctx, Notice};
 use crate::arguments::{Format, Global};
 use crate::failure::{Exit, Failure};
 
+pub(crate) use build::Signed;
 pub(crate) use cabinet::HistoryReport;
 pub(crate) use line::{Line, Marks, Paper, shell_words};
 pub(crate) use verdicts::Verdicts;

@@ -11,7 +11,7 @@ fn a_clean_check_is_one_line_and_silent_when_asked() {
     let toml = toml.replace("title = \"Crossing\"", "title = \"Crossing\"\nversion = \"2.4.0\"");
     env.file("ninekeys.toml", toml.as_bytes());
     let said = env.run("check next/crossing-2.4.0-13-direct.apk --for direct").exit(0);
-    insta::assert_snapshot!(said.stdout, @"✓ Ready for direct release   25 rules looked at, all fine     Crossing 2.4.0 (13) · android APK · 0.3 MiB · crossing-2.4.0-13-direct.apk");
+    insta::assert_snapshot!(said.stdout, @"✓ Ready for direct release   26 rules looked at, all fine     Crossing 2.4.0 (13) · android APK · 0.3 MiB · crossing-2.4.0-13-direct.apk");
     let said = env.run("check -q next/crossing-2.4.0-13-direct.apk --for direct").exit(0);
     assert_eq!(said.stdout + &said.stderr, "");
 }
@@ -89,10 +89,12 @@ fn a_build_signed_by_another_key_is_an_error_with_the_right_key() {
     let other = TestEnv::with_key(PROGRAM);
     other.run("sign crossing.apk").exit(0);
     env.file("theirs.apk", &other.read("crossing-2.4.0-12-direct.apk"));
-    env.run("check theirs.apk")
+    // where it goes is not said: a stranger's build is nothing to be signed
+    env.run("check theirs.apk").exit(1).says("signer-changed").is_silent_on("ninekeys sign");
+    env.run("check theirs.apk --for direct")
         .exit(1)
         .says("signer-changed")
-        .says("ninekeys sign theirs.apk --key crossing-signing");
+        .says("ninekeys sign theirs.apk --key crossing-signing --for direct");
 }
 
 #[test]

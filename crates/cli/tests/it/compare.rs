@@ -23,7 +23,7 @@ fn builds_keystores_certificates_and_items_are_compared_by_fingerprint() {
 }
 
 #[test]
-fn a_key_with_a_renewed_certificate_is_the_same_key() {
+fn a_key_under_a_renewed_certificate_is_another_identity() {
     if !has("openssl", "version") {
         return;
     }
@@ -31,7 +31,8 @@ fn a_key_with_a_renewed_certificate_is_the_same_key() {
     let openssl = |words: &str| env.other(&format!("openssl {words}"));
     openssl("req -x509 -newkey rsa:2048 -nodes -keyout a.key -out one.pem -subj /CN=one");
     openssl("req -x509 -key a.key -out two.pem -subj /CN=two");
-    env.run("compare one.pem two.pem").exit(0).says("✓ The same key, under another certificate");
+    let said = env.run("compare one.pem two.pem").exit(1);
+    said.says("✗ The same key, under another certificate").says("devices and stores compare certificates");
     env.file("pw", b"brisk-lantern\n");
     for name in ["one", "two"] {
         openssl(&format!(
@@ -40,7 +41,7 @@ fn a_key_with_a_renewed_certificate_is_the_same_key() {
         env.run(&format!("keystore import {name}.p12 --password-file pw")).exit(0);
     }
     // one private key is kept once, and each keystore has its own certificate of it
-    env.run("compare one two").exit(0).says("✓ The same key, under another certificate");
+    env.run("compare one two").exit(1).says("✗ The same key, under another certificate");
     env.run("show two").exit(0).says("CN=two");
     let status = env.run("cabinet status --format json").exit(0).json();
     assert_eq!(status["keys"], 1, "{status}");
@@ -63,10 +64,15 @@ fn what_carries_no_key_and_what_is_not_there_says_so() {
     env.run("compare own.p12 crossing-signing --password-file wrong")
         .exit(4)
         .says("the store password is wrong");
-    // a build whose signature does not hold still names a key, and says that it does not hold
+    // a build whose signature does not hold carries a certificate, and nothing is proved by it
     env.run("sign crossing.apk").exit(0);
     let mut bytes = env.read("crossing-2.4.0-12-direct.apk");
     bytes[9_000] ^= 1;
     env.file("changed.apk", &bytes);
-    env.run("compare changed.apk crossing-signing").exit(0).says("its signature of scheme v2 does not hold");
+    let said = env.run("compare changed.apk crossing-signing").exit(1);
+    said.says("✗ Not proved: a signature does not hold").says("its signature of scheme v2 does not hold");
+    assert_eq!(
+        env.run("compare crossing-signing changed.apk --format json").exit(1).json()["same"],
+        "unproved"
+    );
 }

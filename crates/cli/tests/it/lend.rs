@@ -135,6 +135,35 @@ fn a_properties_file_has_the_users_fields_and_never_replaces_one() {
 }
 
 /// Waits until something holds.
+#[cfg(unix)]
+#[test]
+fn two_loans_of_one_properties_file_take_turns() {
+    let env = lender();
+    fs::create_dir(env.path("app")).unwrap();
+    let names = "[app.crossing.lend.properties]\nfile = \"app/ferry.properties\"\nvariable = \"PROPS\"\n\
+                 keystore = \"a\"\npassword = \"b\"\nkey-password = \"c\"\nalias = \"d\"\n";
+    toml(&env, names);
+    let words = [
+        "lend",
+        "--app",
+        "crossing",
+        "--",
+        "sh",
+        "-c",
+        "touch begun; while [ ! -e end ]; do sleep 0.02; done",
+    ];
+    let mut child = env.command(words).stderr(Stdio::null()).spawn().unwrap();
+    wait_for("the command begins", || env.path("begun").exists());
+    let said = env.run("lend --app crossing -- true").exit(5);
+    said.says("app/ferry.properties is on loan to another command; it goes when that command ends");
+    // the second one took nothing of the first away
+    assert!(env.path("app/ferry.properties").exists());
+    env.file("end", b"");
+    assert_eq!(child.wait().unwrap().code(), Some(0));
+    assert!(!env.path("app/ferry.properties").exists());
+    env.run("lend --app crossing -- true").exit(0);
+}
+
 fn wait_for(what: &str, holds: impl Fn() -> bool) {
     let begun = Instant::now();
     while !holds() {

@@ -113,8 +113,8 @@ fn certificates_that_others_made_are_read_as_they_are() {
             make("p384.pem", &["-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-384"], &["-sha384"]),
             "EC P-384",
         ),
-        (make("p521.pem", &["-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-521"], &[]), "EC 1.3.132.0.35"),
-        (make("ed.pem", &["-newkey", "ed25519"], &[]), "key of kind 1.3.101.112"),
+        (make("p521.pem", &["-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-521"], &[]), "EC P-521"),
+        (make("ed.pem", &["-newkey", "ed25519"], &[]), "key of kind Ed25519"),
     ];
     for (file, key) in cases {
         let json = env.run(&format!("inspect {file} --format json")).exit(0).json();

@@ -25,6 +25,24 @@ const KNOWN: [V2Algorithm; 6] = [
     V2Algorithm { id: 0x0202, signature: SignatureKind::EcdsaSha512, hash: Hash::Sha512 },
 ];
 
+/// What an algorithm id of the signing block is called, the number where it has no name.
+pub(super) fn name(id: u32) -> String {
+    let known = match id {
+        0x0101 => "RSASSA-PSS with SHA-256",
+        0x0102 => "RSASSA-PSS with SHA-512",
+        0x0103 => "RSA with SHA-256",
+        0x0104 => "RSA with SHA-512",
+        0x0201 => "ECDSA with SHA-256",
+        0x0202 => "ECDSA with SHA-512",
+        0x0301 => "DSA with SHA-256",
+        0x0421 => "RSA with SHA-256 over a tree",
+        0x0423 => "ECDSA with SHA-256 over a tree",
+        0x0425 => "DSA with SHA-256 over a tree",
+        other => return format!("{other:#06x}"),
+    };
+    known.into()
+}
+
 impl V2Algorithm {
     /// The algorithm with that id, when it can be verified here.
     pub fn by_id(id: u32) -> Option<V2Algorithm> {

@@ -21,6 +21,7 @@ pub use report::{Scheme, SchemeReport, SchemeState, SignatureFault, Signatures, 
 pub use rotation::{
     Lineage, LineageFault, LineageKey, RangeFault, USUAL_FLAGS, check_ranges, verify_lineage,
 };
+pub(crate) use schemes::{FIRST_SDK_WITH_V2, FIRST_SDK_WITH_V3, FIRST_TARGET_WITHOUT_V1};
 pub use schemes::{Schemes, UnknownScheme};
 pub use sign::{Allowed, LaidOut, Opened, Ready, SignError, Signed};
 pub use signing::{Identity, Rotation, Signing};

@@ -2,6 +2,8 @@
 
 use std::collections::BTreeMap;
 
+use ninekeys_formats::arsc;
+use ninekeys_formats::axml::Value;
 use ninekeys_formats::cursor::ParseError;
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::manifest::{self, Manifest};
@@ -157,6 +159,12 @@ fn kind(archive: &Archive) -> PackageKind {
     if has(manifest::BUNDLE_ENTRY) && !has(manifest::ENTRY) { PackageKind::Bundle } else { PackageKind::Apk }
 }
 
+/// What resources stand for; nothing where there are none, or they cannot be read.
+fn resources(archive: &Archive, source: &dyn Source, ids: &[u32], limits: &Limits) -> BTreeMap<u32, Value> {
+    let table = archive.find(b"resources.arsc").and_then(|entry| archive.read(source, entry, limits).ok());
+    table.and_then(|table| arsc::values(&table, ids, limits).ok()).unwrap_or_default()
+}
+
 /// A system error stops everything; a manifest that is missing or malformed is kept for the checks.
 fn read_manifest(
     kind: PackageKind,
@@ -173,7 +181,10 @@ fn read_manifest(
         Ok(bytes) if kind == PackageKind::Bundle => {
             Manifest::parse_protobuf(&bytes, limits).map_err(ManifestFault::from)
         }
-        Ok(bytes) => Manifest::parse(&bytes, limits).map_err(ManifestFault::from),
+        Ok(bytes) => {
+            let mut resources = |ids: &[u32]| resources(archive, source, ids, limits);
+            Manifest::parse_with(&bytes, &mut resources, limits).map_err(ManifestFault::from)
+        }
         Err(ZipError::Read(error)) if entry.data().end <= source.len() => return Err(ZipError::Read(error)),
         Err(error) => Err(ManifestFault::Entry(error)),
     })

@@ -18,6 +18,11 @@ pub enum Refusal {
         /// The manifest's lowest SDK.
         min_sdk: Sdk,
     },
+    /// Nobody could tell whether a later build is higher.
+    #[error(
+        "its version code is not known: it refers to something that is not in it; write the number into the manifest"
+    )]
+    CodeUnknown,
     /// Anyone with a cable could look into it.
     #[error("it is debuggable: anyone with a cable can read and change what it does")]
     Debuggable,

@@ -5,6 +5,7 @@ use ninekeys_formats::x509::Certificate;
 use serde::Serialize;
 use thiserror::Error;
 
+use super::algorithm::name;
 use super::rotation::{LineageFault, LineageKey, RangeFault};
 
 /// A signature scheme of packages.
@@ -58,16 +59,19 @@ pub enum SignatureFault {
     #[error("it cannot be read: {0}")]
     Malformed(#[from] ParseError),
     /// An algorithm or key that cannot be verified here.
-    #[error("its algorithm {0:#06x} cannot be verified with a key of kind {1}")]
+    #[error("its algorithm {algorithm} cannot be verified with a key of kind {kind}", algorithm = name(*.0), kind = .1)]
     Unsupported(u32, String),
-    /// The same in a v1 block file, by object identifier.
+    /// The same in a v1 block file, by name.
     #[error("its algorithm {0} cannot be verified with a key of kind {1}")]
     UnsupportedV1(String, String),
+    /// A v1 block file without the certificate of its signer.
+    #[error("its block file holds no certificate of its signer")]
+    NoCertificate,
     /// Something in the files of scheme v1.
     #[error("{0}")]
     Jar(String),
     /// A signature is wrong.
-    #[error("the signature over its signed data is wrong (algorithm {0:#06x})")]
+    #[error("the signature over its signed data is wrong ({algorithm})", algorithm = name(*.0))]
     Signature(u32),
     /// The content is not what was signed.
     #[error("the content was changed after it was signed: its digest is another")]
@@ -86,8 +90,11 @@ pub enum SignatureFault {
     Levels(RangeFault),
     /// v3 and v3.1 do not agree on the level from which v3.1 decides.
     #[error(
-        "scheme v3 says that v3.1 decides from SDK {} on, and v3.1 begins at {found}",
-        announced.map_or_else(|| "(nothing)".into(), |level| level.to_string())
+        "{}, and v3.1 begins at SDK {found}",
+        announced.map_or_else(
+            || "scheme v3 does not say from which SDK on v3.1 decides".into(),
+            |level| format!("scheme v3 says that v3.1 decides from SDK {level} on")
+        )
     )]
     RotationLevel {
         /// What v3 says.

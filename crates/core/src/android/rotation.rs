@@ -21,6 +21,8 @@ const FIRST_SDK_WITH_V3: u32 = 28;
 pub struct LineageKey {
     /// SHA-256 of the public key.
     pub key_fingerprint: String,
+    /// SHA-256 of the certificate.
+    pub certificate_fingerprint: String,
     /// The certificate's subject.
     pub subject: String,
     /// What the key may still do after its successor took over.
@@ -75,6 +77,7 @@ pub fn verify_lineage(value: &[u8], signer: &[u8], limits: &Limits) -> Result<Ve
         }
         keys.push(LineageKey {
             key_fingerprint: sha256_hex(&certificate.public_key),
+            certificate_fingerprint: sha256_hex(&certificate.der),
             subject: certificate.subject,
             flags: node.flags,
         });

@@ -10,11 +10,11 @@ use super::package::PackageKind;
 use super::refusal::Refusal;
 
 /// The lowest platform level that reads scheme v2; below it v1 is needed.
-pub(super) const FIRST_SDK_WITH_V2: u32 = 24;
+pub(crate) const FIRST_SDK_WITH_V2: u32 = 24;
 /// The lowest platform level that reads scheme v3; below it v1 or v2 is needed.
-const FIRST_SDK_WITH_V3: u32 = 28;
+pub(crate) const FIRST_SDK_WITH_V3: u32 = 28;
 /// The lowest target level for which devices want scheme v2 or later.
-const FIRST_TARGET_WITHOUT_V1: u32 = 30;
+pub(crate) const FIRST_TARGET_WITHOUT_V1: u32 = 30;
 
 /// The schemes inside a package.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -63,7 +63,8 @@ impl Schemes {
 
     /// What a package needs for its devices: v2 and v3, and v1 where the oldest read nothing else.
     fn usual(manifest: &Manifest) -> Schemes {
-        Schemes { v1: manifest.min_sdk.lowest_level() < FIRST_SDK_WITH_V2, v2: true, v3: true }
+        // where nobody knows the lowest level, old devices may be among them
+        Schemes { v1: manifest.min_sdk.may_be_below(FIRST_SDK_WITH_V2), v2: true, v3: true }
     }
 
     /// Whether there is a signing block.
@@ -86,14 +87,15 @@ impl Schemes {
         if kind == PackageKind::Bundle {
             return if wanted == Schemes::BUNDLE { Ok(wanted) } else { Err(Refusal::BundleScheme) };
         }
-        let (min, target) = (manifest.min_sdk.lowest_level(), manifest.target_sdk.lowest_level());
-        if min < FIRST_SDK_WITH_V2 && !wanted.v1 {
+        // judged by what is known: a level that nobody knows speaks against nothing
+        let (min, target) = (&manifest.min_sdk, &manifest.target_sdk);
+        if min.is_below(FIRST_SDK_WITH_V2) && !wanted.v1 {
             return Err(Refusal::LeavesOut { devices: "below SDK 24", needs: "v1" });
         }
-        if min < FIRST_SDK_WITH_V3 && !wanted.v1 && !wanted.v2 {
+        if min.is_below(FIRST_SDK_WITH_V3) && !wanted.v1 && !wanted.v2 {
             return Err(Refusal::LeavesOut { devices: "from SDK 24 to 27", needs: "v1 or v2 beside v3" });
         }
-        if target >= FIRST_TARGET_WITHOUT_V1 && !wanted.has_block() {
+        if target.level().is_some_and(|level| level >= FIRST_TARGET_WITHOUT_V1) && !wanted.has_block() {
             return Err(Refusal::LeavesOut { devices: "from SDK 30 on", needs: "v2 or v3" });
         }
         Ok(wanted)

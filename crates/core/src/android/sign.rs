@@ -181,8 +181,11 @@ fn refuse(kind: PackageKind, manifest: &Manifest, destination: Destination) -> R
         return Err(Refusal::BundleForPeople);
     }
     // what devices get of a bundle is signed by the store
-    if kind == PackageKind::Apk && manifest.min_sdk.lowest_level() < FIRST_SDK_WITH_SHA256 {
+    if kind == PackageKind::Apk && manifest.min_sdk.is_below(FIRST_SDK_WITH_SHA256) {
         return Err(Refusal::NeedsSha1 { min_sdk: manifest.min_sdk.clone() });
+    }
+    if manifest.version_code_unknown {
+        return Err(Refusal::CodeUnknown);
     }
     let goes_out = matches!(destination, Destination::Direct | Destination::Store);
     if manifest.debuggable && goes_out {

@@ -7,10 +7,11 @@
 use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicU64, Ordering};
 
-use aws_lc_rs::digest::{Algorithm, Context, SHA1_FOR_LEGACY_USE_ONLY, SHA256, SHA512, digest};
+use aws_lc_rs::digest::{Algorithm, Context, SHA1_FOR_LEGACY_USE_ONLY, SHA256, SHA384, SHA512, digest};
 use der::asn1::ObjectIdentifier;
 use ninekeys_formats::jar::manifest::{self, Section, Writer};
 use ninekeys_formats::limits::Limits;
+use ninekeys_formats::names::algorithm_name;
 use ninekeys_formats::source::Source;
 use ninekeys_formats::x509::{Certificate, KeyShape};
 use ninekeys_formats::zip::{Archive, Entry, ZipError};
@@ -26,7 +27,10 @@ use crate::keys::{KeyError, PublicKey, SignatureKind, Signer, verify};
 
 const SHA1_OID: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.14.3.2.26");
 const SHA256_OID: ObjectIdentifier = ObjectIdentifier::new_unwrap("2.16.840.1.101.3.4.2.1");
+const SHA384_OID: ObjectIdentifier = ObjectIdentifier::new_unwrap("2.16.840.1.101.3.4.2.2");
 const SHA512_OID: ObjectIdentifier = ObjectIdentifier::new_unwrap("2.16.840.1.101.3.4.2.3");
+/// rsaEncryption and id-ecPublicKey: the digest's algorithm says the rest.
+const KEY_ALONE: [&str; 2] = ["1.2.840.113549.1.1.1", "1.2.840.10045.2.1"];
 /// AlgorithmIdentifier of SHA-256 with NULL parameters, DER.
 const SHA256_ID: &[u8] = b"\x30\x0d\x06\x09\x60\x86\x48\x01\x65\x03\x04\x02\x01\x05\x00";
 /// AlgorithmIdentifier of rsaEncryption with NULL parameters, DER.
@@ -35,8 +39,12 @@ const RSA_ID: &[u8] = b"\x30\x0d\x06\x09\x2a\x86\x48\x86\xf7\x0d\x01\x01\x01\x05
 const ECDSA_ID: &[u8] = b"\x30\x0a\x06\x08\x2a\x86\x48\xce\x3d\x04\x03\x02";
 
 /// The digests that the files of scheme v1 can have, strongest first: name of the attribute, algorithm.
-const DIGESTS: [(&str, &Algorithm); 3] =
-    [("SHA-512-Digest", &SHA512), ("SHA-256-Digest", &SHA256), ("SHA1-Digest", &SHA1_FOR_LEGACY_USE_ONLY)];
+const DIGESTS: [(&str, &Algorithm); 4] = [
+    ("SHA-512-Digest", &SHA512),
+    ("SHA-384-Digest", &SHA384),
+    ("SHA-256-Digest", &SHA256),
+    ("SHA1-Digest", &SHA1_FOR_LEGACY_USE_ONLY),
+];
 
 /// Whether scheme v1 signs an entry: all but folders and its own files.
 fn is_signed(entry: &Entry) -> bool {
@@ -194,6 +202,9 @@ pub(super) fn check(
         Ok(sections) => sections,
         Err(error) => return Ok(vec![error.into()]),
     };
+    if !sections.first().is_some_and(|main| main.begins_with("Manifest-Version")) {
+        faults.push(SignatureFault::Jar("MANIFEST.MF does not begin with its version".into()));
+    }
     let files = || archive.entries.iter().filter(|entry| jar::is_signed_manifest(&entry.name));
     if files().count() as u64 > limits.signers {
         let text = format!("it has more signature files than {}", limits.signers);
@@ -249,11 +260,15 @@ fn check_block(
         Ok(signed) => signed,
         Err(error) => return faults.push(error.into()),
     };
+    if signed.content.as_ref().is_some_and(|content| content != file) {
+        let text = "the block file holds another signature file than the one beside it";
+        return faults.push(SignatureFault::Jar(text.into()));
+    }
     for signer in &signed.signers {
         let parsed = signed.certificates.iter().filter_map(|der| Certificate::parse(der, limits).ok());
         let mut own = parsed.filter(|c| c.issuer_der == signer.issuer && c.serial == signer.serial);
         let Some(certificate) = own.next() else {
-            faults.push(SignatureFault::KeyNotInCertificate);
+            faults.push(SignatureFault::NoCertificate);
             continue;
         };
         faults.extend(check_signer(signer, &certificate, file).err());
@@ -273,15 +288,27 @@ fn check_signer(
     file: &[u8],
 ) -> Result<(), SignatureFault> {
     let key = PublicKey::from_der(&certificate.public_key).map_err(|_| SignatureFault::PublicKey)?;
-    let unsupported = || SignatureFault::UnsupportedV1(signer.algorithm.to_string(), key.shape().to_string());
-    let (algorithm, kind) = match (signer.digest, key.shape()) {
-        (SHA256_OID, KeyShape::Rsa { .. }) => (&SHA256, SignatureKind::RsaSha256),
-        (SHA512_OID, KeyShape::Rsa { .. }) => (&SHA512, SignatureKind::RsaSha512),
-        (SHA256_OID, KeyShape::Ec { .. }) => (&SHA256, SignatureKind::EcdsaSha256),
-        (SHA512_OID, KeyShape::Ec { .. }) => (&SHA512, SignatureKind::EcdsaSha512),
-        (SHA1_OID, KeyShape::Rsa { .. }) => (&SHA1_FOR_LEGACY_USE_ONLY, SignatureKind::RsaSha1),
+    let (named, hash) = (signer.algorithm.to_string(), signer.digest.to_string());
+    let unsupported = || {
+        let says = format!("{} over {}", algorithm_name(&named), algorithm_name(&hash));
+        SignatureFault::UnsupportedV1(says, key.shape().to_string())
+    };
+    let (algorithm, kind, whole) = match (signer.digest, key.shape()) {
+        (SHA256_OID, KeyShape::Rsa { .. }) => (&SHA256, SignatureKind::RsaSha256, "1.2.840.113549.1.1.11"),
+        (SHA384_OID, KeyShape::Rsa { .. }) => (&SHA384, SignatureKind::RsaSha384, "1.2.840.113549.1.1.12"),
+        (SHA512_OID, KeyShape::Rsa { .. }) => (&SHA512, SignatureKind::RsaSha512, "1.2.840.113549.1.1.13"),
+        (SHA256_OID, KeyShape::Ec { .. }) => (&SHA256, SignatureKind::EcdsaSha256, "1.2.840.10045.4.3.2"),
+        (SHA384_OID, KeyShape::Ec { .. }) => (&SHA384, SignatureKind::EcdsaSha384, "1.2.840.10045.4.3.3"),
+        (SHA512_OID, KeyShape::Ec { .. }) => (&SHA512, SignatureKind::EcdsaSha512, "1.2.840.10045.4.3.4"),
+        (SHA1_OID, KeyShape::Rsa { .. }) => {
+            (&SHA1_FOR_LEGACY_USE_ONLY, SignatureKind::RsaSha1, "1.2.840.113549.1.1.5")
+        }
         _ => return Err(unsupported()),
     };
+    // the algorithm of the whole, or of the key alone; PSS and others are not what they seem
+    if named != whole && !KEY_ALONE.contains(&named.as_str()) {
+        return Err(unsupported());
+    }
     let over = match &signer.attributes {
         Some(attributes) if attributes.message_digest != digest(algorithm, file).as_ref() => {
             return Err(SignatureFault::Jar("the block file is over another signature file".into()));
@@ -312,6 +339,12 @@ fn check_signature_file(
     let Some((main, entries)) = signed.split_first() else {
         return faults.push(SignatureFault::Jar(format!("{name} is empty")));
     };
+    if !main.begins_with("Signature-Version") {
+        faults.push(SignatureFault::Jar(format!("{name} does not begin with its version")));
+    }
+    if entries.iter().any(|section| !section.begins_with("Name")) {
+        faults.push(SignatureFault::Jar(format!("a section of {name} does not begin with a name")));
+    }
     let whole = DIGESTS
         .iter()
         .find_map(|(attribute, algorithm)| Some((main.get(&format!("{attribute}-Manifest"))?, *algorithm)));
@@ -347,10 +380,14 @@ fn check_entries(
 ) -> Result<(), DigestError> {
     let mut listed: BTreeMap<&str, &Section<'_>> = BTreeMap::new();
     for section in sections.iter().skip(1) {
-        match section.get("Name") {
+        let named = section.get("Name").filter(|_| section.begins_with("Name"));
+        match named {
             Some(name) if listed.insert(name, section).is_none() => {}
             Some(name) => faults.push(SignatureFault::Jar(format!("MANIFEST.MF names {name} twice"))),
-            None => faults.push(SignatureFault::Jar("a section of MANIFEST.MF names no entry".into())),
+            None => {
+                faults
+                    .push(SignatureFault::Jar("a section of MANIFEST.MF does not begin with a name".into()));
+            }
         }
     }
     let mut wanted = Vec::new();
@@ -367,6 +404,13 @@ fn check_entries(
             Some(None) => faults.push(SignatureFault::Jar(format!("{name} has no digest that is known"))),
             None if optional => {}
             None => faults.push(SignatureFault::Jar(format!("{name} is not signed"))),
+        }
+    }
+    // folders hold nothing: some programs list them all the same
+    for entry in archive.entries.iter().filter(|entry| entry.is_directory() && entry.size == 0) {
+        if let Some(Some((digest, algorithm))) = listed.remove(entry.name_text().as_str()).map(strongest) {
+            wanted.push((entry, algorithm));
+            said.push(digest);
         }
     }
     for name in listed.into_keys() {

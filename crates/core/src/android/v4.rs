@@ -146,7 +146,10 @@ fn check(
     let tree = tree(source, file.salt, env)?;
     if tree.root != file.root {
         faults.push(SignatureFault::Tree("its root is another"));
-    } else if !file.tree.is_empty() && tree.levels != file.tree {
+    } else if file.tree.is_empty() {
+        // devices read the levels out of the file while the package is still on its way
+        faults.push(SignatureFault::Tree("it has a root and no tree below it"));
+    } else if tree.levels != file.tree {
         faults.push(SignatureFault::Tree("its root is right, and a level below it is not"));
     }
     for signer in &file.signers {

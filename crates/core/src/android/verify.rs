@@ -123,7 +123,7 @@ fn check_levels(one: &Read<'_>, read: &[Read<'_>], package: &Package, faults: &m
     let ranges = one.ranges();
     let begins = ranges.iter().map(|range| *range.start()).min().unwrap_or(0);
     let found = if one.scheme == Scheme::V3 {
-        let min_sdk = package.manifest.as_ref().map_or(1, |manifest| manifest.min_sdk.lowest_level());
+        let min_sdk = package.manifest.as_ref().map_or(1, |manifest| manifest.min_sdk.level().unwrap_or(1));
         let last = rotation::last_level(rotation);
         rotation::check_ranges(&ranges, rotation::first_level(min_sdk).min(last), last)
     } else {

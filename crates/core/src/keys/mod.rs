@@ -6,6 +6,7 @@
 
 mod make;
 mod pair;
+mod proof;
 mod verify;
 
 use std::fmt;
@@ -21,6 +22,7 @@ use thiserror::Error;
 
 pub use make::{KeyMaker, SystemKeys};
 pub use pair::belongs_to;
+pub use proof::{KeyProof, prove};
 pub use verify::verify;
 
 /// What can go wrong with a key.

@@ -61,7 +61,7 @@ fn ec_public_point(private_key: &[u8]) -> Option<Vec<u8>> {
 }
 
 /// The elements of a SEQUENCE.
-fn fields(sequence: &[u8]) -> Option<Vec<&[u8]>> {
+pub(super) fn fields(sequence: &[u8]) -> Option<Vec<&[u8]>> {
     let any = der::asn1::AnyRef::from_der(sequence).ok()?;
     any.tag().assert_eq(Tag::Sequence).ok()?;
     let mut reader = SliceReader::new(any.value()).ok()?;
@@ -72,7 +72,8 @@ fn fields(sequence: &[u8]) -> Option<Vec<&[u8]>> {
     Some(out)
 }
 
-fn magnitude(integer: &[u8]) -> Option<Vec<u8>> {
+/// The digits of an INTEGER, without leading zeros.
+pub(super) fn magnitude(integer: &[u8]) -> Option<Vec<u8>> {
     let any = der::asn1::AnyRef::from_der(integer).ok()?;
     any.tag().assert_eq(Tag::Integer).ok()?;
     Some(any.value().iter().copied().skip_while(|byte| *byte == 0).collect())

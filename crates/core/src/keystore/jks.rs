@@ -46,7 +46,17 @@ pub(super) fn peek(bytes: &[u8], limits: &Limits) -> Result<(OpenStore, Sealed),
     keys.sort_by(|a, b| a.alias.cmp(&b.alias));
     let encryption = "a stream of SHA-1".into();
     let sealed = Sealed { covered: store.covered, digest: store.digest };
-    Ok((OpenStore { format: Format::Jks, encryption, keys, certificates }, sealed))
+    Ok((
+        OpenStore {
+            format: Format::Jks,
+            encryption,
+            authenticated: true,
+            open_keys: false,
+            keys,
+            certificates,
+        },
+        sealed,
+    ))
 }
 
 /// The digest covers the password and the file alike. Where a key opens with the same password, or a certificate

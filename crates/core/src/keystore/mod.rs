@@ -20,7 +20,7 @@ use serde::Serialize;
 use thiserror::Error;
 
 use crate::certificate::self_signature_holds;
-use crate::keys::{KeyError, belongs_to};
+use crate::keys::{KeyError, KeyProof, belongs_to, prove};
 
 use derive::Budget;
 pub use pkcs12::{Outgoing, write_pkcs12};
@@ -76,6 +76,9 @@ pub enum KeystoreError {
     /// A key with somebody else's certificate.
     #[error("the certificate of {0} is not its key's")]
     NotItsCertificate(String),
+    /// A private key whose parts do not agree, or that signs what its certificate does not verify.
+    #[error("it is damaged: the private key {0} does not hold together")]
+    KeyDamaged(String),
     /// A certificate that cannot be read.
     #[error("the certificate of {0} cannot be read: {1}")]
     Certificate(String, ParseError),
@@ -120,8 +123,12 @@ impl fmt::Display for Format {
 pub struct OpenStore {
     /// What it is.
     pub format: Format,
-    /// How its content was encrypted, for people: the weakest of it.
+    /// How its content was encrypted, for people: every way that was used.
     pub encryption: String,
+    /// Whether a digest or a MAC covers it: without one, any bit of it may have been turned.
+    pub authenticated: bool,
+    /// Whether a private key stands in it for everybody to read.
+    pub open_keys: bool,
     /// Its keys, by alias.
     pub keys: Vec<StoredKey>,
     /// Certificates that belong to no key, DER.
@@ -156,6 +163,8 @@ pub struct UnlockedKey {
     pub certificate: Certificate,
     /// How many certificates above it the file has.
     pub issuers: usize,
+    /// Whether the key was proved: its parts, and what it signs. Not so for kinds that cannot be computed with here.
+    pub proved: bool,
 }
 
 /// Opens a keystore, whatever its name says it is.
@@ -218,6 +227,13 @@ impl StoredKey {
             });
         }
         let certificate = self.certificate_of(&secret, limits)?;
+        let proof = secret.lend(|key| prove(key, &certificate.public_key));
+        if proof == KeyProof::Damaged {
+            return Err(KeystoreError::KeyDamaged(self.alias.clone()));
+        }
+        if self_signature_holds(&certificate) == Some(false) {
+            return Err(KeystoreError::CertificateChanged(self.alias.clone()));
+        }
         let mut issuers = 0;
         let mut issuer = &certificate.issuer_der;
         let all: Vec<Certificate> =
@@ -230,7 +246,7 @@ impl StoredKey {
             issuer = &above.issuer_der;
             seen.push(&above.der);
         }
-        Ok(UnlockedKey { secret, certificate, issuers })
+        Ok(UnlockedKey { secret, certificate, issuers, proved: proof == KeyProof::Holds })
     }
 
     fn certificate_of(&self, secret: &SecretBytes, limits: &Limits) -> Result<Certificate, KeystoreError> {

@@ -49,7 +49,7 @@ pub(super) fn open(bytes: &[u8], password: &SecretText, limits: &Limits) -> Resu
             }
         }
     }
-    Ok(sort_out(bags, encryption, &budget))
+    Ok(OpenStore { authenticated: pfx.mac.is_some(), ..sort_out(bags, encryption, &budget) })
 }
 
 /// What a PKCS#12 file shows without its password: often the aliases, seldom the certificates.
@@ -63,7 +63,7 @@ pub(super) fn peek(bytes: &[u8], limits: &Limits) -> Result<OpenStore, KeystoreE
             Safe::Encrypted(encrypted) => encryption.push(derive::name(&encrypted.scheme)),
         }
     }
-    Ok(sort_out(bags, encryption, &Budget::new()))
+    Ok(OpenStore { authenticated: pfx.mac.is_some(), ..sort_out(bags, encryption, &Budget::new()) })
 }
 
 /// Whether the MAC is right; without one, nothing speaks against the file.
@@ -148,10 +148,15 @@ fn sort_out(bags: Vec<Bag>, mut encryption: Vec<String>, budget: &Budget) -> Ope
     keys.sort_by(|a, b| a.alias.cmp(&b.alias));
     let lone =
         if keys.is_empty() { certificates.into_iter().map(|one| one.der).collect() } else { Vec::new() };
+    let open_keys = keys.iter().any(|key| matches!(key.protected, Protected::Plain(_)));
     encryption.sort();
     encryption.dedup();
+    if open_keys || encryption.is_empty() {
+        encryption.push("not encrypted".into());
+    }
     let encryption = encryption.join(", ");
-    OpenStore { format: Format::Pkcs12, encryption, keys, certificates: lone }
+    let authenticated = false;
+    OpenStore { format: Format::Pkcs12, encryption, authenticated, open_keys, keys, certificates: lone }
 }
 
 /// A key on its way out.

@@ -181,6 +181,9 @@ pub struct KeystoreFacts {
     pub entries: Vec<KeystoreEntry>,
     /// Whether a chosen password was found easy to guess when it was set.
     pub weak_password: bool,
+    /// Whether the password came in with a file, so that others may know it.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub foreign_password: bool,
 }
 
 /// A key in a keystore.
@@ -315,6 +318,10 @@ pub struct ReleaseFacts {
     pub signed_with: String,
     /// Fingerprint of the signer's public key.
     pub signer: String,
+    /// Fingerprint of the signer's certificate, which is what devices know an app by; empty in rows of versions that did
+    /// not keep it.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub signer_certificate: String,
     /// The certificate item, where the cabinet holds it.
     pub certificate: Option<ItemId>,
     /// The profile in it, on iOS.
@@ -325,6 +332,12 @@ pub struct ReleaseFacts {
     pub signed: Timestamp,
     /// Which member unlocked the cabinet for it.
     pub by: String,
+    /// The part of a package that it is; nothing for a whole one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub split: Option<String>,
+    /// SHA-256 over the file that it took the place of.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub replaces: Option<String>,
     /// SHA-256 over the file; empty in rows of versions that did not keep it.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub sha256: String,
@@ -342,6 +355,7 @@ mod tests {
         let texts = [
             r#"{"kind":"key","algorithm":"EC P-256","public_key":"00","fingerprint":"01"}"#,
             r#"{"kind":"keystore","entries":[],"weak_password":false}"#,
+            r#"{"kind":"keystore","entries":[],"weak_password":true,"foreign_password":true}"#,
             r#"{"kind":"identity","purpose":"push","key":"00000000000000000000000000000000","certificate":"00000000000000000000000000000001","team":"GPFERRY009","apps":[],"sandbox":true}"#,
             r#"{"kind":"api-key","service":"store","key_id":"K","issuer":"I","role":"app manager","key":null,"apps":["crossing"]}"#,
             r#"{"kind":"device","identifier":"x","title":"quay"}"#,

@@ -1,6 +1,6 @@
 //! Items and how they are found: by id, by name, by any unique beginning of a name.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 
 use jiff::Timestamp;
@@ -123,6 +123,19 @@ pub enum NameError {
     /// Wrong characters or length.
     #[error("`{}` cannot be a name: 1 to 64 letters, digits, `-`, `_` or `.`, the first a letter or digit", shown(.0))]
     Shape(String),
+    /// A title of nothing but blanks, too long, or with characters that move a cursor.
+    #[error("`{}` cannot be a title: 1 to 100 characters, not blanks alone", shown(.0))]
+    Title(String),
+}
+
+/// Checks what people call something.
+///
+/// # Errors
+/// [`NameError::Title`].
+pub fn check_title(title: &str) -> Result<(), NameError> {
+    let length = title.chars().count();
+    let good = !title.trim().is_empty() && length <= 100 && !title.chars().any(char::is_control);
+    if good { Ok(()) } else { Err(NameError::Title(title.into())) }
 }
 
 /// A wrong name as it can be shown: short, and without what would move a cursor.
@@ -285,17 +298,30 @@ impl Inventory {
             .filter(move |(_, entry)| entry.apps.iter().any(|name| name == app))
     }
 
+    /// The releases that others took the place of, by the SHA-256 of their files.
+    pub fn replaced(&self) -> BTreeSet<&str> {
+        let replaces = |release: &'_ ReleaseFacts| {
+            release.replaces.as_deref().is_some_and(|replaced| replaced != release.sha256)
+        };
+        let all = self.iter().filter_map(|item| match &item.facts {
+            Facts::Release(facts) if replaces(facts) => facts.replaces.as_deref(),
+            _ => None,
+        });
+        all.collect()
+    }
+
     /// The ledger, oldest first.
     pub fn releases(&self) -> Vec<&ReleaseFacts> {
-        let mut all: Vec<&ReleaseFacts> = self
+        let mut all: Vec<(u64, &ReleaseFacts)> = self
             .iter()
             .filter_map(|item| match &item.facts {
-                Facts::Release(facts) => Some(facts.as_ref()),
+                Facts::Release(facts) => Some((item.made, facts.as_ref())),
                 _ => None,
             })
             .collect();
-        all.sort_by(|a, b| (a.signed, &a.file).cmp(&(b.signed, &b.file)));
-        all
+        // two of one second stand in the order of the history
+        all.sort_by(|(at, a), (then, b)| (a.signed, at, &a.file).cmp(&(b.signed, then, &b.file)));
+        all.into_iter().map(|(_, facts)| facts).collect()
     }
 }
 

@@ -9,7 +9,9 @@ pub use facts::{
     ApiKeyFacts, CertificateFacts, DeviceFacts, Facts, IdentityFacts, IdentityPurpose, KeyFacts,
     KeystoreEntry, KeystoreFacts, ProfileFacts, ReleaseFacts, Role, Service,
 };
-pub use inventory::{Inventory, Item, ItemId, LastBackup, Name, NameError, NotFound, State, check_name};
+pub use inventory::{
+    Inventory, Item, ItemId, LastBackup, Name, NameError, NotFound, State, check_name, check_title,
+};
 pub use nine::NineKey;
 pub use project::{
     Android, App, Destination, Ios, Lend, Policy, Project, ProjectPin, Properties, UnknownDestination,

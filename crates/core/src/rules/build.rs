@@ -2,7 +2,7 @@
 
 use ninekeys_formats::manifest::Manifest;
 
-use super::{BuildLook, Notes, Rule, Subject};
+use super::{BuildLook, Notes, Part, Rule, Subject};
 use crate::android::PackageKind;
 use crate::findings::{Level, Observation};
 use crate::model::Destination;
@@ -55,6 +55,15 @@ pub(super) const RULES: &[Rule] = &[
         meaning: "A store refuses a version code that it has seen; a device refuses a lower one.",
         remedy: "build it again with a higher version code",
         subject: Subject::Build(number_not_higher),
+    },
+    Rule {
+        name: "package-incomplete",
+        level: Level::Error,
+        about: "the build is a part of a package, and the other parts are not there or do not fit",
+        meaning: "A device installs all parts of a package at once: one base, the parts it needs, of one version, signed \
+                  under one certificate. A part alone is refused.",
+        remedy: "sign and check all parts in one call",
+        subject: Subject::Build(incomplete),
     },
     Rule {
         name: "target-sdk-too-low",
@@ -165,7 +174,11 @@ pub fn file_stem(app: &str, manifest: &Manifest, destination: Destination) -> St
     let code = manifest.version_code.unwrap_or(0);
     let plain = |c: char| if c.is_ascii_alphanumeric() || matches!(c, '.' | '_' | '+') { c } else { '_' };
     let version: String = version.chars().map(plain).collect();
-    format!("{app}-{version}-{code}-{destination}")
+    let split = manifest.split.as_deref().map_or_else(String::new, |split| {
+        let split: String = split.chars().map(plain).collect();
+        format!("-{split}")
+    });
+    format!("{app}-{version}-{code}{split}-{destination}")
 }
 
 fn number_not_higher(look: &BuildLook<'_>, notes: &mut Notes) {
@@ -175,21 +188,82 @@ fn number_not_higher(look: &BuildLook<'_>, notes: &mut Notes) {
     let Some((least, expected)) = last.into_iter().chain(above).max_by_key(|(code, _)| *code) else {
         return notes.skip();
     };
+    if manifest.version_code_unknown {
+        let seen =
+            Observation::new("its version code is not known: it refers to something that is not in it");
+        return notes.found(seen.expected(expected).place(look.package.kind.manifest_entry()));
+    }
     let code = manifest.version_code.unwrap_or(0);
-    if code <= least {
+    // what is built to be worked on keeps its number
+    let worked_on = look.destination == Some(Destination::Development);
+    if code < least || (code == least && !(worked_on && look.above.is_none())) {
         let seen = Observation::new("its version code is not above the last release's");
         let seen = seen.expected(expected).found(code);
         // a device takes the same code again, a store does not
         let again = code == least && look.destination == Some(Destination::Direct) && look.above.is_none();
-        let level = if again { Level::Warning } else { Level::Error };
+        let level = if again || (worked_on && look.above.is_none()) { Level::Warning } else { Level::Error };
         notes.found(seen.level(level).place(look.package.kind.manifest_entry()));
+    }
+}
+
+/// What a build lacks of its package, given the other builds at hand.
+pub fn lacks_parts<'a>(
+    manifest: &Manifest,
+    others: impl Iterator<Item = &'a Part> + Clone,
+) -> Option<String> {
+    let mut own = others.filter(|part| part.package == manifest.package);
+    match &manifest.split {
+        Some(split) if own.all(|part| part.split.is_some()) => {
+            Some(format!("it is the part {split} of a package, and does not run without its base"))
+        }
+        None if manifest.needs_splits && own.all(|part| part.split.is_none()) => {
+            Some("it does not run without further parts (splits), and none is at hand".into())
+        }
+        _ => None,
+    }
+}
+
+fn incomplete(look: &BuildLook<'_>, notes: &mut Notes) {
+    let Some(manifest) = manifest(look, notes) else { return };
+    let goes_out = look.destination != Some(Destination::Development);
+    let level = if goes_out { Level::Error } else { Level::Warning };
+    if let Some(lacks) = lacks_parts(manifest, look.parts.iter()) {
+        let alone = if manifest.split.is_some() { "a part alone" } else { "the base alone" };
+        let seen = Observation::new(lacks).level(level).expected("all parts together").found(alone);
+        notes.found(seen.place(look.package.kind.manifest_entry()));
+    }
+    let mut own: Vec<&str> =
+        look.signatures.signers.iter().map(|signer| signer.certificate_fingerprint.as_str()).collect();
+    own.sort_unstable();
+    own.dedup();
+    let of_package = |part: &&Part| part.package == manifest.package && part.split != manifest.split;
+    for part in look.parts.iter().filter(of_package) {
+        if part.code != manifest.version_code {
+            let code = |code: Option<u64>| code.map_or_else(|| "none".into(), |code| code.to_string());
+            let seen = Observation::new("the parts of the package are of different versions").level(level);
+            let found = format!(
+                "code {}, and code {} in {}",
+                code(manifest.version_code),
+                code(part.code),
+                part.file
+            );
+            notes.found(seen.expected("one version code").found(found));
+        }
+        if part.certificates != own {
+            let seen =
+                Observation::new("the parts of the package are not signed by the same signer").level(level);
+            notes.found(seen.expected("one certificate").found(format!("another one in {}", part.file)));
+        }
     }
 }
 
 fn target_too_low(look: &BuildLook<'_>, notes: &mut Notes) {
     let Some(manifest) = manifest(look, notes) else { return };
     let Some(least) = look.policy.target_sdk else { return notes.skip() };
-    if manifest.target_sdk.lowest_level() < least {
+    if manifest.target_sdk.level().is_none() {
+        return notes.skip();
+    }
+    if manifest.target_sdk.is_below(least) {
         let seen = Observation::new("it is made for an older platform than the policy allows");
         let seen = seen.expected(format!("target SDK {least} or later"));
         notes.found(seen.found(&manifest.target_sdk).place(look.package.kind.manifest_entry()));
@@ -198,7 +272,7 @@ fn target_too_low(look: &BuildLook<'_>, notes: &mut Notes) {
 
 fn sdk_range(look: &BuildLook<'_>, notes: &mut Notes) {
     let Some(manifest) = manifest(look, notes) else { return };
-    let (min, target) = (manifest.min_sdk.lowest_level(), manifest.target_sdk.lowest_level());
+    let Some(min) = manifest.min_sdk.level() else { return notes.skip() };
     if let Some(max) = manifest.max_sdk
         && max < min
     {
@@ -207,7 +281,7 @@ fn sdk_range(look: &BuildLook<'_>, notes: &mut Notes) {
             seen.expected(format!("{min} or later")).found(max).place(look.package.kind.manifest_entry()),
         );
     }
-    if target < min {
+    if let Some(target) = manifest.target_sdk.level().filter(|target| *target < min) {
         let seen = Observation::new("its target SDK is below its lowest").level(Level::Warning);
         notes.found(
             seen.expected(format!("{min} or later")).found(target).place(look.package.kind.manifest_entry()),

@@ -5,9 +5,9 @@ use ninekeys_formats::x509::{Certificate, KeyShape};
 
 use super::{BuildLook, CabinetLook, KnownSigner, Notes, Rule, Subject};
 use crate::android::{PackageKind, SchemeState, SignatureFault, SignerReport};
-use crate::certificate::{LEAST_YEARS_FOR_SIGNING, end_of_validity, is_debug_subject};
+use crate::certificate::{LEAST_YEARS_FOR_SIGNING, end_of_validity, is_debug_certificate};
 use crate::findings::{Level, Observation};
-use crate::model::{Destination, Facts, Role, State};
+use crate::model::{Destination, Facts, ReleaseFacts, Role, State};
 
 pub(super) const RULES: &[Rule] = &[
     Rule {
@@ -53,10 +53,10 @@ pub(super) const RULES: &[Rule] = &[
     Rule {
         name: "signer-changed",
         level: Level::Error,
-        about: "the build is signed by another key than the app was signed by before",
-        meaning: "A device installs an update only when the same key signed it. With another key every user would \
-                  have to remove the app first, and lose what it stored.",
-        remedy: "sign with the key that signed the last release",
+        about: "the build is signed with a different key or certificate from earlier releases",
+        meaning: "A device installs an update only when it is signed under the same certificate: the same key under a \
+                  renewed one is a stranger to it. Every user would have to remove the app first, and lose what it stored.",
+        remedy: "sign with the key and the certificate that signed the last release",
         subject: Subject::Build(signer_changed),
     },
     Rule {
@@ -155,7 +155,7 @@ fn too_weak(look: &BuildLook<'_>, notes: &mut Notes) {
         let weak = match &signer.certificate.key {
             KeyShape::Rsa { bits } => *bits < 2048,
             KeyShape::Ec { curve } => {
-                matches!(curve.as_str(), "1.2.840.10045.3.1.1" | "1.3.132.0.33" | "1.3.132.0.10.0")
+                matches!(curve.as_str(), "P-192" | "P-224")
             }
             KeyShape::Dsa => true,
             KeyShape::Other(_) => false,
@@ -212,45 +212,96 @@ fn years_between(start: Timestamp, end: Timestamp) -> i64 {
     (end.as_second() - start.as_second()) / 31_556_952
 }
 
+/// A certificate that a build may be signed with.
+struct Expected<'a> {
+    /// What it is called.
+    name: &'a str,
+    key: &'a str,
+    /// Empty where an old row of the ledger does not say it: then the key has to do.
+    certificate: &'a str,
+}
+
+impl<'a> Expected<'a> {
+    fn known(known: &'a KnownSigner) -> Self {
+        Expected { name: &known.name, key: &known.key, certificate: &known.certificate }
+    }
+
+    /// The one that signed a release, by the name that it has today.
+    fn of(last: &'a ReleaseFacts, known: &'a [KnownSigner]) -> Self {
+        let (key, certificate) = (last.signer.as_str(), last.signer_certificate.as_str());
+        let is = |known: &&KnownSigner| match certificate {
+            "" => known.key == key,
+            certificate => known.certificate == certificate,
+        };
+        let now = known.iter().find(is);
+        Expected { name: now.map_or(&last.signed_with, |known| &known.name), key, certificate }
+    }
+
+    fn is(&self, signer: &SignerReport) -> bool {
+        match self.certificate {
+            "" => self.key == signer.key_fingerprint,
+            certificate => certificate == signer.certificate_fingerprint,
+        }
+    }
+}
+
 fn signer_changed(look: &BuildLook<'_>, notes: &mut Notes) {
     let signers = signers(look, notes);
-    let mut expected: Vec<(&str, &str)> = match look.last {
-        Some(last) => {
-            // what it is called now, if it is still there
-            let now = look.known_signers.iter().find(|known| known.fingerprint == last.signer);
-            vec![(now.map_or(last.signed_with.as_str(), |known| &known.name), last.signer.as_str())]
-        }
-        None => look.known_signers.iter().map(|k| (k.name.as_str(), k.fingerprint.as_str())).collect(),
+    let mut expected: Vec<Expected<'_>> = match look.last {
+        Some(last) => vec![Expected::of(last, look.known_signers)],
+        None => look.known_signers.iter().map(Expected::known).collect(),
     };
     if look.destination.is_none() {
         // it may go where the app's other key belongs
-        expected.extend(look.known_signers.iter().map(|k| (k.name.as_str(), k.fingerprint.as_str())));
+        expected.extend(look.known_signers.iter().map(Expected::known));
     }
-    let Some((name, fingerprint)) = expected.first() else { return notes.skip() };
-    // a verified lineage is the one excuse: all its keys are one identity
+    let Some(first) = expected.first() else { return notes.skip() };
+    // a verified lineage is the one excuse: all its certificates are one identity
     let lineage = &look.signatures.lineage;
-    let in_lineage = |fingerprint: &str| lineage.iter().any(|key| key.key_fingerprint == fingerprint);
+    let handed_over = |one: &Expected<'_>, signer: &SignerReport| {
+        let has = |certificate: &str| lineage.iter().any(|key| key.certificate_fingerprint == certificate);
+        has(one.certificate) && has(&signer.certificate_fingerprint)
+    };
     for signer in signers {
-        let is = |known: &str| {
-            known == signer.key_fingerprint || (in_lineage(known) && in_lineage(&signer.key_fingerprint))
-        };
         // the app's own other key is what `keys-swapped` says
-        if expected.iter().any(|(_, known)| is(known)) || swapped(look, &signer.key_fingerprint).is_some() {
+        if expected.iter().any(|one| one.is(signer) || handed_over(one, signer))
+            || swapped(look, signer).is_some()
+        {
             continue;
         }
         let since = look.last.map_or(String::new(), |last| format!(", which signed {}", last.file));
-        let text = match look.package.kind {
-            PackageKind::Apk => {
-                "it is signed by another key than this app was before; no device would take it as an update"
-            }
-            PackageKind::Bundle => {
-                "it is signed by another key than this app was before; the store would not take the upload"
-            }
+        let renewed = expected.iter().find(|one| one.key == signer.key_fingerprint);
+        let with = match renewed {
+            Some(_) => "it is signed with the same key as earlier releases, under another certificate",
+            None => "it is signed with a different key from earlier releases",
         };
-        let seen = Observation::new(text)
-            .expected(format!("key {} ({name}{since})", short(fingerprint)))
-            .found(format!("key {}, {}", short(&signer.key_fingerprint), subject(&signer.certificate)));
-        notes.found(seen.mend(["sign", look.path, "--key", name]));
+        let refused = match (look.package.kind, renewed) {
+            (PackageKind::Apk, Some(_)) => "devices compare certificates, and would not take it as an update",
+            (PackageKind::Apk, None) => "no device would take it as an update",
+            (PackageKind::Bundle, _) => "the store would not take the upload",
+        };
+        let one = renewed.unwrap_or(first);
+        let (wanted, found) = match renewed {
+            Some(_) => (
+                format!("certificate {} ({}{since})", short(one.certificate), one.name),
+                format!("certificate {}", short(&signer.certificate_fingerprint)),
+            ),
+            None => (
+                format!("key {} ({}{since})", short(one.key), one.name),
+                format!("key {}", short(&signer.key_fingerprint)),
+            ),
+        };
+        let seen = Observation::new(format!("{with}; {refused}"))
+            .expected(wanted)
+            .found(format!("{found}, {}", subject(&signer.certificate)));
+        // signing again helps only where the right certificate is at hand
+        let at_hand = look.known_signers.iter().any(|known| known.certificate == one.certificate);
+        let can_mend = at_hand || one.certificate.is_empty();
+        // nobody signs a stranger's build: only what is meant to go somewhere is ours
+        notes.found(match look.destination.filter(|_| can_mend) {
+            Some(to) => seen.mend(["sign", look.path, "--key", one.name, "--for", &to.to_string()]),
+            None => seen,
+        });
     }
 }
 
@@ -259,7 +310,10 @@ fn debug_key(look: &BuildLook<'_>, notes: &mut Notes) {
     if look.destination == Some(Destination::Development) {
         return notes.skip();
     }
-    for signer in signers.into_iter().filter(|signer| is_debug_subject(&signer.certificate.subject)) {
+    for signer in signers
+        .into_iter()
+        .filter(|signer| is_debug_certificate(&signer.certificate.subject, &signer.certificate_fingerprint))
+    {
         let seen = Observation::new("it is signed with a debug key, which anybody can have");
         notes.found(seen.expected("the app's own key").found(subject(&signer.certificate)));
     }
@@ -275,10 +329,11 @@ fn roles(look: &BuildLook<'_>) -> Option<(Role, Role)> {
 }
 
 /// The key that should have signed, when the app's other one did. An app that has only the one uses it for both.
-fn swapped<'a>(look: &'a BuildLook<'_>, fingerprint: &str) -> Option<&'a KnownSigner> {
+fn swapped<'a>(look: &'a BuildLook<'_>, signer: &SignerReport) -> Option<&'a KnownSigner> {
     let (wanted, other) = roles(look)?;
     let held = |role: Role| {
-        look.known_signers.iter().any(|known| known.role == role && known.fingerprint == fingerprint)
+        let is = |known: &&KnownSigner| known.certificate == signer.certificate_fingerprint;
+        look.known_signers.iter().filter(is).any(|known| known.role == role)
     };
     if !held(other) || held(wanted) {
         return None;
@@ -297,12 +352,13 @@ fn keys_swapped(look: &BuildLook<'_>, notes: &mut Notes) {
         Role::Signing => "it is signed with the app's upload key, and goes to people's devices",
     };
     for signer in signers {
-        let Some(right) = swapped(look, &signer.key_fingerprint) else { continue };
+        let Some(right) = swapped(look, signer) else { continue };
         let word = wanted.nine_key().word();
         let seen = Observation::new(says)
-            .expected(format!("the {word}, key {} ({})", short(&right.fingerprint), right.name))
+            .expected(format!("the {word}, key {} ({})", short(&right.key), right.name))
             .found(format!("the {}, key {}", other.nine_key().word(), short(&signer.key_fingerprint)));
-        notes.found(seen.mend(["sign", look.path, "--key", &right.name]));
+        let to = look.destination.map(|to| to.to_string()).unwrap_or_default();
+        notes.found(seen.mend(["sign", look.path, "--key", &right.name, "--for", &to]));
     }
 }
 
@@ -319,14 +375,17 @@ fn lineage_invalid(look: &BuildLook<'_>, notes: &mut Notes) {
         }
     }
     let lineage = &look.signatures.lineage;
-    let linked =
-        |signer: &&SignerReport| lineage.iter().any(|key| key.key_fingerprint == signer.key_fingerprint);
+    let linked = |signer: &&SignerReport| {
+        lineage.iter().any(|key| key.certificate_fingerprint == signer.certificate_fingerprint)
+    };
     let newest = signers.last().map(|signer| signer.scheme);
     let several = signers.iter().any(|signer| Some(signer.scheme) != newest);
     if let Some(stranger) = signers.iter().find(|signer| several && !linked(signer)) {
-        let text = "its schemes are signed by different keys, and no lineage links them";
+        let one_key = signers.iter().all(|signer| signer.key_fingerprint == stranger.key_fingerprint);
+        let what = if one_key { "under different certificates" } else { "with different keys" };
+        let text = format!("its schemes are signed {what}, and no lineage links them");
         let found = format!("{} in scheme {}", subject(&stranger.certificate), stranger.scheme);
-        notes.found(Observation::new(text).expected("one key, or a lineage").found(found));
+        notes.found(Observation::new(text).expected("one certificate, or a lineage").found(found));
     }
 }
 

@@ -6,7 +6,7 @@ mod hygiene;
 mod identity;
 mod signature;
 
-pub use build::file_stem;
+pub use build::{file_stem, lacks_parts};
 pub use identity::is_too_short;
 use jiff::Timestamp;
 use serde::Serialize;
@@ -35,10 +35,27 @@ pub struct BuildLook<'a> {
     pub last: Option<&'a ReleaseFacts>,
     /// A version code that it has to be above, whatever the ledger says.
     pub above: Option<u64>,
+    /// The builds that are looked at together with it.
+    pub parts: &'a [Part],
     /// The keys that the cabinet holds for this app.
     pub known_signers: &'a [KnownSigner],
     /// The time of this check.
     pub now: Timestamp,
+}
+
+/// What has to be known of a build that another may be a part of one package with.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Part {
+    /// The file's name.
+    pub file: String,
+    /// The package's name.
+    pub package: String,
+    /// Which part it is; nothing for the base.
+    pub split: Option<String>,
+    /// Its version code.
+    pub code: Option<u64>,
+    /// The fingerprints of its signers' certificates, in order.
+    pub certificates: Vec<String>,
 }
 
 /// A key of the cabinet that an app may be signed with.
@@ -49,7 +66,9 @@ pub struct KnownSigner {
     /// Signing or upload.
     pub role: Role,
     /// The key's fingerprint.
-    pub fingerprint: String,
+    pub key: String,
+    /// The fingerprint of its certificate there: what a device compares.
+    pub certificate: String,
 }
 
 /// How a cabinet stands to what somebody has seen of it.

@@ -1,9 +1,13 @@
 //! Rules about the signature itself and the archive it stands in.
 
 use ninekeys_formats::manifest::Manifest;
+use ninekeys_formats::zip::ZipFault;
 
 use super::{BuildLook, Notes, Rule, Subject};
-use crate::android::{PackageKind, Scheme, SchemeState, SignatureFault};
+use crate::android::{
+    FIRST_SDK_WITH_V2, FIRST_SDK_WITH_V3, FIRST_TARGET_WITHOUT_V1, PackageKind, Scheme, SchemeState,
+    SignatureFault,
+};
 use crate::findings::{Level, Observation};
 use crate::model::Destination;
 
@@ -72,6 +76,10 @@ pub(super) const RULES: &[Rule] = &[
 ];
 
 fn unsigned(look: &BuildLook<'_>, notes: &mut Notes) {
+    if look.package.archive.faults.iter().any(|fault| matches!(fault, ZipFault::Block(_))) {
+        // there is a signature, and `archive-malformed` says that it is damaged
+        return notes.skip();
+    }
     if !look.signatures.any() {
         let seen = Observation::new("nobody has signed it").expected("a signature").found("none");
         notes.found(sign_again(look, seen));
@@ -169,20 +177,22 @@ fn scheme_missing(look: &BuildLook<'_>, notes: &mut Notes) {
         return;
     }
     let Some(manifest) = manifest(look, notes) else { return };
-    let (min, target) = (manifest.min_sdk.lowest_level(), manifest.target_sdk.lowest_level());
+    let (min, target) = (&manifest.min_sdk, &manifest.target_sdk);
     let later = [Scheme::V2, Scheme::V3, Scheme::V31].iter().any(|scheme| look.signatures.has(*scheme));
-    if min < 24 && !look.signatures.has(Scheme::V1) {
+    if min.may_be_below(FIRST_SDK_WITH_V2) && !look.signatures.has(Scheme::V1) {
         let text = "devices below SDK 24 would find no signature in it";
         let seen = Observation::new(text).expected("scheme v1").found("only later schemes");
-        notes.found(seen.place(format!("lowest SDK {}", manifest.min_sdk)));
+        // whether there are such devices is not known where the level is not
+        let level = if min.level().is_some() { Level::Error } else { Level::Warning };
+        notes.found(seen.level(level).place(format!("lowest SDK {min}")));
     }
     let before_v3 = look.signatures.has(Scheme::V1) || look.signatures.has(Scheme::V2);
-    if (24..28).contains(&min) && !before_v3 {
+    if min.level().is_some_and(|min| (FIRST_SDK_WITH_V2..FIRST_SDK_WITH_V3).contains(&min)) && !before_v3 {
         let text = "devices from SDK 24 to 27 would find no signature in it: they do not read v3";
         let seen = Observation::new(text).expected("scheme v1 or v2 beside v3").found("only v3");
         notes.found(sign_again(look, seen.place(format!("lowest SDK {}", manifest.min_sdk))));
     }
-    if target >= 30 && !later {
+    if !target.may_be_below(FIRST_TARGET_WITHOUT_V1) && !later {
         let text = "a build made for SDK 30 or later needs a signature of scheme v2 or later";
         let seen = Observation::new(text).expected("scheme v2 or later").found("scheme v1 alone");
         notes.found(sign_again(look, seen.place(format!("target SDK {}", manifest.target_sdk))));
@@ -205,7 +215,7 @@ fn malformed(look: &BuildLook<'_>, notes: &mut Notes) {
 fn unaligned(look: &BuildLook<'_>, notes: &mut Notes) {
     let all = look.package.misaligned();
     let Some(first) = all.first() else { return };
-    let target = look.package.manifest.as_ref().map_or(0, |m| m.target_sdk.lowest_level());
+    let new = look.package.manifest.as_ref().is_ok_and(|m| !m.target_sdk.may_be_below(30));
     let table = all.iter().any(|entry| entry.name == "resources.arsc");
     let others = match all.len() {
         1 => String::new(),
@@ -213,7 +223,7 @@ fn unaligned(look: &BuildLook<'_>, notes: &mut Notes) {
         many => format!(" and {} others", many - 1),
     };
     let seen = Observation::new("uncompressed entries do not begin where devices can map them")
-        .level(if table && target >= 30 { Level::Error } else { Level::Warning })
+        .level(if table && new { Level::Error } else { Level::Warning })
         .expected(format!("a multiple of {}", first.boundary))
         .found(format!("byte {}", first.at))
         .place(format!("{}{others}", first.name));

@@ -6,7 +6,7 @@ use crate::limits::Limits;
 const UTF8: u32 = 0x100;
 
 /// Strings by index, decoded when they are asked for.
-pub(super) struct Pool<'a> {
+pub(crate) struct Pool<'a> {
     offsets: Vec<u32>,
     data: Cursor<'a>,
     utf8: bool,
@@ -14,7 +14,7 @@ pub(super) struct Pool<'a> {
 
 impl<'a> Pool<'a> {
     /// Reads what follows the chunk's type and sizes.
-    pub(super) fn parse(c: Cursor<'a>, limits: &Limits) -> Result<Self, ParseError> {
+    pub(crate) fn parse(c: Cursor<'a>, limits: &Limits) -> Result<Self, ParseError> {
         let mut data = c.clone();
         let mut c = c;
         let count = c.u32("number of strings")?;
@@ -35,7 +35,7 @@ impl<'a> Pool<'a> {
     }
 
     /// The string at `index`; `at` is where it was asked for.
-    pub(super) fn text(&self, index: u32, at: &Cursor<'_>) -> Result<String, ParseError> {
+    pub(crate) fn text(&self, index: u32, at: &Cursor<'_>) -> Result<String, ParseError> {
         let unknown = || at.error("string index", Fault::Value(u64::from(index)));
         let position = usize::try_from(index).map_err(|_| unknown())?;
         let offset = *self.offsets.get(position).ok_or_else(unknown)?;

@@ -16,6 +16,11 @@ pub struct Section<'a> {
 }
 
 impl Section<'_> {
+    /// Whether it begins with an attribute of that name, as the main section and every other one has to.
+    pub fn begins_with(&self, name: &str) -> bool {
+        self.attributes.first().is_some_and(|(found, _)| found.eq_ignore_ascii_case(name))
+    }
+
     /// The value of the first attribute of that name, compared without case.
     pub fn get(&self, name: &str) -> Option<&str> {
         self.attributes
@@ -51,11 +56,20 @@ pub fn parse<'a>(bytes: &'a [u8], limits: &Limits) -> Result<Vec<Section<'a>>, P
         for line in lines {
             let text = String::from_utf8(line).map_err(|_| error("attribute", Fault::Text))?;
             let (name, value) = text.split_once(": ").ok_or_else(|| error("attribute", Fault::Malformed))?;
+            if !is_header_name(name) {
+                return Err(error("name of an attribute", Fault::Malformed));
+            }
             attributes.push((name.to_owned(), value.to_owned()));
         }
         sections.push(Section { raw, attributes });
     }
     Ok(sections)
+}
+
+/// Letters, digits, `-` and `_`, the first no sign of the two: so no byte-order mark hides in front of it.
+fn is_header_name(name: &str) -> bool {
+    name.starts_with(|c: char| c.is_ascii_alphanumeric())
+        && name.bytes().all(|byte| byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'_'))
 }
 
 /// The length of the first section, its blank line included, and its lines, joined where they were folded.
@@ -153,7 +167,8 @@ mod tests {
 
     #[test]
     fn lines_that_are_no_attributes_are_errors() {
-        for bad in [&b"Name"[..], b" folded first", b"Name: \xff", b"Name:a"] {
+        let mark = "\u{feff}Manifest-Version: 1.0".as_bytes();
+        for bad in [&b"Name"[..], b" folded first", b"Name: \xff", b"Name:a", mark, b"-a: b", b"a b: c"] {
             assert!(parse(bad, &Limits::SMALL).is_err(), "{bad:?}");
         }
     }

@@ -46,6 +46,19 @@ pub struct Located {
 }
 
 impl Located {
+    /// The ids that more than one pair has, the padding's aside; each once. Which of them counts is not certain: devices
+    /// take the first, and so does [`Located::find`].
+    pub fn twice(&self) -> Vec<u32> {
+        let mut ids: Vec<u32> = self.pairs.iter().map(|(id, _)| *id).filter(|id| *id != PADDING).collect();
+        ids.sort_unstable();
+        let mut twice: Vec<u32> = ids
+            .windows(2)
+            .filter_map(|pair| if let [a, b] = pair { (a == b).then_some(*a) } else { None })
+            .collect();
+        twice.dedup();
+        twice
+    }
+
     /// The value of the first pair with that id.
     pub fn find(&self, id: u32) -> Option<&[u8]> {
         self.pairs.iter().find(|(found, _)| *found == id).map(|(_, value)| value.as_slice())
@@ -105,9 +118,6 @@ fn parse(bytes: &[u8], start: u64, size: u64, limits: &Limits) -> Result<Vec<(u3
         let length = body.u64("length of a pair")?;
         let mut pair = body.sub(length, "pair of the signing block")?;
         let id = pair.u32("id of a pair")?;
-        if id != PADDING && pairs.iter().any(|(seen, _)| *seen == id) {
-            return Err(pair.error("id of a pair, twice", Fault::Value(u64::from(id))));
-        }
         pairs.push((id, pair.rest().to_vec()));
     }
     Ok(pairs)
@@ -189,9 +199,10 @@ mod tests {
     }
 
     #[test]
-    fn the_same_id_twice_is_refused() {
-        let bytes = write(&[(V2, vec![1]), (V2, vec![2])]);
-        assert_eq!(located(&bytes).unwrap_err().what, "id of a pair, twice");
+    fn the_same_id_twice_is_told_and_the_first_counts() {
+        let bytes = write(&[(V2, vec![1]), (V3, vec![3]), (V2, vec![2]), (V2, vec![4])]);
+        let found = located(&bytes).unwrap().unwrap();
+        assert_eq!((found.twice(), found.find(V2)), (vec![V2], Some(&[1][..])));
     }
 
     #[test]

@@ -100,6 +100,12 @@ fn parse_signer<'a>(mut c: Cursor<'a>, form: Form, limits: &Limits) -> Result<Si
         data.take(4, "end of the signed data")?;
     }
     data.finish("signed data")?;
+    // one decides who signed before, the other where v3.1 begins: of two, readers would take different ones
+    for id in [super::ATTRIBUTE_LINEAGE, super::ATTRIBUTE_ROTATION_MIN_SDK] {
+        if attributes.iter().filter(|(found, _)| *found == id).count() > 1 {
+            return Err(whole.error("attribute, twice", Fault::Value(u64::from(id))));
+        }
+    }
     if certificates.is_empty() || digests.is_empty() || signatures.is_empty() {
         return Err(whole.error("signer without digest, certificate or signature", Fault::Malformed));
     }
@@ -108,8 +114,9 @@ fn parse_signer<'a>(mut c: Cursor<'a>, form: Form, limits: &Limits) -> Result<Si
 
 fn sdk_range(c: &mut Cursor<'_>) -> Result<RangeInclusive<u32>, ParseError> {
     let (low, high) = (c.u32("lowest SDK")?, c.u32("highest SDK")?);
-    if low > high {
-        return Err(c.error("SDK range", Fault::Value(u64::from(low))));
+    // devices read them as signed numbers
+    if low > high || high > super::LAST_SDK {
+        return Err(c.error("SDK range", Fault::Value(u64::from(high))));
     }
     Ok(low..=high)
 }

@@ -67,6 +67,9 @@ pub enum ZipFault {
     /// A name that leaves the folder, is absolute or empty, or holds control characters.
     #[error("the entry name {0} is not a plain relative path")]
     UnsafeName(String),
+    /// A name that is not UTF-8: readers see different names in it, and a v1 manifest cannot say it.
+    #[error("the entry name {0} is not UTF-8")]
+    NameNotText(String),
     /// The local header and the directory disagree.
     #[error("{name}: local header and directory disagree about the {field}")]
     Disagreement {
@@ -135,6 +138,9 @@ pub enum ZipFault {
     /// The archive claims several disks.
     #[error("it claims to be spread over several disks")]
     Disks,
+    /// Two pairs of the signing block have one id: which of them counts is the reader's choice.
+    #[error("its signing block has two pairs with the id {0:#010x}")]
+    BlockTwice(u32),
     /// The signing block is damaged.
     #[error("its signing block is damaged: {0}")]
     Block(ParseError),

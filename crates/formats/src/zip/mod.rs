@@ -106,11 +106,14 @@ impl Archive {
         self.entries.iter().find(|entry| entry.name == name)
     }
 
-    /// Whether reading every entry is work in proportion to the file: none shares its bytes with another, and together
-    /// they do not hold more than any package does.
+    /// Whether every entry can be read, with work in proportion to the file: each is inside of it, none shares its bytes
+    /// with another, and together they do not hold more than any package does.
     pub fn is_readable_whole(&self) -> bool {
-        let costly = |fault: &ZipFault| matches!(fault, ZipFault::Overlap(..) | ZipFault::Inflates { .. });
-        !self.faults.iter().any(costly)
+        use ZipFault as F;
+        let stops = |fault: &ZipFault| {
+            matches!(fault, F::Overlap(..) | F::Inflates { .. } | F::DataOutside(_) | F::NoLocalHeader(_))
+        };
+        !self.faults.iter().any(stops)
     }
 
     /// Where the signed bytes before the block end: the block's start, or the central directory's.

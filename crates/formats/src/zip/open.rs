@@ -26,7 +26,7 @@ pub(super) fn open(source: &dyn Source, limits: &Limits) -> Result<Archive, ZipE
     if directory.end < end.range.start {
         note_gap_before_end(source, directory.end..end.range.start, &mut faults)?;
     }
-    let (mut entries, zip64) = read_directory(source, &directory, limits)?;
+    let Directory { mut entries, zip64, on_another_disk } = read_directory(source, &directory, limits)?;
     if zip64 || end.zip64 {
         faults.push(ZipFault::Zip64);
     }
@@ -34,8 +34,14 @@ pub(super) fn open(source: &dyn Source, limits: &Limits) -> Result<Archive, ZipE
     check_names(&entries, &mut faults);
     check_sizes(&entries, source.len(), &mut faults);
 
+    if on_another_disk {
+        faults.push(ZipFault::Disks);
+    }
     let block = match signing_block::locate(source, directory.start, limits)? {
-        Ok(block) => block,
+        Ok(block) => {
+            faults.extend(block.iter().flat_map(signing_block::Located::twice).map(ZipFault::BlockTwice));
+            block
+        }
         Err(error) => {
             faults.push(ZipFault::Block(error));
             None
@@ -181,30 +187,36 @@ fn note_gap_before_end(
     Ok(())
 }
 
-fn read_directory(
-    source: &dyn Source,
-    range: &Range<u64>,
-    limits: &Limits,
-) -> Result<(Vec<Entry>, bool), ZipError> {
+/// What the directory says.
+struct Directory {
+    entries: Vec<Entry>,
+    /// Whether a size or an offset says that zip64 holds it.
+    zip64: bool,
+    on_another_disk: bool,
+}
+
+fn read_directory(source: &dyn Source, range: &Range<u64>, limits: &Limits) -> Result<Directory, ZipError> {
     let size = range.end - range.start;
     let probe = Cursor::new(&[], range.start);
     Limits::check(size, limits.directory, "directory size", &probe)?;
     let bytes = source.bytes(range.clone(), limits.directory)?;
     let mut c = Cursor::new(&bytes, range.start);
     let mut entries = Vec::new();
-    let mut zip64 = false;
+    let (mut zip64, mut on_another_disk) = (false, false);
     while !c.is_empty() {
         Limits::check(entries.len() as u64 + 1, limits.entries, "number of entries", &c)?;
-        let entry = read_entry(&mut c)?;
+        let (entry, disk) = read_entry(&mut c)?;
+        on_another_disk |= disk != 0;
         zip64 |= entry.compressed == u64::from(ZIP64_MARK)
             || entry.size == u64::from(ZIP64_MARK)
             || entry.header_at == u64::from(ZIP64_MARK);
         entries.push(entry);
     }
-    Ok((entries, zip64))
+    Ok(Directory { entries, zip64, on_another_disk })
 }
 
-fn read_entry(c: &mut Cursor<'_>) -> Result<Entry, crate::cursor::ParseError> {
+/// An entry, and the disk that it says it is on.
+fn read_entry(c: &mut Cursor<'_>) -> Result<(Entry, u16), crate::cursor::ParseError> {
     let signature_at = c.clone();
     let signature = c.u32("directory entry")?;
     if signature != DIRECTORY_SIGNATURE {
@@ -220,13 +232,13 @@ fn read_entry(c: &mut Cursor<'_>) -> Result<Entry, crate::cursor::ParseError> {
     let name_length = usize::from(c.u16("name length")?);
     let extra_length = usize::from(c.u16("extra length")?);
     let comment_length = usize::from(c.u16("comment length")?);
-    c.u16("disk")?;
+    let disk = c.u16("disk")?;
     let attributes = (c.u16("internal attributes")?, c.u32("external attributes")?);
     let header_at = u64::from(c.u32("local header offset")?);
     let name = c.take(name_length, "entry name")?.to_vec();
     c.take(extra_length, "entry extra field")?;
     let comment = c.take(comment_length, "entry comment")?.to_vec();
-    Ok(Entry {
+    let entry = Entry {
         name,
         versions,
         flags,
@@ -240,7 +252,8 @@ fn read_entry(c: &mut Cursor<'_>) -> Result<Entry, crate::cursor::ParseError> {
         header_at,
         data_at: 0,
         ends_at: 0,
-    })
+    };
+    Ok((entry, disk))
 }
 
 fn check_names(entries: &[Entry], faults: &mut Vec<ZipFault>) {
@@ -248,6 +261,9 @@ fn check_names(entries: &[Entry], faults: &mut Vec<ZipFault>) {
     for entry in entries {
         if !seen.insert(entry.name.as_slice()) {
             faults.push(ZipFault::DuplicateName(entry.name_text()));
+        }
+        if std::str::from_utf8(&entry.name).is_err() {
+            faults.push(ZipFault::NameNotText(entry.name.escape_ascii().to_string()));
         }
         if !is_plain_path(&entry.name) {
             faults.push(ZipFault::UnsafeName(entry.name_text()));
