@@ -12,7 +12,9 @@ use ninekeys_core::android::{
 };
 use ninekeys_core::digest::DigestError;
 use ninekeys_core::env::{Env, Silent};
-use ninekeys_core::model::{App, Destination, Inventory, KeystoreEntry, Policy, Project, ReleaseFacts};
+use ninekeys_core::model::{
+    App, Destination, Inventory, KeystoreEntry, Policy, Project, ReleaseFacts, replaced,
+};
 use ninekeys_core::rules::{BuildLook, KnownSigner, Part, Verdict, check_build};
 use ninekeys_formats::idsig::ENDING;
 use ninekeys_formats::limits::Limits;
@@ -343,9 +345,9 @@ pub(crate) fn judge(
         .or_else(|| released_for(&releases, &signatures, &subject.file))
         .or((package.kind == PackageKind::Bundle).then_some(Destination::Store))
         .or_else(|| only_destination(app));
-    let replaced = background.inventory.as_deref().map(Inventory::replaced).unwrap_or_default();
-    let counting: Vec<&ReleaseFacts> =
-        releases.iter().copied().filter(|release| !replaced.contains(release.sha256.as_str())).collect();
+    let gone = replaced(&releases);
+    let counting = releases.iter().zip(gone).filter(|(_, gone)| !gone).map(|(release, _)| *release);
+    let counting: Vec<&ReleaseFacts> = counting.collect();
     let last = last_release(&counting, app, manifest, &signatures, destination, subject.superseded);
     let known = known_signers(background.inventory.as_deref(), app.map(|(name, _)| name));
     let look = BuildLook {

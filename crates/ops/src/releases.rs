@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use jiff::Timestamp;
 use ninekeys_cabinet::CabinetError;
-use ninekeys_core::model::{Destination, ReleaseFacts};
+use ninekeys_core::model::{Destination, ReleaseFacts, replaced};
 use serde::Serialize;
 use thiserror::Error;
 
@@ -106,12 +106,9 @@ pub fn releases(ctx: &Ctx<'_>, app: Option<&str>) -> Result<ReleasesReport, Rele
         None => None,
     };
     let wanted = |release: &&ReleaseFacts| app.as_ref().is_none_or(|app| release.app == *app);
-    let gone = inventory.replaced();
-    let row = |release: &&ReleaseFacts| Release {
-        facts: (*release).clone(),
-        replaced: gone.contains(release.sha256.as_str()),
-    };
-    let mut releases: Vec<Release> = known.iter().filter(|release| wanted(release)).map(row).collect();
+    let with_end = known.iter().zip(replaced(&known)).filter(|(release, _)| wanted(release));
+    let row = |(release, replaced): (&&ReleaseFacts, bool)| Release { facts: (*release).clone(), replaced };
+    let mut releases: Vec<Release> = with_end.map(row).collect();
     releases.reverse();
     Ok(ReleasesReport { releases, at: ctx.env.now })
 }

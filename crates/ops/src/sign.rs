@@ -12,7 +12,9 @@ use ninekeys_core::android::{
 use ninekeys_core::digest::{DigestError, Sink, sha256_hex, source_sha256};
 use ninekeys_core::findings::Level;
 use ninekeys_core::keys::{PrivateKey, Signer};
-use ninekeys_core::model::{App, Destination, Facts, Inventory, Item, KeystoreEntry, Project, ReleaseFacts};
+use ninekeys_core::model::{
+    App, Destination, Facts, Inventory, Item, KeystoreEntry, Project, ReleaseFacts, replaced,
+};
 use ninekeys_core::rules::{Part, file_stem, lacks_parts};
 use ninekeys_formats::idsig;
 use ninekeys_formats::limits::Limits;
@@ -351,7 +353,7 @@ fn deliver(
         replaces: replaces.clone(),
         proof: &proof,
     };
-    let completes = release.item(ctx, cabinet, keystore, entry);
+    let completes = release.item(ctx, cabinet, inventory, (keystore, entry));
     let what = format!("sign {}", plan.file);
     // the package last: what stands beside it is nothing without it
     let beside = idsig.map(|(file, digest)| (file, Some(digest)));
@@ -657,13 +659,34 @@ struct Release<'a> {
 }
 
 impl Release<'_> {
+    /// How often these bytes were released for this place before: once more when they replace others, or were replaced.
+    fn number(&self, inventory: &Inventory, replaces: bool) -> usize {
+        let releases = inventory.releases();
+        let gone = replaced(&releases);
+        let same = |release: &ReleaseFacts| {
+            release.sha256 == self.proof.sha256 && release.destination == self.plan.destination
+        };
+        let own: Vec<bool> =
+            releases.iter().zip(gone).filter(|(release, _)| same(release)).map(|(_, gone)| gone).collect();
+        let goes_on = own.last().is_some_and(|gone| !gone) && !replaces;
+        own.len() - usize::from(goes_on)
+    }
+
     /// The release as the ledger will have it, when the output has its name. The very same bytes for the same place are
     /// one release.
-    fn item(&self, ctx: &Ctx<'_>, cabinet: &Cabinet<'_>, keystore: &Item, entry: &KeystoreEntry) -> NewItem {
+    fn item(
+        &self,
+        ctx: &Ctx<'_>,
+        cabinet: &Cabinet<'_>,
+        inventory: &Inventory,
+        (keystore, entry): (&Item, &KeystoreEntry),
+    ) -> NewItem {
         let content = &self.signed.content;
         let Plan { app, destination, manifest, file, .. } = self.plan;
-        let mut short =
-            sha256_hex(format!("{content}{}{destination}", sha256_hex(self.certificate)).as_bytes());
+        // the same file in the place of itself replaces nothing
+        let replaces = self.replaces.clone().filter(|replaced| *replaced != self.proof.sha256);
+        let number = self.number(inventory, replaces.is_some());
+        let mut short = sha256_hex(format!("{}{destination}{number}", self.proof.sha256).as_bytes());
         short.truncate(12);
         let stem = file.rsplit_once('.').map_or(file.as_str(), |(stem, _)| stem);
         let facts = ReleaseFacts {
@@ -684,7 +707,7 @@ impl Release<'_> {
             signed: ctx.env.now,
             by: cabinet.unlocked_by().map(|member| member.label.clone()).unwrap_or_default(),
             split: manifest.split.clone(),
-            replaces: self.replaces.clone(),
+            replaces,
             sha256: self.proof.sha256.clone(),
             folders: self.proof.folders.clone(),
         };

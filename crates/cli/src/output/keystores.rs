@@ -414,7 +414,7 @@ fn compared_side(report: &CompareReport, index: usize, side: &Side, paper: &mut 
             *label == key.label
         });
         let sign = match shared.next() {
-            Some(_) if report.same == Sameness::Unproved => Sign::Warn,
+            Some(_) if report.same == Sameness::Unproved && !side.notes.is_empty() => Sign::Warn,
             Some(_) => Sign::Fine,
             None => Sign::NotNeeded,
         };

@@ -168,11 +168,25 @@ fn a_replaced_release_is_listed_as_replaced_and_counts_no_more() {
     assert_eq!(json["releases"][0]["replaces"], json["releases"][1]["sha256"]);
     let text = env.run("releases").exit(0);
     text.says("crossing-2.4.0-12-direct.apk  replaced");
+    // the same content under other schemes is another file, and another release
+    env.run("sign crossing.apk --for direct --schemes v2 --replace").exit(0);
+    let other = env.run("releases --format json").exit(0).json();
+    assert_eq!(other["releases"].as_array().unwrap().len(), 3, "{other}");
+    assert_eq!(other["releases"][0]["schemes"], serde_json::json!(["v2"]));
+    assert_eq!(other["releases"][1]["replaced"], true);
     // the very same bytes again replace nothing
+    env.run("sign crossing.apk --for direct --schemes v2 --replace").exit(0);
+    assert_eq!(env.run("releases --format json").exit(0).json()["releases"].as_array().unwrap().len(), 3);
+    // and back to what was there before: a release of its own, the others replaced
     env.run("sign crossing.apk --for direct --replace").exit(0);
-    let again = env.run("releases --format json").exit(0).json();
-    assert_eq!(again["releases"].as_array().unwrap().len(), 2, "{again}");
-    assert_eq!(again["releases"][0]["replaced"], false);
+    let back = env.run("releases --format json").exit(0).json();
+    let replaced: Vec<bool> = back["releases"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|release| release["replaced"].as_bool().unwrap())
+        .collect();
+    assert_eq!(replaced, [false, true, true, true], "{back}");
 }
 
 #[test]

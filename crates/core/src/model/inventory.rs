@@ -298,18 +298,6 @@ impl Inventory {
             .filter(move |(_, entry)| entry.apps.iter().any(|name| name == app))
     }
 
-    /// The releases that others took the place of, by the SHA-256 of their files.
-    pub fn replaced(&self) -> BTreeSet<&str> {
-        let replaces = |release: &'_ ReleaseFacts| {
-            release.replaces.as_deref().is_some_and(|replaced| replaced != release.sha256)
-        };
-        let all = self.iter().filter_map(|item| match &item.facts {
-            Facts::Release(facts) if replaces(facts) => facts.replaces.as_deref(),
-            _ => None,
-        });
-        all.collect()
-    }
-
     /// The ledger, oldest first.
     pub fn releases(&self) -> Vec<&ReleaseFacts> {
         let mut all: Vec<(u64, &ReleaseFacts)> = self
@@ -323,6 +311,22 @@ impl Inventory {
         all.sort_by(|(at, a), (then, b)| (a.signed, at, &a.file).cmp(&(b.signed, then, &b.file)));
         all.into_iter().map(|(_, facts)| facts).collect()
     }
+}
+
+/// Which releases of a ledger, oldest first, later ones took the place of.
+pub fn replaced(ledger: &[&ReleaseFacts]) -> Vec<bool> {
+    let mut taken: BTreeSet<&str> = BTreeSet::new();
+    let mut out: Vec<bool> = ledger
+        .iter()
+        .rev()
+        .map(|release| {
+            let gone = taken.contains(release.sha256.as_str());
+            taken.extend(release.replaces.as_deref());
+            gone
+        })
+        .collect();
+    out.reverse();
+    out
 }
 
 #[cfg(test)]

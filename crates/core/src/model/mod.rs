@@ -10,7 +10,7 @@ pub use facts::{
     KeystoreEntry, KeystoreFacts, ProfileFacts, ReleaseFacts, Role, Service,
 };
 pub use inventory::{
-    Inventory, Item, ItemId, LastBackup, Name, NameError, NotFound, State, check_name, check_title,
+    Inventory, Item, ItemId, LastBackup, Name, NameError, NotFound, State, check_name, check_title, replaced,
 };
 pub use nine::NineKey;
 pub use project::{

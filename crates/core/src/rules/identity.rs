@@ -271,9 +271,13 @@ fn signer_changed(look: &BuildLook<'_>, notes: &mut Notes) {
         }
         let since = look.last.map_or(String::new(), |last| format!(", which signed {}", last.file));
         let renewed = expected.iter().find(|one| one.key == signer.key_fingerprint);
-        let with = match renewed {
-            Some(_) => "it is signed with the same key as earlier releases, under another certificate",
-            None => "it is signed with a different key from earlier releases",
+        let with = match (renewed, look.last) {
+            (Some(_), Some(_)) => {
+                "it is signed with the same key as earlier releases, under another certificate"
+            }
+            (None, Some(_)) => "it is signed with a different key from earlier releases",
+            (Some(_), None) => "it is signed with the app's key under another certificate than the cabinet's",
+            (None, None) => "it is signed with none of the keys that the cabinet holds for the app",
         };
         let refused = match (look.package.kind, renewed) {
             (PackageKind::Apk, Some(_)) => "devices compare certificates, and would not take it as an update",
