@@ -212,7 +212,7 @@ fn the_same_key_under_a_renewed_certificate_is_another_signer() {
     assert_eq!(rules(&one), [("signer-changed", Level::Error)]);
     let finding = &said.findings[0];
     assert!(
-        finding.text.contains("the same key as earlier releases, under another certificate"),
+        finding.text.contains("the app's key under another certificate than the cabinet's"),
         "{finding:?}"
     );
     assert!(finding.found.as_ref().unwrap().contains("Crossing renewed"), "{finding:?}");

@@ -63,7 +63,7 @@ pub enum KeystoreError {
     #[error("{0} has no Android side in the project file")]
     NotAndroid(String),
     /// An alias that not every reader takes.
-    #[error("`{0}` cannot be an alias: 1 to 64 printable ASCII characters")]
+    #[error("`{0}` cannot be an alias: 1 to 64 printable ASCII characters, no blank at either end")]
     Alias(String),
     /// The validity would end too soon.
     #[error(
@@ -192,7 +192,7 @@ pub(crate) fn apps(ctx: &Ctx<'_>, wanted: &[String]) -> Result<Vec<(String, Stri
 /// Refuses an alias that not every reader takes.
 pub(crate) fn check_alias(alias: &str) -> Result<(), KeystoreError> {
     let printable = alias.bytes().all(|byte| (0x20..0x7f).contains(&byte) && byte != b'/');
-    if (1..=64).contains(&alias.len()) && printable {
+    if (1..=64).contains(&alias.len()) && printable && alias.trim() == alias {
         Ok(())
     } else {
         Err(KeystoreError::Alias(alias.into()))

@@ -393,7 +393,7 @@ fn deliver(
     })
 }
 
-/// A file of scheme v4 that lies where the output goes and is not the output's: it would speak against it.
+/// A file of scheme v4 that lies beside where the output goes and is not the output's: it would speak against it.
 struct Stale {
     place: PathBuf,
     aside: PathBuf,
@@ -404,7 +404,7 @@ struct Stale {
 impl Stale {
     fn set_aside(ctx: &Ctx<'_>, plan: &Plan<'_>) -> Result<Option<Self>, SignError> {
         let place = idsig_of(&plan.target);
-        if plan.idsig.is_some() || std::fs::symlink_metadata(&place).is_err() {
+        if std::fs::symlink_metadata(&place).is_err() {
             return Ok(None);
         }
         let belonged = InputFile::open(&plan.target).is_ok_and(|old| {

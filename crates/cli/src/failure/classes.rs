@@ -201,7 +201,7 @@ impl Classify for KeystoreError {
             Self::Output(inner) => inner.class(),
             Self::TooShortToExport(name) => class(
                 Exit::Refused,
-                &["keystore", "export", name, "--to", "FILE", "--make-up", "--note-password", "FILE"],
+                &["keystore", "export", name, "--to", "FILE", "--make-up", "--note-password", "NOTE"],
             ),
             Self::NobodyWouldKnow => class(
                 Exit::Refused,

@@ -200,6 +200,13 @@ fn an_idsig_goes_with_the_build_it_belonged_to_and_a_foreign_one_is_set_aside() 
     assert!(!env.path(beside).exists());
     said.is_silent_on("set aside");
     env.run(&format!("check {output}")).exit(0);
+    // and so does one that another takes the place of
+    env.run("sign crossing.apk --for direct --idsig --replace").exit(0);
+    env.run("sign crossing.apk --for direct --idsig --replace --schemes v3,v2")
+        .exit(0)
+        .is_silent_on("replaced-");
+    env.run(&format!("check {output}")).exit(0);
+    env.run("sign crossing.apk --for direct --schemes v2 --replace").exit(0);
     // not ours: named, and out of the way
     env.file(beside, b"somebody's");
     let said = env.run("sign crossing.apk --for direct --replace").exit(0);
@@ -276,7 +283,8 @@ fn an_export_under_an_imported_password_says_who_may_know_it_and_an_empty_one_is
     env.run("keystore import empty.p12 --password-env EMPTY").exit(0);
     env.run("keystore import empty.p12 --name other --password-env NOT_SET").exit(2).says("is not set");
     let refused = env.run("keystore export empty --to empty-out.p12").exit(5);
-    refused.says("fewer than 6 characters").says("ninekeys keystore export empty --to");
+    refused.says("fewer than 6 characters");
+    refused.says("ninekeys keystore export empty --to empty-out.p12 --make-up --note-password NOTE");
     assert!(!env.path("empty-out.p12").exists());
     env.run("keystore export empty --to empty-out.p12 --make-up --note-password made").exit(0);
 }
@@ -300,6 +308,7 @@ fn small_judgements() {
     env.run("keystore create blank --app quayside --common-name ' ' --algorithm ec-p256")
         .exit(2)
         .says("not blanks alone");
+    env.run("keystore create blank --alias ' ' --app quayside --common-name a --algorithm ec-p256").exit(2);
     // a password for a key that is not there
     env.run("keystore export crossing-signing --to own.p12 --note-password pw").exit(0);
     let said = env

@@ -9,6 +9,7 @@ use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
 use crate::PROGRAM;
+use ninekeys_core::demo::DemoBuild;
 use testkit::{TestEnv, builds};
 
 /// A command that writes.
@@ -72,6 +73,15 @@ const CASES: &[Case] = &[
             "check out/crossing-2.4.0-12-direct.apk --for direct",
         )],
     },
+    Case {
+        name: "sign several",
+        before: &[],
+        line: "sign crossing.apk quayside.apk --key first --to out",
+        outputs: &[
+            ("out/crossing-2.4.0-12-direct.apk", "check out/crossing-2.4.0-12-direct.apk --for direct"),
+            ("out/quayside-0.4.0-4-direct.apk", ""),
+        ],
+    },
     Case { name: "cabinet backup", before: &[], line: "cabinet backup copies/N", outputs: &[] },
     Case {
         name: "cabinet passphrase",
@@ -107,6 +117,8 @@ impl Place {
         let env = TestEnv::with_project(PROGRAM);
         env.file("pass", b"quilted-harbour-anvil");
         env.file("crossing.apk", &builds::crossing().apk());
+        let quayside = DemoBuild { debuggable: false, ..builds::quayside_debug() };
+        env.file("quayside.apk", &quayside.apk());
         env.run("keystore create first --app crossing --common-name A --algorithm ec-p256").exit(0);
         env.run("keystore export first --to own.p12 --note-password own.txt").exit(0);
         case.before.iter().for_each(|line| drop(env.run(line).exit(0)));
@@ -265,7 +277,8 @@ fn two_and_eight_at_once_lose_nothing() {
             let done = codes.iter().filter(|code| **code == Some(0)).count();
             assert!(done >= 1, "{}: {codes:?}", case.name);
             // each has names of its own but for what has one name: there the second is refused
-            let one_name = matches!(case.name, "keystore export" | "keystore hand-over" | "sign");
+            let one_name =
+                matches!(case.name, "keystore export" | "keystore hand-over" | "sign" | "sign several");
             let passphrase = case.name == "cabinet passphrase";
             let allowed = |code: &Option<i32>| *code == Some(0) || (*code == Some(5) && one_name);
             assert!(codes.iter().all(allowed) || passphrase, "{}: {codes:?}", case.name);
