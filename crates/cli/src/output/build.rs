@@ -168,43 +168,49 @@ impl Report for SignReport {
     const SCHEMA: &'static str = "ninekeys.sign/1";
 
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
-        let row = |label: &str| Line::new().dim(label).to(16).hang(16);
-        let head = Line::new().sign(Sign::Fine).text(" ").bold(&self.output);
-        paper.put(
-            &head.text(format!("   {}, for {}", words::size(self.size), self.destination.phrase())).hang(2),
-        )?;
-        paper.blank()?;
-        let signer =
-            format!("{} ({}), key {}", self.keystore, self.alias, words::short(&self.key_fingerprint));
-        paper.put(&row("  signed with").text(signer))?;
-        let moved = match self.realigned {
-            _ if self.check.form == PackageKind::Bundle => {
-                "what devices get of it is signed by the store".to_owned()
-            }
-            0 => "every stored entry stood where it belongs".to_owned(),
-            1 => "1 stored entry moved to where devices can map it".to_owned(),
-            many => format!("{many} stored entries moved to where devices can map them"),
-        };
-        paper.put(&row("  scheme").text(format!("{} · {moved}", self.schemes.join(", "))))?;
-        paper.put(&row("  SHA-256").text(&self.sha256))?;
-        if let Some(idsig) = &self.idsig {
-            paper.put(&row("  beside it").bold(idsig))?;
-        }
-        if self.was_signed {
-            let text = "it was signed before; the old signature was dropped";
-            paper.put(&row("  before").sign(Sign::Warn).text(" ").text(text))?;
-        }
-        let rules = format!("{} looked at", words::count(self.check.verdict.rules, "rule"));
-        let fine = self.check.verdict.findings.is_empty();
-        let text = if fine { format!("{rules}, all fine") } else { rules };
-        paper.put(&row("  checked").sign(Sign::Fine).text(" ").text(text))?;
-        for finding in &self.check.verdict.findings {
-            let sign = Sign::from(finding.level);
-            paper
-                .put(&row("").sign(sign).text(" ").like(sign, finding.rule).text("  ").text(&finding.text))?;
-        }
-        paper.put(&row("  next").command(&["check", &self.output, "--for", &self.destination.to_string()]))
+        signed(self, paper)?;
+        let row = Line::new().dim("  next").to(16).hang(16);
+        paper.put(&row.command(&["check", &self.output, "--for", &self.destination.to_string()]))
     }
+}
+
+/// What was signed, with what, and what came of its check.
+fn signed(report: &SignReport, paper: &mut Paper<'_>) -> io::Result<()> {
+    let row = |label: &str| Line::new().dim(label).to(16).hang(16);
+    let head = Line::new().sign(Sign::Fine).text(" ").bold(&report.output);
+    paper.put(
+        &head.text(format!("   {}, for {}", words::size(report.size), report.destination.phrase())).hang(2),
+    )?;
+    paper.blank()?;
+    let signer =
+        format!("{} ({}), key {}", report.keystore, report.alias, words::short(&report.key_fingerprint));
+    paper.put(&row("  signed with").text(signer))?;
+    let moved = match report.realigned {
+        _ if report.check.form == PackageKind::Bundle => {
+            "what devices get of it is signed by the store".to_owned()
+        }
+        0 => "every stored entry stood where it belongs".to_owned(),
+        1 => "1 stored entry moved to where devices can map it".to_owned(),
+        many => format!("{many} stored entries moved to where devices can map them"),
+    };
+    paper.put(&row("  scheme").text(format!("{} · {moved}", report.schemes.join(", "))))?;
+    paper.put(&row("  SHA-256").text(&report.sha256))?;
+    if let Some(idsig) = &report.idsig {
+        paper.put(&row("  beside it").bold(idsig))?;
+    }
+    if report.was_signed {
+        let text = "it was signed before; the old signature was dropped";
+        paper.put(&row("  before").sign(Sign::Warn).text(" ").text(text))?;
+    }
+    let rules = format!("{} looked at", words::count(report.check.verdict.rules, "rule"));
+    let fine = report.check.verdict.findings.is_empty();
+    let text = if fine { format!("{rules}, all fine") } else { rules };
+    paper.put(&row("  checked").sign(Sign::Fine).text(" ").text(text))?;
+    for finding in &report.check.verdict.findings {
+        let sign = Sign::from(finding.level);
+        paper.put(&row("").sign(sign).text(" ").like(sign, finding.rule).text("  ").text(&finding.text))?;
+    }
+    Ok(())
 }
 
 /// What came of several builds.
@@ -222,9 +228,18 @@ impl Report for Signed {
             if index > 0 {
                 paper.blank()?;
             }
-            one.text(paper)?;
+            signed(one, paper)?;
         }
-        Ok(())
+        paper.blank()?;
+        // parts are checked together, as they were signed
+        let mut next = vec!["check".to_owned()];
+        next.extend(self.builds.iter().map(|one| one.output.clone()));
+        if let Some(first) = self.builds.first()
+            && self.builds.iter().all(|one| one.destination == first.destination)
+        {
+            next.extend(["--for".to_owned(), first.destination.to_string()]);
+        }
+        paper.put(&Line::new().dim("  next").to(16).command(&next).hang(16))
     }
 }
 

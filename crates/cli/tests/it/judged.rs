@@ -116,6 +116,7 @@ fn parts_of_a_package_are_signed_and_checked_together_and_a_part_alone_says_so()
     assert!(!before.iter().any(|(name, _)| name.contains("direct")), "nothing was made");
     let said = env.run("sign base.apk arm.apk --for direct").exit(0);
     said.says("✓ crossing-2.4.0-12-direct.apk").says("✓ crossing-2.4.0-12-config.arm64_v8a-direct.apk");
+    said.says("next          ninekeys check crossing-2.4.0-12-direct.apk crossing-2.4.0-12-config.arm64_v8a-direct.apk --for direct");
     let (base, arm) = ("crossing-2.4.0-12-direct.apk", "crossing-2.4.0-12-config.arm64_v8a-direct.apk");
     env.run(&format!("check {base} {arm}")).exit(0).says("✓ 2 of 2 builds ready");
     env.run(&format!("check {arm}")).exit(1).says("package-incomplete");

@@ -501,7 +501,9 @@ fn killed_at_calls_that_write_nothing_is_lost() {
 #[ignore = "minutes: every writing command, killed at every call that writes and at many instants"]
 fn long_run_of_every_fault() {
     let (mut calls, mut instants) = (0, 0);
-    for case in CASES {
+    // `ONLY=sign`: the commands whose names begin so
+    let only = std::env::var("ONLY").unwrap_or_default();
+    for case in CASES.iter().filter(|case| case.name.starts_with(&only)) {
         let at_calls = killed_at_calls(case, 1, 400).unwrap_or(0);
         let at_instants = killed_at_instants(case, 20);
         println!("{:20} killed at {at_calls} calls and {at_instants} instants: nothing lost", case.name);
@@ -509,5 +511,5 @@ fn long_run_of_every_fault() {
         instants += at_instants;
     }
     println!("{:20} killed at {calls} calls and {instants} instants: nothing lost", "all");
-    assert!(calls > 100 && instants > 60);
+    assert!(!only.is_empty() || (calls > 100 && instants > 60));
 }
