@@ -2,8 +2,10 @@
 //! it was cut off. One small folder in the user's state folder; losing it costs the notice of a step back, and the
 //! clearing up after a kill, nothing else.
 
-use std::fs;
+use std::collections::BTreeMap;
+use std::fs::{self, File, OpenOptions};
 use std::path::{Path, PathBuf};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use ninekeys_cabinet::{Digest, Known, Memory};
 use ninekeys_core::digest::sha256_hex;
@@ -18,11 +20,16 @@ const HEADS: &str = "heads";
 const PLACES: &str = "places";
 const OUTGOING: &str = "outgoing";
 
+/// What is locked while a head is compared and written.
+const HEADS_LOCK: &str = "heads.lock";
+
 /// This machine's memory, or that it has none.
-#[derive(Debug, Clone)]
+#[derive(Debug)]
 pub struct MachineMemory {
     folder: Option<PathBuf>,
     name: String,
+    /// The heads that this process has held its cabinets against.
+    seen: Mutex<BTreeMap<Digest, Option<Known>>>,
 }
 
 /// Which cabinet was at a place.
@@ -36,12 +43,12 @@ struct Place {
 impl MachineMemory {
     /// In this folder, on the machine of this name.
     pub fn new(folder: Option<PathBuf>, name: String) -> Self {
-        MachineMemory { folder, name }
+        MachineMemory { folder, name, seen: Mutex::default() }
     }
 
     /// A machine that remembers nothing.
     pub fn none() -> Self {
-        MachineMemory { folder: None, name: "unknown".into() }
+        MachineMemory::new(None, "unknown".into())
     }
 
     /// Whether there is a folder to remember in.
@@ -61,6 +68,23 @@ impl MachineMemory {
     fn read<T: DeserializeOwned>(&self, kind: &str, name: &str) -> Option<T> {
         let bytes = files::read_whole(&self.file(kind, name)?, LIMIT).ok()?;
         serde_json::from_slice(&bytes).ok()
+    }
+
+    fn seen(&self) -> MutexGuard<'_, BTreeMap<Digest, Option<Known>>> {
+        self.seen.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Keeps others from writing heads meanwhile; without a lock to be had nobody is kept.
+    fn lock_heads(&self) -> Option<File> {
+        let path = self.folder.as_ref()?.join(HEADS_LOCK);
+        private_folder(files::folder_of(&path)).ok()?;
+        let mut options = OpenOptions::new();
+        options.write(true).create(true).truncate(false);
+        #[cfg(unix)]
+        std::os::unix::fs::OpenOptionsExt::mode(&mut options, 0o600);
+        let file = options.open(path).ok()?;
+        file.lock().ok()?;
+        Some(file)
     }
 
     /// Writes a note; one that cannot be written is not remembered, which is no error.
@@ -101,7 +125,9 @@ fn place_name(path: &Path) -> String {
 
 impl Memory for MachineMemory {
     fn known(&self, identity: &Digest) -> Option<Known> {
-        self.read(HEADS, &identity.to_string())
+        let known: Option<Known> = self.read(HEADS, &identity.to_string());
+        self.seen().insert(*identity, known.clone());
+        known
     }
 
     fn at(&self, path: &Path) -> Option<Digest> {
@@ -109,7 +135,14 @@ impl Memory for MachineMemory {
     }
 
     fn keep(&self, path: &Path, identity: &Digest, known: &Known) {
-        self.write(HEADS, &identity.to_string(), known);
+        let _lock = self.lock_heads();
+        let name = identity.to_string();
+        let held_against = self.seen().get(identity).cloned();
+        // another process may have gone on, or back to a copy, since this one looked: what it wrote is the newer
+        if held_against.is_none_or(|seen| seen == self.read(HEADS, &name)) {
+            self.write(HEADS, &name, known);
+            self.seen().insert(*identity, Some(known.clone()));
+        }
         let place = Place { path: path.display().to_string(), identity: *identity };
         self.write(PLACES, &place_name(path), &place);
     }
@@ -139,6 +172,14 @@ mod tests {
         memory.keep(&path, &digest("a"), &known);
         assert_eq!(memory.known(&digest("a")), Some(known));
         assert_eq!(memory.at(&path), Some(digest("a")));
+        // who looked before somebody else went on does not take that back
+        let (late, other) =
+            [&state, &state].map(|state| MachineMemory::new(Some(state.clone()), "pier".into())).into();
+        let newer = Known { head: Head { seq: 2, hash: digest("c") }, managers: vec!["00".into()] };
+        assert!(late.known(&digest("a")).is_some() && other.known(&digest("a")).is_some());
+        other.keep(&path, &digest("a"), &newer);
+        late.keep(&path, &digest("a"), &Known { head: Head { seq: 4, hash: digest("d") }, managers: vec![] });
+        assert_eq!(memory.known(&digest("a")), Some(newer));
         #[cfg(unix)]
         {
             use std::os::unix::fs::PermissionsExt;
