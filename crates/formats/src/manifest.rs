@@ -110,6 +110,19 @@ pub struct Manifest {
     pub needs_splits: bool,
 }
 
+/// The attributes whose values are looked up where they are references.
+const READ: [u32; 9] = [
+    id::VERSION_CODE,
+    id::VERSION_CODE_MAJOR,
+    id::VERSION_NAME,
+    id::MIN_SDK,
+    id::TARGET_SDK,
+    id::MAX_SDK,
+    id::DEBUGGABLE,
+    id::TEST_ONLY,
+    id::SPLIT_REQUIRED,
+];
+
 /// What a manifest refers to, by resource id. Whoever has the resources looks the values up.
 pub type Resources<'a> = dyn FnMut(&[u32]) -> BTreeMap<u32, Value> + 'a;
 
@@ -140,8 +153,11 @@ impl Manifest {
             .filter(|element| element.depth <= 2)
             .filter(of_interest)
             .flat_map(|element| &mut element.attributes)
+            .filter(|attribute| attribute.id.map_or(attribute.name == "package", |id| READ.contains(&id)))
             .map(|attribute| &mut attribute.value)
             .filter(|value| matches!(value, Value::Reference(_)))
+            // each is looked for in the whole table: a manifest has every attribute once
+            .take(READ.len())
             .collect();
         let id = |value: &Value| if let Value::Reference(id) = value { Some(*id) } else { None };
         let ids: Vec<u32> = referring.iter().filter_map(|value| id(value)).collect();

@@ -11,13 +11,18 @@ use der::asn1::ObjectIdentifier;
 use ninekeys_formats::x509::{DSA, EC, P256, P384, RSA};
 use zeroize::{Zeroize, Zeroizing};
 
-use super::pair::{fields, magnitude};
+use super::pair::{fields, magnitude, rsa_bits};
 use super::{KeyError, PrivateKey, PublicKey, Signer, verify};
 
 const P521: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.132.0.35");
 const SECP256K1: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.132.0.10");
 /// The longest number that is computed with: more bits than any key in use has.
 const MOST_BYTES: usize = 16_384 / 8;
+/// The longest RSA key that the provider signs with.
+const MOST_SIGNING_BITS: u32 = 8_192;
+/// The longest DSA parameters p and q that are computed with, in bits: above those of FIPS 186-4, and still quick for a file
+/// of many keys.
+const MOST_DSA_BITS: (u32, u32) = (4_096, 512);
 /// What a probe signs.
 const PROBE: &[u8] = b"Nine Keys: does this key sign?";
 
@@ -51,6 +56,8 @@ fn prove_parts(private: &[u8], public: &[u8]) -> Option<KeyProof> {
     let key = info.private_key.as_bytes();
     Some(match info.algorithm.oid {
         RSA => match rsa_agrees(key)? {
+            // nothing here signs with such a key: its parts have to do
+            true if rsa_bits(key)? > MOST_SIGNING_BITS => KeyProof::Holds,
             true => probe(private, public),
             false => KeyProof::Damaged,
         },
@@ -69,7 +76,7 @@ fn prove_parts(private: &[u8], public: &[u8]) -> Option<KeyProof> {
         },
         DSA => {
             let parameters = info.algorithm.parameters?;
-            KeyProof::when(dsa_agrees(parameters.value(), key, bits)?)
+            dsa_agrees(parameters.value(), key, bits)?
         }
         _ => KeyProof::Untold,
     })
@@ -135,18 +142,21 @@ fn rsa_agrees(private_key: &[u8]) -> Option<bool> {
 }
 
 /// Whether a DSA key's public half is `g^x mod p` (FIPS 186-4, section 4.1): parameters `p, q, g`, private `x`, public `y`.
-fn dsa_agrees(parameters: &[u8], private: &[u8], public: &[u8]) -> Option<bool> {
+fn dsa_agrees(parameters: &[u8], private: &[u8], public: &[u8]) -> Option<KeyProof> {
     let mut reader = der::SliceReader::new(parameters).ok()?;
     let mut next = || number(der::Reader::tlv_bytes(&mut reader).ok()?);
     let (p, q, g) = (next()?, next()?, next()?);
     let (x, y) = (number(private)?, number(public)?);
+    if p.bits_vartime() > MOST_DSA_BITS.0 || q.bits_vartime() > MOST_DSA_BITS.1 {
+        return Some(KeyProof::Untold);
+    }
     if *x >= *q || *g >= *p {
-        return Some(false);
+        return Some(KeyProof::Damaged);
     }
     let size = p.bits_precision();
     let g = BoxedUint::from_be_slice(&g.to_be_bytes_trimmed_vartime(), size).ok()?;
     let params = BoxedMontyParams::new_vartime(Option::<Odd<BoxedUint>>::from(Odd::new((*p).clone()))?);
-    Some(BoxedMontyForm::new(g, &params).pow(&x).retrieve() == *y)
+    Some(KeyProof::when(BoxedMontyForm::new(g, &params).pow(&x).retrieve() == *y))
 }
 
 #[cfg(test)]
