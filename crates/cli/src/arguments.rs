@@ -85,13 +85,13 @@ pub(crate) enum Command {
     Demo(commands::demo::Args),
     /// The cabinet itself: status, passphrase, backups
     #[command(subcommand)]
-    Cabinet(CabinetCommand),
+    Cabinet(commands::cabinet::Command),
     /// Keystores with signing and upload keys
     #[command(subcommand)]
-    Keystore(KeystoreCommand),
+    Keystore(commands::keystore::Command),
     /// What the material is for
     #[command(subcommand)]
-    App(AppCommand),
+    App(commands::app::Command),
     /// Show the state of everything: nine keys, every app
     Board(commands::board::Args),
     /// List everything in the cabinet
@@ -116,49 +116,6 @@ pub(crate) enum Command {
     Completions(commands::completions::Args),
     /// Write the manual pages into a folder
     Manual(commands::manual::Args),
-}
-
-/// `ninekeys cabinet …`
-#[derive(Debug, Subcommand)]
-pub(crate) enum CabinetCommand {
-    /// Say who can unlock it, how it is kept, and when it was last copied
-    Status(commands::cabinet_status::Args),
-    /// Change the passphrase
-    Passphrase(commands::cabinet_passphrase::Args),
-    /// Copy it into folders; a copy counts when it was read back and opened
-    Backup(commands::cabinet_backup::Args),
-    /// Bring back a cabinet from one of its copies
-    Restore(commands::cabinet_restore::Args),
-    /// Show what was done with it, and by whom
-    History(commands::cabinet_history::Args),
-    /// Take in what another copy of it has, after both were changed
-    Adopt(commands::cabinet_adopt::Args),
-    /// Say which cabinet it is, and that it is the one that is meant
-    Pin(commands::cabinet_pin::Args),
-}
-
-/// `ninekeys keystore …`
-#[derive(Debug, Subcommand)]
-pub(crate) enum KeystoreCommand {
-    /// Make a keystore with its first key
-    Create(commands::keystore_create::Args),
-    /// Make another key in a keystore
-    AddKey(commands::keystore_add_key::Args),
-    /// Change names, aliases, apps or the password; the keys stay the same
-    Change(commands::keystore_change::Args),
-    /// Take the keys out of a PKCS#12 or JKS file
-    Import(commands::keystore_import::Args),
-    /// Write a PKCS#12 file, or a certificate alone
-    Export(commands::keystore_export::Args),
-    /// Encrypt a private key to a store's public key
-    HandOver(commands::keystore_hand_over::Args),
-}
-
-/// `ninekeys app …`
-#[derive(Debug, Subcommand)]
-pub(crate) enum AppCommand {
-    /// Write an app into the project file
-    Add(commands::app_add::Args),
 }
 
 #[cfg(test)]

@@ -62,7 +62,7 @@ fn run(cli: Cli, output: &mut Output) -> Result<Exit, Failure> {
     let ask = Terminal::new(&global);
     // what commands left that were killed
     let machine = MachineMemory::new(machine::state_folder(), machine::name());
-    ninekeys_ops::lend::sweep(&commands::lend::folders());
+    ninekeys_ops::build::lend::sweep(&commands::lend::folders());
     ninekeys_ops::sweep_outgoing(&machine);
     let ctx = context(env, &ask, &machine, &global)?;
     let done = commands::run(command, &ctx, &global, output);

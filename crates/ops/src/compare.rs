@@ -17,7 +17,7 @@ use ninekeys_formats::zip::ZipError;
 use serde::Serialize;
 use thiserror::Error;
 
-use crate::check::file_name;
+use crate::build::check::file_name;
 use crate::ctx::{AskError, Ctx, OpenError};
 use crate::files::{FileError, InputFile};
 

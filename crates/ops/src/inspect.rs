@@ -19,7 +19,7 @@ use ninekeys_formats::zip::ZipError;
 use serde::Serialize;
 use thiserror::Error;
 
-use crate::check::{self, Background, CheckError, Holder, SchemeLine, SignerLine};
+use crate::build::check::{self, Background, CheckError, Holder, SchemeLine, SignerLine};
 use crate::ctx::Ctx;
 use crate::files::{FileError, InputFile};
 use crate::show::{self, ShowError, ShowReport};

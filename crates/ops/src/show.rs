@@ -142,8 +142,8 @@ fn signers<'a>(all: &'a Inventory, item: &'a Item) -> Vec<(&'a str, Option<&'a s
         Facts::Key(key) => vec![(&key.fingerprint, None)],
         Facts::Keystore(facts) => {
             let of = |entry| {
-                let key = crate::keystores::key_facts(all, entry)?;
-                let certificate = crate::keystores::certificate_of(all, entry)?;
+                let key = crate::keystore::key_facts(all, entry)?;
+                let certificate = crate::keystore::certificate_of(all, entry)?;
                 Some((key.fingerprint.as_str(), Some(certificate.fingerprint.as_str())))
             };
             facts.entries.iter().filter_map(of).collect()

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use ninekeys_core::model::Destination;
 use ninekeys_ops::Ctx;
-use ninekeys_ops::check::{Request, check};
+use ninekeys_ops::build::check::{Request, check};
 
 use crate::arguments::Format;
 use crate::failure::{Exit, Failure};

@@ -3,7 +3,7 @@
 use ninekeys_ops::Ctx;
 use ninekeys_ops::compare::compare;
 
-use super::key_args::PasswordArgs;
+use super::keystore::args::PasswordArgs;
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use ninekeys_ops::Ctx;
 use ninekeys_ops::inspect::inspect;
 
-use super::key_args::PasswordArgs;
+use super::keystore::args::PasswordArgs;
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 

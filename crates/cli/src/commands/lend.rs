@@ -7,7 +7,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 use ninekeys_core::model::Destination;
 use ninekeys_ops::Ctx;
-use ninekeys_ops::lend::{LendError, Request, lend, put_through};
+use ninekeys_ops::build::lend::{LendError, Request, lend, put_through};
 
 use crate::arguments::Global;
 use crate::failure::{Exit, Failure};

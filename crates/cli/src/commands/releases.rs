@@ -1,7 +1,7 @@
 //! `ninekeys releases`
 
 use ninekeys_ops::Ctx;
-use ninekeys_ops::releases::{compare_releases, releases};
+use ninekeys_ops::build::releases::{compare_releases, releases};
 
 use crate::failure::{Exit, Failure};
 use crate::output::Output;

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use ninekeys_core::android::Schemes;
 use ninekeys_core::model::Destination;
 use ninekeys_ops::Ctx;
-use ninekeys_ops::sign::{Request, SignError, SignReport, sign};
+use ninekeys_ops::build::sign::{Request, SignError, SignReport, sign};
 
 use crate::failure::{Exit, Failure};
 use crate::output::{Output, Signed};

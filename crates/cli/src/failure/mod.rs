@@ -1,8 +1,13 @@
 //! What a user is told when a command was not done: cause, what changed, what to type next, and the exit code. Which
-//! error has which code and remedy is said in [`classes`], one match an error, so that the compiler asks about every new
-//! variant.
+//! error has which code and remedy is said in the files of this folder, one match an error and none with a wildcard, so that
+//! the compiler asks about every new variant.
 
-mod classes;
+mod app;
+mod build;
+mod cabinet;
+mod files;
+mod keystore;
+mod look;
 
 use std::error::Error;
 use std::io;
@@ -186,11 +191,11 @@ mod tests {
     use ninekeys_core::android::SignError as CoreSignError;
     use ninekeys_core::digest::DigestError;
     use ninekeys_formats::zip::ZipError;
-    use ninekeys_ops::check::CheckError;
+    use ninekeys_ops::build::check::CheckError;
+    use ninekeys_ops::build::material::SignerError;
+    use ninekeys_ops::build::sign::SignError;
     use ninekeys_ops::inventory::InventoryError;
-    use ninekeys_ops::keystores::KeystoreError;
-    use ninekeys_ops::sign::SignError;
-    use ninekeys_ops::signer::SignerError;
+    use ninekeys_ops::keystore::KeystoreError;
     use ninekeys_ops::{FileError, OpenError};
 
     #[test]

@@ -5,9 +5,9 @@ use std::io;
 use jiff::Timestamp;
 use ninekeys_core::android::PackageKind;
 use ninekeys_core::findings::{Finding, Level};
-use ninekeys_ops::check::{CheckReport, SignerLine};
+use ninekeys_ops::build::check::{CheckReport, SignerLine};
+use ninekeys_ops::build::sign::SignReport;
 use ninekeys_ops::inspect::{ApkContent, CertificateContent, Content, InspectReport, KeystoreContent};
-use ninekeys_ops::sign::SignReport;
 use serde::Serialize;
 
 use super::line::{Line, Paper, Sign};

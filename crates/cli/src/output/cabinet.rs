@@ -4,12 +4,12 @@ use std::io;
 
 use ninekeys_cabinet::{HistoryRow, MemberKind, Role};
 use ninekeys_core::findings::Level;
-use ninekeys_ops::adopt::AdoptReport;
-use ninekeys_ops::backup::BackupReport;
-use ninekeys_ops::passphrase::PassphraseReport;
-use ninekeys_ops::pin::PinReport;
-use ninekeys_ops::restore::RestoreReport;
-use ninekeys_ops::status::StatusReport;
+use ninekeys_ops::cabinet::adopt::AdoptReport;
+use ninekeys_ops::cabinet::backup::BackupReport;
+use ninekeys_ops::cabinet::passphrase::PassphraseReport;
+use ninekeys_ops::cabinet::pin::PinReport;
+use ninekeys_ops::cabinet::restore::RestoreReport;
+use ninekeys_ops::cabinet::status::StatusReport;
 use serde::Serialize;
 
 use super::line::{Line, Paper, Sign};

@@ -4,8 +4,8 @@ use std::io;
 
 use ninekeys_core::board::Mark;
 use ninekeys_core::model::State;
+use ninekeys_ops::build::releases::{Comparison, ReleasesCompareReport, ReleasesReport};
 use ninekeys_ops::inventory::{InventoryReport, Line as Row};
-use ninekeys_ops::releases::{Comparison, ReleasesCompareReport, ReleasesReport};
 use ninekeys_ops::show::ShowReport;
 
 use super::line::{Line, Paper, Sign};
@@ -140,7 +140,7 @@ impl Report for ReleasesReport {
             &Line::new().text(format!("{}, newest first", words::count(self.releases.len(), "release"))),
         )?;
         paper.blank()?;
-        let row = |row: &ninekeys_ops::releases::Release| {
+        let row = |row: &ninekeys_ops::build::releases::Release| {
             let release = &row.facts;
             let file = Line::new().dim(&release.file);
             vec![

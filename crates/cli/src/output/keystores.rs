@@ -4,12 +4,12 @@ use std::io;
 
 use ninekeys_core::model::Role;
 use ninekeys_ops::compare::{CompareReport, Sameness, Side};
-use ninekeys_ops::keystore_change::KeystoreChangeReport;
-use ninekeys_ops::keystore_create::{KeyMade, KeystoreAddKeyReport, KeystoreCreateReport};
-use ninekeys_ops::keystore_export::{Form, KeystoreExportReport, PasswordFrom};
-use ninekeys_ops::keystore_hand_over::KeystoreHandOverReport;
-use ninekeys_ops::keystore_import::{ImportedKey, KeystoreImportReport};
-use ninekeys_ops::keystores::OtherKey;
+use ninekeys_ops::keystore::OtherKey;
+use ninekeys_ops::keystore::change::KeystoreChangeReport;
+use ninekeys_ops::keystore::create::{KeyMade, KeystoreAddKeyReport, KeystoreCreateReport};
+use ninekeys_ops::keystore::export::{Form, KeystoreExportReport, PasswordFrom};
+use ninekeys_ops::keystore::hand_over::KeystoreHandOverReport;
+use ninekeys_ops::keystore::import::{ImportedKey, KeystoreImportReport};
 
 use super::line::{Line, Paper, Sign};
 use super::{Report, words};

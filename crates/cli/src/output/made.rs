@@ -2,7 +2,7 @@
 
 use std::io;
 
-use ninekeys_ops::app_add::AppAddReport;
+use ninekeys_ops::app::add::AppAddReport;
 use ninekeys_ops::init::InitReport;
 
 use super::Report;

@@ -5,7 +5,7 @@ use std::io::{self, Write};
 use jiff::Timestamp;
 use ninekeys_core::findings::{Finding, Level};
 use ninekeys_core::rules::{FAMILIES, Rule, Subject};
-use ninekeys_ops::check::CheckReport;
+use ninekeys_ops::build::check::CheckReport;
 use serde::Serialize;
 use serde_json::{Value, json};
 

@@ -13,14 +13,3 @@ fn every_rule_is_explained_by_its_name() {
     }
     env.run("explain no-such-rule").exit(2).says("there is no rule called no-such-rule");
 }
-
-#[test]
-fn completions_and_manual_pages_cover_every_command() {
-    let env = TestEnv::new(PROGRAM);
-    for shell in ["bash", "zsh", "fish"] {
-        env.run(&format!("completions {shell}")).exit(0).says("keystore").says("backup");
-    }
-    env.run("manual pages").exit(0).says("pages in pages");
-    let page = String::from_utf8(env.read("pages/ninekeys-keystore-create.1")).unwrap();
-    assert!(page.contains("insist"), "{page}");
-}

@@ -10,7 +10,7 @@
     reason = "tests fail by panicking and look at files themselves"
 )]
 
-mod app_add;
+mod app;
 mod bad_input;
 mod board;
 mod bundle;
@@ -18,6 +18,7 @@ mod cabinet;
 mod cases;
 mod check;
 mod compare;
+mod completions;
 mod crash;
 mod demo;
 mod explain;
@@ -27,13 +28,10 @@ mod init_late;
 mod inspect;
 mod inventory;
 mod judged;
-mod keystore_change;
-mod keystore_create;
-mod keystore_export;
-mod keystore_import;
+mod keystore;
 mod layers;
 mod lend;
-mod open_cabinet;
+mod manual;
 mod outputs;
 mod releases;
 mod reliability;
@@ -41,8 +39,8 @@ mod samples;
 mod second_opinion;
 mod secrets;
 mod secrets_in;
+mod show;
 mod sign;
-mod trust;
 mod usage;
 
 /// The built program.

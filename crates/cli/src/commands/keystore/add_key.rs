@@ -1,0 +1,25 @@
+//! `ninekeys keystore add-key`
+
+use ninekeys_ops::Ctx;
+use ninekeys_ops::keystore::create::keystore_add_key;
+
+use super::args::KeyArgs;
+use crate::failure::{Exit, Failure};
+use crate::output::Output;
+
+/// Makes another key, with its certificate, in a keystore that is there. At least one of the subject's fields is
+/// needed.
+#[derive(Debug, clap::Args)]
+pub(crate) struct Args {
+    /// The keystore
+    keystore: String,
+    #[command(flatten)]
+    key: KeyArgs,
+}
+
+pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
+    let attempt = format!("add a key to the keystore {}", args.keystore);
+    let report = keystore_add_key(ctx, &args.keystore, &args.key.into());
+    out.emit(&report.map_err(|error| Failure::of(&attempt, &error))?);
+    Ok(Exit::Done)
+}

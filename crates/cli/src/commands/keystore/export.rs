@@ -1,0 +1,74 @@
+//! `ninekeys keystore export`
+
+use std::path::PathBuf;
+
+use clap::ValueEnum;
+use ninekeys_ops::Ctx;
+use ninekeys_ops::keystore::NewPassword;
+use ninekeys_ops::keystore::export::{Form, Request, keystore_export};
+
+use super::args::PasswordArgs;
+use crate::failure::{Exit, Failure};
+use crate::output::Output;
+
+/// What a keystore becomes.
+#[derive(Debug, Clone, Copy, ValueEnum)]
+enum As {
+    /// PKCS#12 with the private keys, under a password
+    Pkcs12,
+    /// The certificate alone, PEM
+    CertificatePem,
+    /// The certificate alone, DER
+    CertificateDer,
+}
+
+/// Writes a keystore into a PKCS#12 file that Java and other programs read, or a certificate alone, as a store asks
+/// for it. The file has the password that is sealed in the cabinet, unless you bring another.
+#[derive(Debug, clap::Args)]
+pub(crate) struct Args {
+    /// The keystore
+    keystore: String,
+    /// The file
+    #[arg(long, value_name = "FILE")]
+    to: PathBuf,
+    /// What the file is
+    #[arg(long = "as", value_enum, default_value = "pkcs12")]
+    form: As,
+    /// Only the key with this alias; several times for several
+    #[arg(long)]
+    alias: Vec<String>,
+    /// Take the place of files that are there
+    #[arg(long)]
+    replace: bool,
+    /// Write the password into a file that only you can read
+    #[arg(long, value_name = "FILE", help_heading = "Password")]
+    note_password: Option<PathBuf>,
+    /// Make up a password for this file
+    #[arg(long, help_heading = "Password", conflicts_with = "own_password")]
+    make_up: bool,
+    #[command(flatten)]
+    password: PasswordArgs,
+}
+
+pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
+    let attempt = format!("export {} to {}", args.keystore, args.to.display());
+    let chosen = args.password.chosen(&attempt)?;
+    let request = Request {
+        name: args.keystore,
+        aliases: args.alias,
+        to: args.to,
+        form: match args.form {
+            As::Pkcs12 => Form::Pkcs12,
+            As::CertificatePem => Form::CertificatePem,
+            As::CertificateDer => Form::CertificateDer,
+        },
+        password: if args.make_up { Some(NewPassword::Generated) } else { chosen },
+        password_to: args.note_password,
+        replace: args.replace,
+    };
+    let (keystore, file) = (request.name.clone(), request.to.display().to_string());
+    let report = keystore_export(ctx, request)
+        .map_err(|error| Failure::of(&attempt, &error).naming("KEYSTORE", &keystore).naming("FILE", &file))?;
+    out.emit(&report);
+    Ok(Exit::Done)
+}

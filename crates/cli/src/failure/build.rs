@@ -1,0 +1,157 @@
+//! Exit codes and remedies of errors about builds.
+
+use ninekeys_core::android::ManifestFault;
+use ninekeys_core::android::SignError as CoreSignError;
+use ninekeys_core::keys::KeyError;
+use ninekeys_ops::build::check::CheckError;
+use ninekeys_ops::build::lend::LendError;
+use ninekeys_ops::build::material::SignerError;
+use ninekeys_ops::build::releases::ReleasesError;
+use ninekeys_ops::build::sign::SignError;
+
+use super::{Class, Classify, Exit, class};
+
+impl Classify for CoreSignError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Zip(inner) => inner.class(),
+            Self::Malformed(_) => class(Exit::Damaged, &["explain", "archive-malformed"]),
+            Self::Manifest(fault) => match fault {
+                ManifestFault::Missing
+                | ManifestFault::Several
+                | ManifestFault::Entry(_)
+                | ManifestFault::Malformed(_) => class(Exit::Damaged, &["explain", "archive-malformed"]),
+            },
+            Self::Refused(refusal) => refusal_class(refusal),
+            Self::Digest(inner) => inner.class(),
+            Self::Key(_) => class(Exit::Defect, &[]),
+        }
+    }
+}
+
+fn refusal_class(refusal: &ninekeys_core::android::Refusal) -> Class {
+    use ninekeys_core::android::Refusal as R;
+    match refusal {
+        R::NeedsSha1 { .. } => class(Exit::Refused, &["explain", "signature-scheme-missing"]),
+        R::CodeUnknown => class(Exit::Refused, &["inspect", "BUILD"]),
+        R::Debuggable => class(Exit::Refused, &["explain", "build-debuggable"]),
+        R::TestOnly => class(Exit::Refused, &["explain", "build-test-only"]),
+        R::TooLarge | R::Certificate => class(Exit::Refused, &[]),
+        R::LeavesOut { .. } => class(Exit::Refused, &["sign", "BUILD", "--schemes", "v1,v2,v3"]),
+        R::BundleScheme | R::NothingToStandOn => class(Exit::Refused, &["sign", "BUILD"]),
+        R::BundleForPeople => class(Exit::Refused, &["explain", "package-wanted"]),
+        R::RotationLevel(_) | R::NotTheLineages => class(Exit::Refused, &[]),
+        R::Key(_) => class(Exit::Refused, &["inventory"]),
+    }
+}
+
+fn key_class(error: &KeyError) -> Class {
+    match error {
+        KeyError::TooShort(_) | KeyError::NoSignatures(_) => {
+            class(Exit::Refused, &["explain", "key-too-weak"])
+        }
+        KeyError::Generator
+        | KeyError::Private(_)
+        | KeyError::Public
+        | KeyError::Sign(_)
+        | KeyError::UnknownAlgorithm(_) => class(Exit::Defect, &[]),
+    }
+}
+
+impl Classify for CheckError {
+    fn class(&self) -> Class {
+        match self {
+            Self::File(inner) => inner.class(),
+            Self::Zip(inner) => inner.class(),
+            Self::Digest(inner) => inner.class(),
+            Self::Project(inner) => inner.class(),
+            Self::UnknownApp(_) => class(Exit::Usage, &["board"]),
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+        }
+    }
+}
+
+impl Classify for SignerError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Cabinet(inner) => inner.class(),
+            Self::NoKey { app, .. } => {
+                let name = format!("{app}-signing");
+                class(Exit::Refused, &["keystore", "create", &name, "--app", app, "--common-name", "NAME"])
+            }
+            Self::SeveralKeys { names, .. } => {
+                let first = names.first().map_or("KEYSTORE", String::as_str);
+                class(Exit::Refused, &["sign", "BUILD", "--key", first])
+            }
+            Self::NotAKeystore { .. } => class(Exit::Usage, &["inventory"]),
+            Self::Key(inner) => key_class(inner),
+        }
+    }
+}
+
+impl Classify for SignError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Core(inner) => inner.class(),
+            Self::File(inner) => inner.class(),
+            Self::Project(inner) => inner.class(),
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+            Self::Check(inner) => inner.class(),
+            Self::UnknownApp(_) => class(Exit::Usage, &["board"]),
+            Self::UnknownPackage(package) => {
+                class(Exit::Usage, &["app", "add", "NAME", "--package", package, "--for", "direct"])
+            }
+            Self::NoDestination(_) => class(Exit::Usage, &["sign", "BUILD", "--for", "direct"]),
+            Self::Destination(_) => class(Exit::Usage, &["sign", "BUILD", "--for", "direct"]),
+            Self::Signer(inner) => inner.class(),
+            Self::Exists(_) => class(Exit::Refused, &["sign", "BUILD", "--replace"]),
+            Self::Incomplete(_) => class(Exit::Refused, &["sign", "BUILD", "OTHER-PARTS"]),
+            Self::Of(_, cause) | Self::Partly { cause, .. } => cause.class(),
+            Self::Idsig => class(Exit::Defect, &[]),
+            Self::OverInput => class(Exit::Refused, &["sign", "BUILD", "--to", "FOLDER"]),
+            Self::Output(_) => class(Exit::Refused, &["sign", "BUILD", "--to", "FOLDER"]),
+            Self::NotReady(report) => {
+                let mend = report.verdict.findings.iter().find_map(|finding| finding.mend.clone());
+                let rule =
+                    report.verdict.findings.first().map_or("signature-invalid", |finding| finding.rule);
+                (Exit::Refused, mend.unwrap_or_else(|| vec!["explain".into(), rule.into()]))
+            }
+        }
+    }
+}
+
+impl Classify for LendError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Open(inner) => inner.class(),
+            Self::Project(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+            Self::UnknownApp(_) | Self::NoDestination(_) => class(Exit::Usage, &["board"]),
+            Self::Key(inner) => match inner {
+                SignerError::SeveralKeys { app, names } => {
+                    let first = names.first().map_or("KEYSTORE", String::as_str);
+                    class(Exit::Refused, &["lend", "--app", app, "--key", first, "--", "COMMAND"])
+                }
+                other => other.class(),
+            },
+            Self::Format(inner) => inner.class(),
+            Self::File(inner) => inner.class(),
+            Self::Variable(_) => class(Exit::Damaged, &["lend", "--help"]),
+            Self::Exists(_) | Self::OnLoan(_) => class(Exit::Refused, &[]),
+            Self::NoFolder | Self::NotStarted { .. } => class(Exit::Damaged, &[]),
+        }
+    }
+}
+
+impl Classify for ReleasesError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+            Self::Project(inner) => inner.class(),
+            Self::UnknownApp(_) => class(Exit::Usage, &["releases"]),
+        }
+    }
+}

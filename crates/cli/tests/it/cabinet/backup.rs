@@ -1,0 +1,98 @@
+use crate::PROGRAM;
+use testkit::TestEnv;
+
+#[test]
+fn a_backup_counts_when_it_was_read_back_and_can_be_restored() {
+    let env = TestEnv::with_key(PROGRAM);
+    env.run("board").exit(0).says("! no copy").says("at risk").says("ninekeys cabinet backup FOLDER");
+    env.run("cabinet status").exit(0).says("backup-missing");
+    let said = env.run("cabinet backup one two").exit(0);
+    said.says("one/ninekeys-20310519T120000Z.cabinet").says("two/ninekeys-20310519T120000Z.cabinet");
+    env.run("board").exit(0).is_silent_on("no copy");
+    env.run("cabinet status --prove").exit(0).is_silent_on("backup-missing").says("every seal opened");
+    // a key made in the very second of the backup, and after it, is in no backup
+    env.run("keystore create after --app quayside --common-name A --algorithm ec-p256").exit(0);
+    env.run("inventory").exit(0).says("! after").says("● crossing-signing");
+    env.run("cabinet status").exit(0).says("after has no backup");
+    let inventory = env.run("inventory --format json").exit(0).json();
+    std::fs::remove_file(env.path("ninekeys.cabinet")).unwrap();
+    env.run("inventory").exit(3);
+    env.run("cabinet restore one/ninekeys-20310519T120000Z.cabinet").exit(0).says("every seal opened");
+    let restored = env.run("inventory --format json").exit(0).json();
+    assert_eq!(restored["items"].as_array().unwrap().len(), 1, "what was made after the backup is not in it");
+    assert_eq!(restored["items"][0]["fingerprint"], inventory["items"][1]["fingerprint"]);
+    env.run("sign crossing.apk").exit(0);
+    env.run("cabinet restore two/ninekeys-20310519T120000Z.cabinet")
+        .exit(5)
+        .says("--yes")
+        .says("given up would be crossing-2.4.0-12-direct");
+    let said = env.run("cabinet restore two/ninekeys-20310519T120000Z.cabinet --yes").exit(0);
+    said.says("set aside").says("ninekeys.cabinet.replaced-20310519T120000Z");
+    env.run("releases").exit(0).says("Nothing was signed yet");
+}
+
+#[test]
+fn a_copy_is_private_and_the_same_name_is_never_written_over() {
+    let env = TestEnv::with_key(PROGRAM);
+    env.run("cabinet backup copies").exit(0);
+    let copy = env.path("copies/ninekeys-20310519T120000Z.cabinet");
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::PermissionsExt;
+        assert_eq!(copy.metadata().unwrap().permissions().mode() & 0o777, 0o600);
+    }
+    let before = std::fs::read(&copy).unwrap();
+    env.run("cabinet backup copies").exit(5).says("exists already");
+    assert_eq!(std::fs::read(&copy).unwrap(), before);
+}
+
+#[cfg(unix)]
+#[test]
+fn a_backup_taken_while_others_write_is_one_whole_moment() {
+    let env = TestEnv::with_key(PROGRAM);
+    let writers: Vec<_> = (0..6)
+        .map(|number| {
+            let name = format!("w{number}");
+            let words = ["keystore", "create", &name, "--common-name", "A", "--algorithm", "rsa-2048"];
+            env.command(words).stdout(std::process::Stdio::null()).spawn().unwrap()
+        })
+        .collect();
+    for number in 0..6 {
+        let folder = format!("copies/{number}");
+        env.run(&format!("cabinet backup {folder}")).exit(0);
+        let copy = format!("{folder}/ninekeys-20310519T120000Z.cabinet");
+        env.run(&format!("cabinet status --prove --cabinet {copy}")).exit(0).says("every seal opened");
+    }
+    for mut writer in writers {
+        assert!(writer.wait().unwrap().success());
+    }
+    let said = env.run("cabinet status --prove --format json").exit(0).json();
+    assert_eq!(said["keys"], 7);
+}
+
+#[test]
+fn a_key_has_its_copy_whatever_it_is_called_and_after_a_restore() {
+    let env = TestEnv::with_key(PROGRAM);
+    env.run("cabinet backup copies").exit(0);
+    let copied = |what: &str| {
+        env.run("board").exit(0).is_silent_on("no copy");
+        env.run("cabinet status").exit(0).is_silent_on("backup-missing");
+        env.run("inventory").exit(0).is_silent_on("no copy");
+        env.run(&format!("show {what}")).exit(0).says("in the last backup");
+    };
+    copied("crossing-signing");
+    env.run("keystore change crossing-signing --new-alias release --new-name ferries").exit(0);
+    copied("ferries");
+    env.run("cabinet restore copies/ninekeys-20310519T120000Z.cabinet --yes").exit(0);
+    copied("crossing-signing");
+    env.run("keystore add-key crossing-signing --alias more --common-name A --algorithm ec-p256").exit(0);
+    env.run("cabinet status").exit(0).says("backup-missing");
+}
+
+#[test]
+fn the_answer_for_programs_names_every_copy() {
+    let env = TestEnv::with_key(PROGRAM);
+    let said = env.run("cabinet backup one two --format json").exit(0).json();
+    assert_eq!(said["schema"], "ninekeys.cabinet-backup/1");
+    assert_eq!(said["copies"].as_array().unwrap().len(), 2, "{said}");
+}

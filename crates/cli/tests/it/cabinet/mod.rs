@@ -1,0 +1,10 @@
+mod adopt;
+mod backup;
+mod history;
+mod independent;
+mod layout;
+mod passphrase;
+mod pin;
+mod restore;
+mod status;
+mod trust;

@@ -1,0 +1,36 @@
+use crate::PROGRAM;
+use testkit::TestEnv;
+
+#[test]
+fn a_new_passphrase_opens_and_the_old_one_does_not() {
+    let env = TestEnv::new(PROGRAM);
+    env.file("old", b"brisk-lantern-oyster");
+    env.file("new", b"quilted-harbour-anvil");
+    env.file("short", b"abc");
+    env.run("init --passphrase-file old").exit(0);
+    env.run("cabinet passphrase --passphrase-file old --new-passphrase-file short")
+        .exit(5)
+        .says("at least 6");
+    env.run("cabinet passphrase --passphrase-file new --new-passphrase-file new").exit(4);
+    env.run("cabinet passphrase --passphrase-file old").exit(2).says("--new-passphrase-file FILE");
+    env.run("cabinet passphrase --passphrase-file old --new-passphrase-file new")
+        .exit(0)
+        .says("opens nothing now");
+    env.run("cabinet status --prove --passphrase-file old").exit(4);
+    env.run("cabinet status --prove --passphrase-file new").exit(0);
+}
+
+#[test]
+fn a_passphrase_can_be_added_beside_an_unlock_file_and_history_tells() {
+    let env = TestEnv::with_project(PROGRAM);
+    env.file("new", b"quilted-harbour-anvil");
+    env.run("cabinet passphrase --new-passphrase-file new").exit(0).says("is a new member");
+    std::fs::remove_file(env.path("unlock.txt")).unwrap();
+    env.run("cabinet status --prove --passphrase-file new")
+        .exit(0)
+        .says("a passphrase")
+        .says("an unlock file, may do everything");
+    let history = env.run("cabinet history").exit(0);
+    history.says("3 changes, unbroken").says("cabinet made").says("cabinet passphrase");
+    history.is_silent_on("anvil");
+}

@@ -1,0 +1,26 @@
+use crate::PROGRAM;
+use testkit::TestEnv;
+
+#[test]
+fn a_status_without_unlocking_still_sees_a_broken_chain() {
+    let env = TestEnv::with_key(PROGRAM);
+    env.run("cabinet backup copies").exit(0);
+    let mut bytes = env.read("copies/ninekeys-20310519T120000Z.cabinet");
+    let at = testkit::builds::last(&bytes, b"cabinet made");
+    bytes[at] = b'C';
+    env.file("changed.cabinet", &bytes);
+    env.run("cabinet status --cabinet changed.cabinet")
+        .exit(3)
+        .says("history row 1 is not signed by its author");
+    env.run("cabinet history --cabinet changed.cabinet").exit(3).says("cabinet restore COPY");
+}
+
+#[test]
+fn the_answer_for_programs_counts_what_is_there_and_tells_the_findings() {
+    let env = TestEnv::with_key(PROGRAM);
+    let said = env.run("cabinet status --format json").exit(0).json();
+    assert_eq!(said["schema"], "ninekeys.cabinet-status/1");
+    assert_eq!(said["keys"], 1);
+    let findings = said["verdict"]["findings"].as_array().unwrap();
+    assert!(findings.iter().any(|finding| finding["rule"] == "backup-missing"), "{said}");
+}

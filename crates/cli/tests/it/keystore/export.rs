@@ -1,0 +1,134 @@
+use crate::PROGRAM;
+use testkit::{TestEnv, data, has};
+
+/// Two keys in one keystore, exported with a password in `pw`.
+pub(super) fn exported() -> TestEnv {
+    let env = TestEnv::with_key(PROGRAM);
+    env.run("keystore add-key crossing-signing --alias Upload --kind upload --app crossing --common-name Up --algorithm rsa-2048")
+        .exit(0)
+        .says("crossing-signing has 2 keys now");
+    env.run("keystore export crossing-signing --to out.p12 --note-password pw")
+        .exit(0)
+        .says("written into pw");
+    env
+}
+
+#[test]
+fn what_is_exported_is_read_by_openssl_and_by_java_with_every_alias() {
+    let env = exported();
+    assert_eq!(
+        env.run("inspect out.p12 --password-file pw --format json").exit(0).json()["content"]["keys"]
+            .as_array()
+            .unwrap()
+            .len(),
+        2
+    );
+    if has("openssl", "version") {
+        let said =
+            env.other_with("openssl", &["pkcs12", "-in", "out.p12", "-passin", "file:pw", "-info", "-noenc"]);
+        assert!(said.contains("PBES2, PBKDF2, AES-256-CBC"), "{said}");
+        assert_eq!(said.matches("BEGIN PRIVATE KEY").count(), 2);
+        assert!(said.contains("MAC: sha256"), "{said}");
+    }
+    if has("javac", "-version") {
+        let classes = env.folder().display().to_string();
+        env.other_with("javac", &["-d", &classes, &data("independent/ReadStore.java").display().to_string()]);
+        let password = String::from_utf8(env.read("pw")).unwrap();
+        let said =
+            env.other_with("java", &["-cp", &classes, "ReadStore", "PKCS12", "out.p12", password.trim()]);
+        assert!(said.contains("crossing-signing: EC key, 1 certificates, pair: true"), "{said}");
+        assert!(said.contains("upload: RSA key, 1 certificates, pair: true"), "{said}");
+    }
+}
+
+#[test]
+fn what_java_writes_is_imported_in_both_of_its_formats() {
+    if !has("javac", "-version") {
+        return;
+    }
+    let env = exported();
+    let classes = env.folder().display().to_string();
+    env.other_with("javac", &["-d", &classes, &data("independent/ReadStore.java").display().to_string()]);
+    let password = String::from_utf8(env.read("pw")).unwrap();
+    for kind in ["JKS", "PKCS12"] {
+        env.other_with(
+            "java",
+            &["-cp", &classes, "ReadStore", "PKCS12", "out.p12", password.trim(), kind, kind, "größe"],
+        );
+        env.file("own", "größe\n".as_bytes());
+        let import = format!("keystore import {kind} --name from-{kind} --password-file pw --alias upload");
+        if kind == "JKS" {
+            // JKS takes a password of any characters for a key
+            env.run(&import).exit(4).says("the key upload has a password of its own");
+            env.run(&format!("{import} --key-password-file upload=own"))
+                .exit(0)
+                .says("as crossing-signing/Upload");
+        } else {
+            env.run(&import).exit(0).says("as crossing-signing/Upload");
+        }
+        env.run(&format!("compare from-{kind} out.p12 --password-file pw"))
+            .exit(0)
+            .says("The same certificate");
+    }
+}
+
+#[test]
+fn a_certificate_alone_needs_no_passphrase_and_no_history() {
+    let env = exported();
+    let before = env.run("cabinet history --format json").exit(0).stdout;
+    std::fs::remove_file(env.path("unlock.txt")).unwrap();
+    env.run("keystore export crossing-signing --as certificate-pem --to all.pem")
+        .exit(0)
+        .says("no private key");
+    env.run("keystore export crossing-signing --as certificate-der --to one.der")
+        .exit(2)
+        .says("a DER file holds one certificate, and 2 were asked for");
+    env.run("keystore export crossing-signing --as certificate-der --to one.der --alias upload").exit(0);
+    assert_eq!(String::from_utf8(env.read("all.pem")).unwrap().matches("BEGIN CERTIFICATE").count(), 2);
+    env.run("compare one.der crossing-signing").exit(0).says("same certificate");
+    env.run("keystore export crossing-signing --to other.p12").exit(4);
+    assert_eq!(env.run("cabinet history --format json").exit(0).stdout, before);
+    if has("openssl", "version") {
+        assert!(
+            env.other_with("openssl", &["x509", "-in", "one.der", "-inform", "DER", "-noout", "-subject"])
+                .contains("Up")
+        );
+    }
+}
+
+#[test]
+fn the_file_is_its_owners_alone_never_replaced_unasked_and_written_down() {
+    let env = exported();
+    env.run("keystore export crossing-signing --to out.p12").exit(5).says("exists already");
+    env.run("keystore export crossing-signing --to new.p12 --make-up").exit(5).says("nobody can open it");
+    let said = env
+        .run("keystore export crossing-signing --to out.p12 --replace --make-up --note-password n")
+        .exit(0);
+    said.says("what had the name before is now out.p12.replaced-20310519T120000Z");
+    assert!(env.path("out.p12.replaced-20310519T120000Z").exists(), "it may be somebody's only copy");
+    env.run("cabinet history").exit(0).says("keystore export crossing-signing (crossing-signing, Upload)");
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::PermissionsExt;
+        for file in ["out.p12", "pw"] {
+            assert_eq!(
+                std::fs::metadata(env.path(file)).unwrap().permissions().mode() & 0o777,
+                0o600,
+                "{file}"
+            );
+        }
+    }
+    let before = env.files();
+    env.run("keystore export crossing-signing --to out.p12 --note-password other")
+        .exit(5)
+        .says("exists already");
+    env.run("keystore export crossing-signing --to other.p12 --note-password pw")
+        .exit(5)
+        .says("exists already");
+    assert_eq!(env.files(), before, "neither of the two is written when one is taken");
+    env.file("umlaut", "schlüsselbund\n".as_bytes());
+    env.run("keystore export crossing-signing --to new.p12 --password-file umlaut")
+        .exit(5)
+        .says("beyond ASCII, which the Java runtime does not take");
+    assert!(!env.path("new.p12").exists());
+}

@@ -1,0 +1,551 @@
+//! `check`: everything that can be wrong with a build, before the store says so.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
+
+use jiff::Timestamp;
+use ninekeys_cabinet::CabinetError;
+use ninekeys_core::android::{
+    Package, PackageKind, Scheme, SchemeReport, SchemeState, Signatures, check_idsig, verify,
+};
+use ninekeys_core::digest::DigestError;
+use ninekeys_core::env::{Env, Silent};
+use ninekeys_core::model::{
+    App, Destination, Inventory, KeystoreEntry, Policy, Project, ReleaseFacts, replaced,
+};
+use ninekeys_core::rules::{BuildLook, KnownSigner, Part, Verdict, check_build};
+use ninekeys_formats::idsig::ENDING;
+use ninekeys_formats::limits::Limits;
+use ninekeys_formats::manifest::Manifest;
+use ninekeys_formats::source::Source;
+use ninekeys_formats::zip::ZipError;
+use serde::Serialize;
+use thiserror::Error;
+
+use crate::ctx::{Ctx, OpenError};
+use crate::files::{self, FileError, InputFile};
+use crate::project::ProjectError;
+
+/// The most of a file of scheme v4: the tree over 4 GiB, and room to spare.
+pub(crate) const MOST_IDSIG: u64 = 48 << 20;
+
+/// The build to be checked.
+#[derive(Debug)]
+pub struct Request {
+    /// The file.
+    pub build: PathBuf,
+    /// Where it goes.
+    pub destination: Option<Destination>,
+    /// The app it has to be; found by its package when nothing is said.
+    pub app: Option<String>,
+    /// A version code that it has to be above.
+    pub above: Option<u64>,
+}
+
+/// What was found.
+#[derive(Debug, Serialize)]
+pub struct CheckReport {
+    /// Whether nothing speaks against the build.
+    pub ready: bool,
+    /// The file's name.
+    pub file: String,
+    /// Its size in bytes.
+    pub size: u64,
+    /// Its platform.
+    pub platform: &'static str,
+    /// APK or AAB.
+    pub form: PackageKind,
+    /// Where it goes, if that is known.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub destination: Option<Destination>,
+    /// The app's title, if the project file has it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub app: Option<String>,
+    /// What its manifest says, if it can be read.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub manifest: Option<Manifest>,
+    /// Who signed it.
+    pub signers: Vec<SignerLine>,
+    /// The schemes that are present, and whether each was verified.
+    pub schemes: Vec<SchemeLine>,
+    /// The findings and how many rules looked.
+    pub verdict: Verdict,
+    /// What it could not be compared with, and why.
+    pub not_compared: Vec<String>,
+    /// The last release it was compared with.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub last_release: Option<ReleaseFacts>,
+    /// The time of the check.
+    pub at: Timestamp,
+}
+
+/// A signer, for people.
+#[derive(Debug, Clone, Serialize)]
+pub struct SignerLine {
+    /// The schemes it signed.
+    pub schemes: Vec<Scheme>,
+    /// The keystore in the cabinet that holds key and certificate, if one does.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+    /// The keystore that holds the key under another certificate, where none holds both.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub same_key_as: Option<String>,
+    /// The certificate's subject.
+    pub subject: String,
+    /// SHA-256 of the certificate.
+    pub certificate: String,
+    /// SHA-256 of the public key.
+    pub key: String,
+    /// Kind and size of the key.
+    pub algorithm: String,
+    /// When the certificate ends, seconds since 1970.
+    pub not_after: i64,
+}
+
+/// A scheme, for people.
+#[derive(Debug, Clone, Serialize)]
+pub struct SchemeLine {
+    /// Which.
+    pub scheme: Scheme,
+    /// Whether every signature and digest in it is good.
+    pub verified: bool,
+}
+
+/// Why it was not checked.
+#[derive(Debug, Error)]
+pub enum CheckError {
+    /// The file.
+    #[error(transparent)]
+    File(#[from] FileError),
+    /// It does not open as an archive.
+    #[error(transparent)]
+    Zip(#[from] ZipError),
+    /// Reading it failed, or the user stopped.
+    #[error(transparent)]
+    Digest(#[from] DigestError),
+    /// The project file.
+    #[error(transparent)]
+    Project(#[from] ProjectError),
+    /// The project file has no such app.
+    #[error("the project file has no app called {0}")]
+    UnknownApp(String),
+    /// The cabinet is there and cannot be opened.
+    #[error(transparent)]
+    Open(#[from] OpenError),
+    /// The cabinet cannot be read.
+    #[error(transparent)]
+    Cabinet(#[from] CabinetError),
+}
+
+/// What a build is compared with: as much of project file and cabinet as there is.
+pub struct Background {
+    pub(crate) project: Option<Project>,
+    pub(crate) inventory: Option<Arc<Inventory>>,
+}
+
+impl Background {
+    /// Reads the project file and the facts of the cabinet, as far as they are there. Neither is needed.
+    ///
+    /// # Errors
+    /// [`CheckError`] when one is there and cannot be read.
+    pub fn read(ctx: &Ctx<'_>) -> Result<Self, CheckError> {
+        let file = ctx.project_if_any()?;
+        let has_cabinet = match ctx.cabinet_path() {
+            Ok(path) => ctx.cabinet.is_some() || path.exists(),
+            Err(ProjectError::Missing) => false,
+            Err(error) => return Err(error.into()),
+        };
+        let inventory = if has_cabinet { Some(ctx.open()?.inventory()?) } else { None };
+        Ok(Background { project: file.map(|file| file.project), inventory })
+    }
+}
+
+/// What came of one build among several.
+pub struct Checked {
+    /// The build, as it was named.
+    pub build: PathBuf,
+    /// The report, or why there is none.
+    pub outcome: Result<CheckReport, CheckError>,
+}
+
+/// Checks builds, several at once on all cores; the answers come in the order of the requests.
+///
+/// # Errors
+/// [`CheckError`] when project file or cabinet cannot be read. What is wrong with one build stops no other.
+pub fn check(ctx: &Ctx<'_>, requests: &[Request]) -> Result<Vec<Checked>, CheckError> {
+    let places: Vec<PathBuf> = requests.iter().map(|request| ctx.path(&request.build)).collect();
+    if let [only] = places.as_slice() {
+        // a file that cannot be read is said before anything about the cabinet
+        InputFile::open(only)?;
+    }
+    let background = Background::read(ctx)?;
+    // one bar cannot show several builds
+    let env = if requests.len() > 1 { Env { progress: &Silent, ..ctx.env } } else { ctx.env };
+    // not by the pool that hashes: a thread that waits in there would begin build after build, and hold them all
+    let next = AtomicUsize::new(0);
+    let work = || {
+        let mut done = Vec::new();
+        loop {
+            let index = next.fetch_add(1, Ordering::Relaxed);
+            let Some(path) = places.get(index) else { return done };
+            done.push((index, examine_file(&env, path)));
+        }
+    };
+    let threads = std::thread::available_parallelism().map_or(1, usize::from).min(requests.len());
+    let mut done: Vec<(usize, Result<Examined, CheckError>)> = std::thread::scope(|scope| {
+        let running: Vec<_> = (1..threads).map(|_| scope.spawn(work)).collect();
+        let mut done = work();
+        for thread in running {
+            done.extend(thread.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)));
+        }
+        done
+    });
+    done.sort_by_key(|(index, _)| *index);
+    // what is a part of what is known when all of them were read
+    let parts: Vec<Option<Part>> = done
+        .iter()
+        .zip(&places)
+        .map(|((_, examined), path)| examined.as_ref().ok().and_then(|one| one.part(&file_name(path))))
+        .collect();
+    let mut checked = Vec::new();
+    for (((index, examined), request), path) in done.into_iter().zip(requests).zip(&places) {
+        let others = parts.iter().enumerate().filter(|(other, _)| *other != index);
+        let others: Vec<Part> = others.filter_map(|(_, part)| part.clone()).collect();
+        let outcome =
+            examined.and_then(|examined| judge_file(&env, path, request, &background, examined, &others));
+        checked.push(Checked { build: request.build.clone(), outcome });
+    }
+    Ok(checked)
+}
+
+fn examine_file(env: &Env<'_>, path: &Path) -> Result<Examined, CheckError> {
+    examine(env, &InputFile::open(path)?, idsig_beside(path)?.as_deref())
+}
+
+fn judge_file(
+    env: &Env<'_>,
+    path: &Path,
+    request: &Request,
+    background: &Background,
+    examined: Examined,
+    parts: &[Part],
+) -> Result<CheckReport, CheckError> {
+    let project = background.project.as_ref();
+    let named = match &request.app {
+        Some(wanted) => {
+            let found = project.and_then(|project| project.app(wanted));
+            Some(found.ok_or_else(|| CheckError::UnknownApp(wanted.clone()))?)
+        }
+        None => None,
+    };
+    let subject = BuildSubject {
+        file: file_name(path),
+        path: request.build.display().to_string(),
+        destination: request.destination,
+        app: named,
+        above: request.above,
+        superseded: None,
+        parts,
+    };
+    Ok(judge(env, background, &subject, examined).report)
+}
+
+/// The file of scheme v4 beside a package, if there is one.
+fn idsig_beside(path: &Path) -> Result<Option<Vec<u8>>, FileError> {
+    let mut name = path.as_os_str().to_owned();
+    name.push(".");
+    name.push(ENDING);
+    let beside = PathBuf::from(name);
+    if beside.is_file() { files::read_whole(&beside, MOST_IDSIG).map(Some) } else { Ok(None) }
+}
+
+/// A build that is checked, and what is known of it beforehand.
+pub(crate) struct BuildSubject<'a> {
+    pub(crate) file: String,
+    pub(crate) path: String,
+    pub(crate) destination: Option<Destination>,
+    pub(crate) app: Option<(&'a str, &'a App)>,
+    pub(crate) above: Option<u64>,
+    /// A release that this build takes the place of: its file name.
+    pub(crate) superseded: Option<&'a str>,
+    /// The builds that are looked at together with it.
+    pub(crate) parts: &'a [Part],
+}
+
+/// What is in a build, and what came of its signatures, before anything is judged.
+pub(crate) struct Examined {
+    package: Package,
+    signatures: Signatures,
+}
+
+impl Examined {
+    /// Whether a scheme is there and verified.
+    pub(crate) fn holds(&self, scheme: Scheme) -> bool {
+        let is = |report: &SchemeReport| report.scheme == scheme && report.state == SchemeState::Verified;
+        self.signatures.schemes.iter().any(is)
+    }
+
+    /// What others have to know of it to be parts of one package with it.
+    fn part(&self, file: &str) -> Option<Part> {
+        let manifest = self.package.manifest.as_ref().ok()?;
+        let signers = self.signatures.signers.iter();
+        let mut certificates: Vec<String> =
+            signers.map(|signer| signer.certificate_fingerprint.clone()).collect();
+        certificates.sort();
+        certificates.dedup();
+        Some(Part {
+            file: file.into(),
+            package: manifest.package.clone(),
+            split: manifest.split.clone(),
+            code: manifest.version_code,
+            certificates,
+        })
+    }
+}
+
+/// Reads a build and verifies its signatures, that in the file of scheme v4 beside it included.
+pub(crate) fn examine(
+    env: &Env<'_>,
+    source: &dyn Source,
+    idsig: Option<&[u8]>,
+) -> Result<Examined, CheckError> {
+    let package = Package::read(source, &Limits::USUAL)?;
+    let mut signatures = verify(source, &package, &Limits::USUAL, env)?;
+    if let Some(idsig) = idsig {
+        check_idsig(source, idsig, &mut signatures, &Limits::USUAL, env)?;
+    }
+    Ok(Examined { package, signatures })
+}
+
+/// What a check came to, for those who go on with the build.
+pub(crate) struct CheckedSource {
+    pub(crate) report: CheckReport,
+    pub(crate) signatures: Signatures,
+    pub(crate) folders: BTreeMap<String, u64>,
+}
+
+/// Looks at a build, whose bytes may not bear their name yet, with every rule; `sign` proves its output with this.
+pub(crate) fn judge(
+    env: &Env<'_>,
+    background: &Background,
+    subject: &BuildSubject<'_>,
+    examined: Examined,
+) -> CheckedSource {
+    let Examined { package, signatures } = examined;
+    let manifest = package.manifest.as_ref().ok();
+    let project = background.project.as_ref();
+    let by_package = || manifest.and_then(|m| project?.app_of_package(&m.package));
+    let app = subject.app.or_else(by_package);
+    let default_policy = Policy::default();
+    let releases = background.inventory.as_deref().map(Inventory::releases).unwrap_or_default();
+    let destination = subject
+        .destination
+        .or_else(|| released_for(&releases, &signatures, &subject.file))
+        .or((package.kind == PackageKind::Bundle).then_some(Destination::Store))
+        .or_else(|| only_destination(app));
+    let gone = replaced(&releases);
+    let counting = releases.iter().zip(gone).filter(|(_, gone)| !gone).map(|(release, _)| *release);
+    let counting: Vec<&ReleaseFacts> = counting.collect();
+    let last = last_release(&counting, app, manifest, &signatures, destination, subject.superseded);
+    let known = known_signers(background.inventory.as_deref(), app.map(|(name, _)| name));
+    let look = BuildLook {
+        file: &subject.file,
+        path: &subject.path,
+        package: &package,
+        signatures: &signatures,
+        destination,
+        app,
+        policy: project.map_or(&default_policy, |project| &project.policy),
+        last,
+        above: subject.above,
+        parts: subject.parts,
+        known_signers: &known,
+        now: env.now,
+    };
+    let verdict = check_build(&look);
+    let report = CheckReport {
+        ready: verdict.is_ready(),
+        file: subject.file.clone(),
+        size: package.size,
+        platform: "android",
+        form: package.kind,
+        destination,
+        app: app.map(|(_, app)| app.title.clone()),
+        signers: signer_lines(&signatures, background.inventory.as_deref()),
+        schemes: scheme_lines(&signatures),
+        not_compared: not_compared(background, app),
+        last_release: last.cloned(),
+        verdict,
+        manifest: manifest.cloned(),
+        at: env.now,
+    };
+    let folders = package.folders();
+    CheckedSource { report, signatures, folders }
+}
+
+/// Whether a release in the ledger is this very build: the same content under another key is another.
+fn is_itself(release: &ReleaseFacts, signatures: &Signatures) -> bool {
+    signatures.content.as_deref() == Some(release.content.as_str())
+        && signatures.signers.iter().any(|signer| match release.signer_certificate.as_str() {
+            "" => signer.key_fingerprint == release.signer,
+            certificate => signer.certificate_fingerprint == certificate,
+        })
+}
+
+/// Where this very build was signed for, if the ledger has it.
+fn released_for(releases: &[&ReleaseFacts], signatures: &Signatures, file: &str) -> Option<Destination> {
+    let own = || releases.iter().rev().filter(|release| is_itself(release, signatures));
+    if let Some(named) = own().find(|release| release.file == file) {
+        return Some(named.destination);
+    }
+    // the same bytes may have been signed for several places: then only who asks knows which is meant
+    let first = own().next()?.destination;
+    own().all(|release| release.destination == first).then_some(first)
+}
+
+/// The destination of an app that has only one.
+fn only_destination(app: Option<(&str, &App)>) -> Option<Destination> {
+    match app?.1.android.as_ref()?.destinations.as_slice() {
+        [only] => Some(*only),
+        _ => None,
+    }
+}
+
+/// The highest release of the same app to the same destination that is not this very build and not one that it
+/// takes the place of. When the ledger has this build, only what was released before it counts. The package is
+/// what makes it the same app: names are a project's own, and one cabinet serves many projects.
+fn last_release<'a>(
+    releases: &[&'a ReleaseFacts],
+    app: Option<(&str, &App)>,
+    manifest: Option<&Manifest>,
+    signatures: &Signatures,
+    destination: Option<Destination>,
+    superseded: Option<&str>,
+) -> Option<&'a ReleaseFacts> {
+    let of_app = |release: &&&ReleaseFacts| match manifest {
+        Some(manifest) => release.id == manifest.package,
+        None => app.is_some_and(|(name, _)| release.app == name),
+    };
+    // what was signed to be worked on is no release of anything
+    let same_way = |release: &&&ReleaseFacts| match destination {
+        Some(wanted) => release.destination == wanted,
+        None => release.destination != Destination::Development,
+    };
+    // every part of a package has numbers of its own: all of one version have the same
+    let split = manifest.and_then(|manifest| manifest.split.as_deref());
+    let same_part = |release: &&&ReleaseFacts| release.split.as_deref() == split;
+    let own: Vec<&ReleaseFacts> =
+        releases.iter().filter(of_app).filter(same_way).filter(same_part).copied().collect();
+    let itself = own.iter().position(|release| is_itself(release, signatures));
+    let before = own.get(..itself.unwrap_or(own.len())).unwrap_or_default();
+    let own_name = itself.and_then(|at| own.get(at)).map(|release| release.file.as_str());
+    // a build that was signed again for the same place has taken the place of the first
+    let counts = |release: &&&ReleaseFacts| {
+        Some(release.file.as_str()) != superseded && Some(release.file.as_str()) != own_name
+    };
+    before.iter().filter(counts).max_by_key(|release| release.code).copied()
+}
+
+/// The keys of the cabinet that an app may be signed with.
+pub(crate) fn known_signers(inventory: Option<&Inventory>, app: Option<&str>) -> Vec<KnownSigner> {
+    let (Some(inventory), Some(app)) = (inventory, app) else { return Vec::new() };
+    let known = inventory.android_keys(app).filter_map(|(keystore, entry)| {
+        let key = crate::keystore::key_facts(inventory, entry)?.fingerprint.clone();
+        let certificate = crate::keystore::certificate_of(inventory, entry)?.fingerprint.clone();
+        Some(KnownSigner { name: keystore.name.clone(), role: entry.role, key, certificate })
+    });
+    known.collect()
+}
+
+/// The keystore that holds a key, and whether it does so under that certificate: under another it is another identity.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Holder {
+    /// Key and certificate.
+    Both(String),
+    /// The key alone.
+    Key(String),
+}
+
+impl Holder {
+    /// The keystore's name, where it holds both.
+    pub(crate) fn of_both(&self) -> Option<String> {
+        if let Holder::Both(name) = self { Some(name.clone()) } else { None }
+    }
+
+    /// The keystore's name, where it holds the key alone.
+    pub(crate) fn of_key(&self) -> Option<String> {
+        if let Holder::Key(name) = self { Some(name.clone()) } else { None }
+    }
+}
+
+/// Where the cabinet holds a key, under that certificate if anywhere.
+pub(crate) fn holder(inventory: &Inventory, key: &str, certificate: &str) -> Option<Holder> {
+    let keystores = inventory.keystores();
+    let all =
+        || keystores.iter().flat_map(|(item, facts)| facts.entries.iter().map(move |entry| (item, entry)));
+    let of_key = |entry: &KeystoreEntry| {
+        crate::keystore::key_facts(inventory, entry).is_some_and(|facts| facts.fingerprint == key)
+    };
+    let of_both = |entry: &KeystoreEntry| {
+        let facts = crate::keystore::certificate_of(inventory, entry);
+        of_key(entry) && facts.is_some_and(|facts| facts.fingerprint == certificate)
+    };
+    let both = all().find(|(_, entry)| of_both(entry)).map(|(item, _)| Holder::Both(item.name.clone()));
+    both.or_else(|| all().find(|(_, entry)| of_key(entry)).map(|(item, _)| Holder::Key(item.name.clone())))
+}
+
+/// The signers, each once with the schemes it signed.
+pub(crate) fn signer_lines(signatures: &Signatures, inventory: Option<&Inventory>) -> Vec<SignerLine> {
+    let mut out: Vec<SignerLine> = Vec::new();
+    for signer in &signatures.signers {
+        match out.iter_mut().find(|line| line.certificate == signer.certificate_fingerprint) {
+            Some(line) => line.schemes.push(signer.scheme),
+            None => out.push({
+                let holder = inventory.and_then(|inventory| {
+                    holder(inventory, &signer.key_fingerprint, &signer.certificate_fingerprint)
+                });
+                SignerLine {
+                    schemes: vec![signer.scheme],
+                    name: holder.as_ref().and_then(Holder::of_both),
+                    same_key_as: holder.as_ref().and_then(Holder::of_key),
+                    subject: signer.certificate.subject.clone(),
+                    certificate: signer.certificate_fingerprint.clone(),
+                    key: signer.key_fingerprint.clone(),
+                    algorithm: signer.certificate.key.to_string(),
+                    not_after: signer.certificate.not_after,
+                }
+            }),
+        }
+    }
+    out
+}
+
+pub(crate) fn scheme_lines(signatures: &Signatures) -> Vec<SchemeLine> {
+    let line = |report: &ninekeys_core::android::SchemeReport| SchemeLine {
+        scheme: report.scheme,
+        verified: report.state == SchemeState::Verified,
+    };
+    signatures.schemes.iter().map(line).collect()
+}
+
+fn not_compared(background: &Background, app: Option<(&str, &App)>) -> Vec<String> {
+    let mut out = Vec::new();
+    match (&background.project, app) {
+        (None, _) => out.push("package and version: there is no project file".into()),
+        (Some(_), None) => {
+            out.push("package and version: the project file has no app with this package".into())
+        }
+        _ => {}
+    }
+    if background.inventory.is_none() {
+        out.push("signer and version code: there is no cabinet".into());
+    }
+    out
+}
+
+/// A file's name, without its folder.
+pub(crate) fn file_name(path: &Path) -> String {
+    path.file_name().map_or_else(|| path.display().to_string(), |name| name.to_string_lossy().into_owned())
+}

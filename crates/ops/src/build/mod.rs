@@ -1,0 +1,7 @@
+//! Builds: checked, signed, written into the ledger, made with a key on loan.
+
+pub mod check;
+pub mod lend;
+pub mod material;
+pub mod releases;
+pub mod sign;

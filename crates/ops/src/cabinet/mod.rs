@@ -1,0 +1,8 @@
+//! `cabinet`: the store of all material itself.
+
+pub mod adopt;
+pub mod backup;
+pub mod passphrase;
+pub mod pin;
+pub mod restore;
+pub mod status;

@@ -1,0 +1,230 @@
+//! `keystore export`: a PKCS#12 file that other programs read, or a certificate alone.
+
+use std::path::{Path, PathBuf};
+
+use ninekeys_cabinet::{Cabinet, CabinetError};
+use ninekeys_core::digest::{from_hex, sha256_hex};
+use ninekeys_core::keystore::{Outgoing as OutgoingKey, write_pkcs12};
+use ninekeys_core::model::{CertificateFacts, Inventory, Item, ItemId, KeystoreEntry, KeystoreFacts};
+use ninekeys_core::password;
+use ninekeys_formats::pem;
+use ninekeys_formats::secret::{Secret, SecretBytes, SecretText};
+use serde::Serialize;
+
+use crate::ctx::{Ctx, Notice};
+use crate::files::{Access, FileError, OutputFile, Taken};
+use crate::keystore::{self, KeystoreError, NewPassword};
+use crate::outgoing::{Outgoing, Plan};
+use crate::outputs;
+
+/// What a keystore becomes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Form {
+    /// PKCS#12, with the private keys.
+    Pkcs12,
+    /// Certificates alone, PEM.
+    CertificatePem,
+    /// One certificate alone, DER.
+    CertificateDer,
+}
+
+/// What is to be exported.
+#[derive(Debug)]
+pub struct Request {
+    /// The keystore.
+    pub name: String,
+    /// The aliases wanted; all when none is named.
+    pub aliases: Vec<String>,
+    /// The file.
+    pub to: PathBuf,
+    /// What the file will be.
+    pub form: Form,
+    /// Another password than the keystore's own.
+    pub password: Option<NewPassword>,
+    /// A file that the password is written into.
+    pub password_to: Option<PathBuf>,
+    /// Whether files that are there are replaced.
+    pub replace: bool,
+}
+
+/// What was exported.
+#[derive(Debug, Serialize)]
+pub struct KeystoreExportReport {
+    /// The keystore.
+    pub name: String,
+    /// The file.
+    pub file: String,
+    /// What the file is.
+    pub form: Form,
+    /// What is in it: alias and fingerprint of the certificate.
+    pub entries: Vec<(String, String)>,
+    /// Where its password is from.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub password: Option<PasswordFrom>,
+    /// Where the password was written to.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub password_file: Option<String>,
+    /// Whether a chosen password is easy to guess.
+    pub weak_password: bool,
+    /// Whether others may know the password: it came into the cabinet with a file.
+    pub foreign_password: bool,
+}
+
+/// Where an exported file's password is from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum PasswordFrom {
+    /// The keystore's own.
+    Keystore,
+    /// Chosen for this file.
+    Chosen,
+    /// Made up for this file.
+    Generated,
+}
+
+/// Exports. Certificates are no secret: for them alone the cabinet is not unlocked and no history is written.
+///
+/// # Errors
+/// [`KeystoreError`]; then no file is there that was not.
+pub fn keystore_export(ctx: &Ctx<'_>, request: Request) -> Result<KeystoreExportReport, KeystoreError> {
+    let mut cabinet = ctx.open()?;
+    let inventory = cabinet.inventory()?;
+    let (item, facts) = keystore::find(&inventory, &request.name)?;
+    let mut entries = Vec::new();
+    if request.aliases.is_empty() {
+        entries.extend(facts.entries.iter());
+    }
+    for alias in &request.aliases {
+        entries.push(keystore::entry(&item.name, facts, Some(alias))?);
+    }
+    let mut with_certificate = Vec::new();
+    for entry in entries {
+        let gone = || CabinetError::Tampered(format!("the certificate of {} is gone", entry.alias));
+        with_certificate.push((entry, keystore::certificate_of(&inventory, entry).ok_or_else(gone)?));
+    }
+    let path = ctx.path(&request.to);
+    let mut report = KeystoreExportReport {
+        name: item.name.clone(),
+        file: request.to.display().to_string(),
+        form: request.form,
+        entries: with_certificate.iter().map(|(e, c)| (e.alias.clone(), c.fingerprint.clone())).collect(),
+        password: None,
+        password_file: None,
+        weak_password: false,
+        foreign_password: false,
+    };
+    let note = request.password_to.as_ref().map(|file| ctx.path(file));
+    let outputs: Vec<&Path> = std::iter::once(path.as_path()).chain(note.as_deref()).collect();
+    // said before the passphrase is asked for, and before one of the two is written
+    outputs::refuse_ours(ctx, &outputs, &[])?;
+    outputs::refuse_taken(ctx, &outputs, request.replace)?;
+    let taken = Taken::when_told(request.replace, ctx.env.now);
+    if request.form != Form::Pkcs12 {
+        let bytes = certificates(&with_certificate, request.form)?;
+        ctx.notice_aside(Outgoing::write_whole(ctx, &path, &bytes, Access::Usual, taken)?);
+        return Ok(report);
+    }
+    if matches!(request.password, Some(NewPassword::Generated)) && note.is_none() {
+        return Err(KeystoreError::NobodyWouldKnow);
+    }
+    ctx.unlock(&mut cabinet)?;
+    let (password, from, weak) = choose(ctx, &cabinet, (item, facts), request.password)?;
+    report.password = Some(from);
+    report.weak_password = weak;
+    report.foreign_password = from == PasswordFrom::Keystore && facts.foreign_password;
+    let bytes = pkcs12(ctx, &cabinet, &inventory, &with_certificate, &password)?;
+    let mut outgoing = Outgoing::begin(ctx, &cabinet)?;
+    let files = prepare(&mut outgoing, (&path, &bytes), note.as_deref(), &password)?;
+    report.password_file = request.password_to.as_ref().map(|file| file.display().to_string());
+    let aliases: Vec<&str> = report.entries.iter().map(|(alias, _)| alias.as_str()).collect();
+    let what = format!("keystore export {} ({})", report.name, aliases.join(", "));
+    let keys: Vec<ItemId> = with_certificate.iter().map(|(entry, _)| entry.key).collect();
+    let plan = Plan { what: &what, purpose: "export", from: &keys, completes: None };
+    let aside = outgoing.deliver::<KeystoreError>(ctx, &mut cabinet, plan, files, taken)?;
+    aside.into_iter().for_each(|path| ctx.notice(Notice::SetAside(path)));
+    Ok(report)
+}
+
+/// The files under temporary names: the keystore, and the password where it is to be noted.
+fn prepare(
+    outgoing: &mut Outgoing,
+    (path, bytes): (&Path, &[u8]),
+    note: Option<&Path>,
+    password: &SecretText,
+) -> Result<Vec<(OutputFile, Option<String>)>, FileError> {
+    let output = outgoing.file(path, Access::Owner)?;
+    output.put(0, bytes)?;
+    let mut files = vec![(output, Some(sha256_hex(bytes)))];
+    if let Some(note) = note {
+        let output = outgoing.file(note, Access::Owner)?;
+        password.lend(|password| {
+            output.put(0, password.as_bytes()).and_then(|()| output.put(password.len() as u64, b"\n"))
+        })?;
+        // a digest of a password would be something to guess it by
+        files.push((output, None));
+    }
+    Ok(files)
+}
+
+fn certificates(
+    entries: &[(&KeystoreEntry, &CertificateFacts)],
+    form: Form,
+) -> Result<Vec<u8>, KeystoreError> {
+    let der = |facts: &CertificateFacts| from_hex(&facts.der).unwrap_or_default();
+    match (form, entries) {
+        (Form::CertificateDer, [(_, facts)]) => Ok(der(facts)),
+        (Form::CertificateDer, many) => Err(KeystoreError::OneCertificate(many.len())),
+        _ => {
+            let encoded =
+                entries.iter().filter_map(|(_, facts)| pem::encode(pem::CERTIFICATE, &der(facts)).ok());
+            Ok(encoded.collect::<String>().into_bytes())
+        }
+    }
+}
+
+fn choose(
+    ctx: &Ctx<'_>,
+    cabinet: &Cabinet<'_>,
+    (item, facts): (&Item, &KeystoreFacts),
+    chosen: Option<NewPassword>,
+) -> Result<(SecretText, PasswordFrom, bool), KeystoreError> {
+    let Some(chosen) = chosen else {
+        let own = cabinet.secret(item)?.lend(|bytes| String::from_utf8_lossy(bytes).into_owned());
+        let own = Secret::new(own);
+        // an imported store's own password may be none at all: a file under it would be as good as open
+        if password::judge(&own, &[&item.name]).is_ok() {
+            return Ok((own, PasswordFrom::Keystore, facts.weak_password));
+        }
+        let better = ctx
+            .ask
+            .new_secret(&format!("The password of {} is too short; a new one for this file", item.name))?;
+        let better = better.ok_or_else(|| KeystoreError::TooShortToExport(item.name.clone()))?;
+        let strength = password::judge(&better, &[&item.name])?;
+        return Ok((better, PasswordFrom::Chosen, strength.weak));
+    };
+    let from = match chosen {
+        NewPassword::Generated => PasswordFrom::Generated,
+        _ => PasswordFrom::Chosen,
+    };
+    let (password, weak) = keystore::choose_password(ctx, chosen, &[&item.name])?;
+    Ok((password, from, weak))
+}
+
+fn pkcs12(
+    ctx: &Ctx<'_>,
+    cabinet: &Cabinet<'_>,
+    inventory: &Inventory,
+    entries: &[(&KeystoreEntry, &CertificateFacts)],
+    password: &SecretText,
+) -> Result<Vec<u8>, KeystoreError> {
+    let mut parts: Vec<(&str, SecretBytes, Vec<u8>)> = Vec::new();
+    for (entry, facts) in entries {
+        let gone = || CabinetError::Tampered(format!("the key of {} is gone", entry.alias));
+        let secret = cabinet.secret(inventory.get(&entry.key).ok_or_else(gone)?)?;
+        parts.push((&entry.alias, secret, from_hex(&facts.der).ok_or_else(gone)?));
+    }
+    let keys: Vec<OutgoingKey<'_>> =
+        parts.iter().map(|(alias, secret, certificate)| OutgoingKey { alias, secret, certificate }).collect();
+    Ok(write_pkcs12(&keys, password, &ctx.env)?)
+}

@@ -1,0 +1,108 @@
+//! `keystore hand-over`: a private key encrypted to a store's public key, so that the store can hold it.
+
+use std::path::PathBuf;
+
+use ninekeys_cabinet::CabinetError;
+use ninekeys_core::digest::sha256_hex;
+use ninekeys_core::hand_over::{Receiver, hand_over};
+use ninekeys_core::model::Role;
+use ninekeys_formats::limits::Limits;
+use ninekeys_formats::pem;
+use serde::Serialize;
+
+use crate::ctx::{Ctx, Notice};
+use crate::files::{self, Access, Taken};
+use crate::keystore::{self, KeystoreError};
+use crate::outgoing::{Outgoing, Plan};
+use crate::outputs;
+
+/// The most that a certificate's or a public key's file has.
+const RECEIVER_LIMIT: u64 = 1 << 20;
+/// The label of a CMS message in PEM (RFC 7468, section 9).
+const CMS: &str = "CMS";
+
+/// What is to be handed over, and to whom.
+#[derive(Debug)]
+pub struct Request {
+    /// The keystore.
+    pub name: String,
+    /// The key; its only one when nothing is said.
+    pub alias: Option<String>,
+    /// The store's certificate or public key, PEM or DER.
+    pub receiver: PathBuf,
+    /// The file; PEM when its name ends so, else DER.
+    pub to: PathBuf,
+    /// Whether a file that is there is replaced.
+    pub replace: bool,
+}
+
+/// What was handed over.
+#[derive(Debug, Serialize)]
+pub struct KeystoreHandOverReport {
+    /// The keystore.
+    pub name: String,
+    /// The key's alias.
+    pub alias: String,
+    /// What it is for.
+    pub role: Role,
+    /// The apps it is for.
+    pub apps: Vec<String>,
+    /// SHA-256 of the public key that was handed over.
+    pub key_fingerprint: String,
+    /// The file.
+    pub file: String,
+    /// The receiver's certificate's subject, if it is a certificate.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub receiver: Option<String>,
+    /// Kind and size of the receiver's key.
+    pub receiver_algorithm: String,
+    /// SHA-256 of the receiver's public key.
+    pub receiver_fingerprint: String,
+}
+
+/// Encrypts the key, writes the message and the history's row: both or neither.
+///
+/// # Errors
+/// [`KeystoreError`]; then no file is there that was not.
+pub fn keystore_hand_over(ctx: &Ctx<'_>, request: &Request) -> Result<KeystoreHandOverReport, KeystoreError> {
+    let path = ctx.path(&request.to);
+    let source = ctx.path(&request.receiver);
+    outputs::refuse_ours(ctx, &[&path], &[&source])?;
+    outputs::refuse_taken(ctx, &[&path], request.replace)?;
+    let receiver = files::read_whole(&source, RECEIVER_LIMIT)?;
+    let receiver = Receiver::read(&receiver, &Limits::USUAL)?;
+    let mut cabinet = ctx.open()?;
+    let inventory = cabinet.inventory()?;
+    let (item, facts) = keystore::find(&inventory, &request.name)?;
+    let entry = keystore::entry(&item.name, facts, request.alias.as_deref())?;
+    let gone = || CabinetError::Tampered(format!("the key of {} is gone", entry.alias));
+    let key_fingerprint = keystore::key_facts(&inventory, entry).ok_or_else(gone)?.fingerprint.clone();
+    ctx.unlock(&mut cabinet)?;
+    let secret = cabinet.secret(inventory.get(&entry.key).ok_or_else(gone)?)?;
+    let mut message = hand_over(&receiver, &secret, &ctx.env)?;
+    if request.to.extension().is_some_and(|ending| ending.eq_ignore_ascii_case("pem")) {
+        message = pem::encode(CMS, &message).map(String::into_bytes).unwrap_or(message);
+    }
+    let receiver_fingerprint = receiver.key().fingerprint();
+    let short: String = receiver_fingerprint.chars().take(16).collect();
+    let what = format!("keystore hand-over {} ({}) to the key {short}", item.name, entry.alias);
+    let mut outgoing = Outgoing::begin(ctx, &cabinet)?;
+    let output = outgoing.file(&path, Access::Owner)?;
+    output.put(0, &message)?;
+    let files = vec![(output, Some(sha256_hex(&message)))];
+    let plan = Plan { what: &what, purpose: "hand-over", from: &[entry.key], completes: None };
+    let taken = Taken::when_told(request.replace, ctx.env.now);
+    let aside = outgoing.deliver::<KeystoreError>(ctx, &mut cabinet, plan, files, taken)?;
+    aside.into_iter().for_each(|path| ctx.notice(Notice::SetAside(path)));
+    Ok(KeystoreHandOverReport {
+        name: item.name.clone(),
+        alias: entry.alias.clone(),
+        role: entry.role,
+        apps: entry.apps.clone(),
+        key_fingerprint,
+        file: request.to.display().to_string(),
+        receiver: receiver.subject.clone(),
+        receiver_algorithm: receiver.key().shape().to_string(),
+        receiver_fingerprint,
+    })
+}

@@ -1,0 +1,386 @@
+//! What every command on keystores shares: finding them and their keys, putting keys in, passwords, errors.
+
+pub mod change;
+pub mod create;
+pub mod export;
+pub mod hand_over;
+pub mod import;
+
+use jiff::Timestamp;
+use ninekeys_cabinet::{CabinetError, Change, NewItem};
+use ninekeys_core::certificate::{CertificateError, LEAST_YEARS_FOR_SIGNING};
+use ninekeys_core::digest::{hex, sha256_hex};
+use ninekeys_core::hand_over::HandOverError;
+use ninekeys_core::keys::KeyError;
+use ninekeys_core::keystore::KeystoreError as FormatError;
+use ninekeys_core::model::{
+    CertificateFacts, Facts, Inventory, Item, ItemId, KeyFacts, KeystoreEntry, KeystoreFacts, NameError, Role,
+};
+use ninekeys_core::password::{self, PasswordError};
+use ninekeys_formats::cursor::ParseError;
+use ninekeys_formats::secret::{Secret, SecretBytes, SecretText};
+use ninekeys_formats::x509::Certificate;
+use serde::Serialize;
+use thiserror::Error;
+
+use crate::ctx::{AskError, Ctx, OpenError};
+use crate::files::FileError;
+use crate::outputs::OutputError;
+use crate::project::ProjectError;
+
+/// Where a password comes from.
+#[derive(Debug)]
+pub enum NewPassword {
+    /// The tool makes it up.
+    Generated,
+    /// A file, a descriptor or the environment gave it.
+    Given(SecretText),
+    /// A person is asked.
+    Asked,
+}
+
+/// Why something was not done with a keystore.
+#[derive(Debug, Error)]
+pub enum KeystoreError {
+    /// The cabinet could not be opened or unlocked.
+    #[error(transparent)]
+    Open(#[from] OpenError),
+    /// The project file.
+    #[error(transparent)]
+    Project(#[from] ProjectError),
+    /// A file.
+    #[error(transparent)]
+    File(#[from] FileError),
+    /// The name cannot be one.
+    #[error(transparent)]
+    Name(#[from] NameError),
+    /// The project file has no such app.
+    #[error("the project file has no app called {0}")]
+    UnknownApp(String),
+    /// A key is to be taken off an app that it is not for.
+    #[error("the key {alias} is not for {app}")]
+    NotForApp {
+        /// Its alias.
+        alias: String,
+        /// The app.
+        app: String,
+    },
+    /// The app has no Android side.
+    #[error("{0} has no Android side in the project file")]
+    NotAndroid(String),
+    /// An alias that not every reader takes.
+    #[error("`{0}` cannot be an alias: 1 to 64 printable ASCII characters, no blank at either end")]
+    Alias(String),
+    /// The validity would end too soon.
+    #[error(
+        "{years} years are too short for a signing key: an app can be updated only while it is valid, \
+         and stores ask for {LEAST_YEARS_FOR_SIGNING}"
+    )]
+    TooShort {
+        /// What was asked for.
+        years: u16,
+    },
+    /// A validity of nothing.
+    #[error("a certificate has to be valid for at least a year")]
+    NoYears,
+    /// The certificate.
+    #[error(transparent)]
+    Certificate(#[from] CertificateError),
+    /// The key.
+    #[error(transparent)]
+    Key(#[from] KeyError),
+    /// Our own certificate could not be read back.
+    #[error("the new certificate cannot be read back: {0}")]
+    Unreadable(#[from] ParseError),
+    /// The password.
+    #[error(transparent)]
+    Password(#[from] PasswordError),
+    /// The person.
+    #[error(transparent)]
+    Ask(#[from] AskError),
+    /// There is nobody to ask for a password.
+    #[error("there is no terminal to ask for the password on")]
+    NobodyToAsk,
+    /// There is nobody to ask for a file's password.
+    #[error("there is no terminal to ask for the password of {0} on")]
+    NobodyToAskForFile(String),
+    /// An alias in a file that cannot be kept.
+    #[error("an alias in it is too long or has control characters: {0}")]
+    ForeignAlias(String),
+    /// There is nobody to ask for a key's own password.
+    #[error("the key {0} has a password of its own, and there is no terminal to ask for it on")]
+    NobodyToAskForKey(String),
+    /// The cabinet.
+    #[error(transparent)]
+    Cabinet(#[from] CabinetError),
+    /// What was named is no keystore.
+    #[error("{name} is a {found}, not a keystore")]
+    NotAKeystore {
+        /// Its name.
+        name: String,
+        /// What it is.
+        found: &'static str,
+    },
+    /// The keystore has no such key.
+    #[error("{place} has no key with the alias {alias}; it has {}", known.join(", "))]
+    NoAlias {
+        /// The keystore or file.
+        place: String,
+        /// What was asked for.
+        alias: String,
+        /// The aliases that are there.
+        known: Vec<String>,
+    },
+    /// Several keys, and none was named.
+    #[error("{place} has several keys: {}", known.join(", "))]
+    SeveralAliases {
+        /// The keystore.
+        place: String,
+        /// Its aliases.
+        known: Vec<String>,
+    },
+    /// Another key of the keystore has that alias.
+    #[error("{place} has a key with the alias {alias} already")]
+    AliasTaken {
+        /// The keystore.
+        place: String,
+        /// The alias.
+        alias: String,
+    },
+    /// Nothing to be changed was named.
+    #[error("nothing was named that should be changed")]
+    NothingToChange,
+    /// A keystore without private keys.
+    #[error("there is no private key in it, only {0}")]
+    NoKeys(String),
+    /// A keystore file.
+    #[error(transparent)]
+    Format(#[from] FormatError),
+    /// Encrypting a key to a receiver.
+    #[error(transparent)]
+    HandOver(#[from] HandOverError),
+    /// An output would fall on something of ours, or has its name taken.
+    #[error(transparent)]
+    Output(#[from] OutputError),
+    /// A password that nobody would know.
+    #[error("a password that is made up for the file has to be written somewhere, or nobody can open it")]
+    NobodyWouldKnow,
+    /// A password that came in with a keystore and that no keystore should be written under.
+    #[error(
+        "the password that {0} came with has fewer than 6 characters: a file under it would be as good as open"
+    )]
+    TooShortToExport(String),
+    /// Several certificates do not go into one DER file.
+    #[error("a DER file holds one certificate, and {0} were asked for")]
+    OneCertificate(usize),
+}
+
+/// The apps that were named: name and title.
+pub(crate) fn apps(ctx: &Ctx<'_>, wanted: &[String]) -> Result<Vec<(String, String)>, KeystoreError> {
+    if wanted.is_empty() {
+        return Ok(Vec::new());
+    }
+    let project = ctx.project_file()?.project;
+    let mut out: Vec<(String, String)> = Vec::new();
+    for wanted in wanted {
+        let found = project.app(wanted).ok_or_else(|| KeystoreError::UnknownApp(wanted.clone()))?;
+        let (name, app) = found;
+        if app.android.is_none() {
+            return Err(KeystoreError::NotAndroid(app.title.clone()));
+        }
+        if !out.iter().any(|(known, _)| known == name) {
+            out.push((name.into(), app.title.clone()));
+        }
+    }
+    Ok(out)
+}
+
+/// Refuses an alias that not every reader takes.
+pub(crate) fn check_alias(alias: &str) -> Result<(), KeystoreError> {
+    let printable = alias.bytes().all(|byte| (0x20..0x7f).contains(&byte) && byte != b'/');
+    if (1..=64).contains(&alias.len()) && printable && alias.trim() == alias {
+        Ok(())
+    } else {
+        Err(KeystoreError::Alias(alias.into()))
+    }
+}
+
+/// The keystore with that name.
+pub(crate) fn find<'a>(
+    inventory: &'a Inventory,
+    name: &str,
+) -> Result<(&'a Item, &'a KeystoreFacts), KeystoreError> {
+    let item = inventory.find(name).map_err(CabinetError::from)?;
+    match &item.facts {
+        Facts::Keystore(facts) => Ok((item, facts)),
+        other => Err(KeystoreError::NotAKeystore { name: item.name.clone(), found: other.word() }),
+    }
+}
+
+/// The keystore's key with that alias, without case; its only one when none is named.
+pub(crate) fn entry<'a>(
+    place: &str,
+    facts: &'a KeystoreFacts,
+    alias: Option<&str>,
+) -> Result<&'a KeystoreEntry, KeystoreError> {
+    let known = || facts.entries.iter().map(|entry| entry.alias.clone()).collect();
+    match (alias, facts.entries.as_slice()) {
+        (Some(wanted), entries) => {
+            let found = entries.iter().find(|entry| entry.alias.to_lowercase() == wanted.to_lowercase());
+            found.ok_or_else(|| KeystoreError::NoAlias {
+                place: place.into(),
+                alias: wanted.into(),
+                known: known(),
+            })
+        }
+        (None, [only]) => Ok(only),
+        (None, _) => Err(KeystoreError::SeveralAliases { place: place.into(), known: known() }),
+    }
+}
+
+/// The facts of an entry's key.
+pub(crate) fn key_facts<'a>(inventory: &'a Inventory, entry: &KeystoreEntry) -> Option<&'a KeyFacts> {
+    match &inventory.get(&entry.key)?.facts {
+        Facts::Key(facts) => Some(facts),
+        _ => None,
+    }
+}
+
+/// The facts of an entry's certificate.
+pub(crate) fn certificate_of<'a>(
+    inventory: &'a Inventory,
+    entry: &KeystoreEntry,
+) -> Option<&'a CertificateFacts> {
+    match &inventory.get(&entry.certificate)?.facts {
+        Facts::Certificate(facts) => Some(facts),
+        _ => None,
+    }
+}
+
+/// A password, made up, given or asked for, and whether it is easy to guess.
+pub(crate) fn choose_password(
+    ctx: &Ctx<'_>,
+    from: NewPassword,
+    known: &[&str],
+) -> Result<(SecretText, bool), KeystoreError> {
+    let chosen = match from {
+        NewPassword::Generated => return Ok((password::generate(&ctx.env)?, false)),
+        NewPassword::Given(given) => given,
+        NewPassword::Asked => {
+            let asked = ctx.ask.new_secret("Password for the keystore")?;
+            asked.ok_or(KeystoreError::NobodyToAsk)?
+        }
+    };
+    let strength = password::judge(&chosen, known)?;
+    Ok((chosen, strength.weak))
+}
+
+/// A secret text as secret bytes: a password as a keystore's sealed part, a file's content.
+pub(crate) fn as_bytes(text: &SecretText) -> SecretBytes {
+    text.lend(|text| Secret::new(text.clone().into_bytes()))
+}
+
+/// A key on its way into a keystore.
+pub(crate) struct NewKey<'a> {
+    pub(crate) alias: &'a str,
+    pub(crate) role: Role,
+    pub(crate) apps: &'a [String],
+    pub(crate) secret: SecretBytes,
+    pub(crate) certificate: &'a Certificate,
+}
+
+/// Puts a key and its certificate in, below the keystore's name. A private key is kept once: where the cabinet
+/// holds it already, the entry names the item that is there, and so with its certificate.
+pub(crate) fn put_key(
+    change: &mut Change<'_>,
+    keystore: &str,
+    new: NewKey<'_>,
+) -> Result<KeystoreEntry, CabinetError> {
+    let inventory = change.inventory();
+    let name = part_name(keystore, new.alias);
+    let fingerprint = sha256_hex(&new.certificate.public_key);
+    let key = match key_with(&inventory, &fingerprint) {
+        Some(known) => known,
+        None => {
+            let facts = KeyFacts {
+                algorithm: new.certificate.key.to_string(),
+                public_key: hex(&new.certificate.public_key),
+                fingerprint,
+            };
+            change.put(NewItem::new(name.clone(), Facts::Key(facts), Some(new.secret)))?
+        }
+    };
+    let facts = certificate_facts(new.certificate, &key);
+    let known = inventory.iter().find(|item| {
+        matches!(&item.facts, Facts::Certificate(c) if c.fingerprint == facts.fingerprint && c.key == key)
+    });
+    let certificate = match known {
+        Some(item) => item.id,
+        None => change.put(NewItem::new(
+            format!("{name}/certificate"),
+            Facts::Certificate(Box::new(facts)),
+            None,
+        ))?,
+    };
+    let apps = new.apps.to_vec();
+    Ok(KeystoreEntry { alias: new.alias.into(), role: new.role, key, certificate, apps })
+}
+
+/// What a key is called below its keystore; a stroke would look like one level more.
+pub(crate) fn part_name(keystore: &str, alias: &str) -> String {
+    format!("{keystore}/{}", alias.replace('/', "_"))
+}
+
+/// The key item with that fingerprint.
+pub(crate) fn key_with(inventory: &Inventory, fingerprint: &str) -> Option<ItemId> {
+    let is = |item: &&Item| matches!(&item.facts, Facts::Key(facts) if facts.fingerprint == fingerprint);
+    inventory.iter().find(is).map(|item| item.id)
+}
+
+fn certificate_facts(certificate: &Certificate, key: &ItemId) -> CertificateFacts {
+    let time = |seconds| Timestamp::from_second(seconds).unwrap_or(Timestamp::MAX);
+    CertificateFacts {
+        key: *key,
+        der: hex(&certificate.der),
+        fingerprint: sha256_hex(&certificate.der),
+        subject: certificate.subject.clone(),
+        issuer: certificate.issuer.clone(),
+        serial: hex(&certificate.serial),
+        not_before: time(certificate.not_before),
+        not_after: time(certificate.not_after),
+    }
+}
+
+/// Another key of the same kind that an app has.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+pub struct OtherKey {
+    /// The app's name.
+    pub app: String,
+    /// The keystore that holds the key.
+    pub keystore: String,
+}
+
+/// The other keys of the same kind that these apps have.
+pub(crate) fn others(inventory: &Inventory, apps: &[String], role: Role, key: &str) -> Vec<OtherKey> {
+    let mut out = Vec::new();
+    for app in apps {
+        for (item, entry) in inventory.android_keys(app) {
+            let is_other = key_facts(inventory, entry).is_some_and(|facts| facts.fingerprint != key);
+            let other = OtherKey { app: app.clone(), keystore: item.name.clone() };
+            if entry.role == role && is_other && !out.contains(&other) {
+                out.push(other);
+            }
+        }
+    }
+    out
+}
+
+/// Every app that a key is for, in any keystore, by name.
+pub(crate) fn apps_of_key(inventory: &Inventory, key: &ItemId) -> Vec<String> {
+    let entries = inventory.keystores().into_iter().flat_map(|(_, facts)| facts.entries.iter());
+    let mut apps: Vec<String> =
+        entries.filter(|entry| entry.key == *key).flat_map(|entry| entry.apps.iter().cloned()).collect();
+    apps.sort();
+    apps.dedup();
+    apps
+}
