@@ -7,10 +7,11 @@ use std::sync::atomic::AtomicBool;
 
 use ninekeys_core::android::{Identity, Lineage, Opened, Package, Rotation, Schemes, Signing, USUAL_FLAGS};
 use ninekeys_core::certificate::{Subject, self_signed};
-use ninekeys_core::digest::{Sink, sha256};
+use ninekeys_core::digest::sha256;
 use ninekeys_core::env::{Env, Silent};
 use ninekeys_core::keys::{Algorithm, KeyMaker, PrivateKey, SignatureKind, Signer, SystemKeys};
 use ninekeys_core::model::Destination;
+use ninekeys_core::stream::Sink;
 use ninekeys_formats::arsc;
 use ninekeys_formats::axml::Value;
 use ninekeys_formats::axml::write::{Node, write};

@@ -362,7 +362,7 @@ fn collect_apps<'a>(facts: &'a Facts, only: Option<&ItemId>, into: &mut Vec<&'a 
             let entries = keystore.entries.iter();
             let own =
                 entries.filter(|entry| only.is_none_or(|id| entry.key == *id || entry.certificate == *id));
-            into.extend(own.flat_map(|entry| entry.apps.iter().map(String::as_str)));
+            into.extend(own.flat_map(|entry| entry.apps()));
             return;
         }
         Facts::Identity(identity) => &identity.apps,

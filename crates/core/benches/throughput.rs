@@ -7,9 +7,10 @@ use std::sync::atomic::AtomicBool;
 
 use divan::Bencher;
 use divan::counter::BytesCount;
+use ninekeys_core::android::{Hash, Section, chunked};
 use ninekeys_core::android::{Identity, Opened, Package, Signing};
 use ninekeys_core::demo::CROSSING;
-use ninekeys_core::digest::{Hash, Section, chunked, sha256};
+use ninekeys_core::digest::sha256;
 use ninekeys_core::env::{Env, Silent};
 use ninekeys_core::keys::{Algorithm, KeyMaker, PrivateKey, SignatureKind, Signer, SystemKeys};
 use ninekeys_core::model::Destination;

@@ -3,7 +3,10 @@
 use jiff::Timestamp;
 use serde::Serialize;
 
-use crate::model::{App, Facts, Inventory, Item, KeystoreEntry, LastBackup, NineKey, Policy, Project, Role};
+use crate::findings::Mend;
+use crate::model::{
+    App, Facts, Inventory, Item, ItemId, KeystoreEntry, LastBackup, NineKey, Policy, Project, Role, State,
+};
 
 /// How a cell of the board stands, the most pressing first.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -35,7 +38,7 @@ pub struct Cell {
     pub item: Option<String>,
     /// Until when it is good.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub until: Option<Timestamp>,
+    pub not_after: Option<Timestamp>,
 }
 
 /// One app.
@@ -51,18 +54,18 @@ pub struct Row {
 
 /// Something to do.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Task {
+pub struct Task<M = Mend> {
     /// Why.
     pub mark: Mark,
     /// What about.
     pub text: String,
-    /// The command, as arguments.
-    pub next: Vec<String>,
+    /// What mends it; in an answer the command, as arguments behind the program's name.
+    pub next: M,
 }
 
 /// The state of everything in one look.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Board {
+pub struct Board<M = Mend> {
     /// What it is headed with.
     pub title: String,
     /// The time it stands for.
@@ -72,7 +75,16 @@ pub struct Board {
     /// The apps, by title.
     pub rows: Vec<Row>,
     /// What to do, the most pressing first.
-    pub tasks: Vec<Task>,
+    pub tasks: Vec<Task<M>>,
+}
+
+impl Board {
+    /// The same with what is to be done said in another way.
+    pub fn map<N>(self, mut say: impl FnMut(Mend) -> N) -> Board<N> {
+        let Board { title, at, due_days, rows, tasks } = self;
+        let said = |Task { mark, text, next }| Task { mark, text, next: say(next) };
+        Board { title, at, due_days, rows, tasks: tasks.into_iter().map(said).collect() }
+    }
 }
 
 /// What the board is drawn from.
@@ -106,51 +118,92 @@ fn row(view: &BoardView<'_>, name: &str, app: &App) -> Row {
 }
 
 fn cell(view: &BoardView<'_>, key: NineKey, name: &str, app: &App) -> Cell {
-    match key {
-        NineKey::Signing => android_cell(view, Role::Signing, name, app.android.is_some()),
-        NineKey::Upload => android_cell(view, Role::Upload, name, false),
-        NineKey::Cabinet => {
-            let holds_any = view.inventory.iter().next().is_some();
-            let at_risk = holds_any && view.last_backup.is_none();
-            Cell { key, mark: if at_risk { Mark::AtRisk } else { Mark::InUse }, item: None, until: None }
-        }
-        // kinds that no command makes yet are shown only when something of theirs is there
-        _ => Cell { key, mark: Mark::NotNeeded, item: None, until: None },
+    let states = match key {
+        NineKey::Signing => android_states(view, Role::Signing, name),
+        NineKey::Upload => android_states(view, Role::Upload, name),
+        NineKey::Cabinet => return cabinet_cell(view),
+        _ => other_states(view, key, name, app),
+    };
+    // what can be bought or made again is missed only where something needs it, and that is a matter of `check`
+    let needed = key == NineKey::Signing && app.android.is_some();
+    match states.into_iter().min_by_key(|(mark, ..)| *mark) {
+        Some((mark, item, until)) => Cell { key, mark, item: Some(item), not_after: until },
+        None => Cell {
+            key,
+            mark: if needed { Mark::Missing } else { Mark::NotNeeded },
+            item: None,
+            not_after: None,
+        },
     }
 }
 
-fn android_cell(view: &BoardView<'_>, role: Role, name: &str, needed: bool) -> Cell {
-    let key = role.nine_key();
-    let states = view
-        .inventory
-        .android_keys(name)
-        .filter(|(_, entry)| entry.role == role)
-        .map(|(keystore, entry)| android_state(view, keystore, entry));
-    let worst = states.min_by_key(|(mark, ..)| *mark);
-    match worst {
-        Some((mark, item, until)) => Cell { key, mark, item: Some(item), until },
-        None if needed => Cell { key, mark: Mark::Missing, item: None, until: None },
-        None => Cell { key, mark: Mark::NotNeeded, item: None, until: None },
-    }
+fn cabinet_cell(view: &BoardView<'_>) -> Cell {
+    let at_risk = view.inventory.iter().next().is_some() && view.last_backup.is_none();
+    let mark = if at_risk { Mark::AtRisk } else { Mark::InUse };
+    Cell { key: NineKey::Cabinet, mark, item: None, not_after: None }
 }
 
-fn android_state(
-    view: &BoardView<'_>,
-    keystore: &Item,
-    entry: &KeystoreEntry,
-) -> (Mark, String, Option<Timestamp>) {
-    let until = match view.inventory.get(&entry.certificate).map(|item| &item.facts) {
+/// How an item stands: its mark, its name, its end.
+type Standing = (Mark, String, Option<Timestamp>);
+
+fn android_states(view: &BoardView<'_>, role: Role, name: &str) -> Vec<Standing> {
+    let keys = view.inventory.android_keys(name, role);
+    keys.map(|(keystore, entry)| android_state(view, keystore, entry, role)).collect()
+}
+
+fn end_of(inventory: &Inventory, certificate: &ItemId) -> Option<Timestamp> {
+    match inventory.get(certificate).map(|item| &item.facts) {
         Some(Facts::Certificate(certificate)) => Some(certificate.not_after),
         _ => None,
-    };
+    }
+}
+
+fn android_state(view: &BoardView<'_>, keystore: &Item, entry: &KeystoreEntry, role: Role) -> Standing {
+    let until = end_of(view.inventory, &entry.certificate);
     let backed_up = view.last_backup.is_some_and(|backup| backup.has_key(entry, view.inventory));
     let mark = match until.map(|until| date_mark(until, view.now, &view.project.policy)) {
         Some(Mark::Expired) => Mark::Expired,
-        _ if !backed_up && entry.role == Role::Signing => Mark::AtRisk,
+        _ if !backed_up && role == Role::Signing => Mark::AtRisk,
         Some(mark) => mark,
         None => Mark::InUse,
     };
     (mark, keystore.name.clone(), until)
+}
+
+/// Identities, profiles and keys that make tokens. One without apps of its own is for all of its side.
+fn other_states(view: &BoardView<'_>, key: NineKey, name: &str, app: &App) -> Vec<Standing> {
+    let active = view.inventory.iter().filter(|item| item.state == State::Active);
+    let mut out: Vec<Standing> = active
+        .filter(|item| item.facts.nine_key() == Some(key) && serves(&item.facts, name, app))
+        .map(|item| {
+            let until = match &item.facts {
+                Facts::Identity(identity) => end_of(view.inventory, &identity.certificate),
+                Facts::Profile(profile) => Some(profile.not_after),
+                _ => None,
+            };
+            let mark = until.map_or(Mark::InUse, |until| date_mark(until, view.now, &view.project.policy));
+            (mark, item.name.clone(), until)
+        })
+        .collect();
+    out.sort_by(|a, b| a.1.cmp(&b.1));
+    out
+}
+
+fn serves(facts: &Facts, name: &str, app: &App) -> bool {
+    let (apps, side) = match facts {
+        Facts::Identity(identity) => (&identity.apps, app.ios.is_some()),
+        Facts::Profile(profile) => (&profile.apps, false),
+        Facts::ApiKey(key) => {
+            let side = if key.service.nine_key() == NineKey::StoreApi {
+                app.ios.is_some()
+            } else {
+                app.android.is_some()
+            };
+            (&key.apps, side)
+        }
+        _ => return false,
+    };
+    if apps.is_empty() { side } else { apps.iter().any(|one| one == name) }
 }
 
 /// Expired, due or in use, by a date alone.
@@ -167,32 +220,21 @@ pub fn date_mark(until: Timestamp, now: Timestamp, policy: &Policy) -> Mark {
 
 fn tasks(rows: &[Row]) -> Vec<Task> {
     let mut out: Vec<Task> = Vec::new();
-    let mut add = |mark, text: String, next: Vec<&str>| {
-        let next = next.into_iter().map(str::to_owned).collect();
-        let task = Task { mark, text, next };
-        if !out.contains(&task) {
-            out.push(task);
-        }
-    };
     for (row, cell) in rows.iter().flat_map(|row| row.cells.iter().map(move |cell| (row, cell))) {
         let word = cell.key.word();
-        match (cell.mark, &cell.item) {
+        let (text, next) = match (cell.mark, &cell.item) {
             (Mark::Expired | Mark::Due, Some(item)) => {
-                add(cell.mark, format!("{item} ({word})"), vec!["show", item]);
+                (format!("{item} ({word})"), Mend::Show { item: item.clone() })
             }
-            (Mark::AtRisk, Some(item)) => {
-                add(cell.mark, format!("{item} ({word})"), vec!["cabinet", "backup", "FOLDER"]);
-            }
+            (Mark::AtRisk, Some(item)) => (format!("{item} ({word})"), Mend::Backup),
             (Mark::Missing, _) => {
-                let name = format!("{}-signing", row.app);
-                let text = format!("{} has no {word}", row.title);
-                add(
-                    cell.mark,
-                    text,
-                    vec!["keystore", "create", &name, "--app", &row.app, "--common-name", "NAME"],
-                );
+                (format!("{} has no {word}", row.title), Mend::CreateKey { app: row.app.clone() })
             }
-            _ => {}
+            _ => continue,
+        };
+        let task = Task { mark: cell.mark, text, next };
+        if !out.contains(&task) {
+            out.push(task);
         }
     }
     out.sort_by_key(|task| task.mark);

@@ -4,6 +4,32 @@ use std::fmt;
 
 use serde::Serialize;
 
+use crate::model::Destination;
+
+/// What would mend something. Which words that takes is said by those who know the commands.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Mend {
+    /// Signing the build.
+    Sign {
+        /// With which keystore, where it is not found by itself.
+        key: Option<String>,
+        /// Where it goes, where that is known.
+        destination: Option<Destination>,
+    },
+    /// A backup of the cabinet.
+    Backup,
+    /// Looking at an item.
+    Show {
+        /// Its name.
+        item: String,
+    },
+    /// A signing key for an app.
+    CreateKey {
+        /// The app's name.
+        app: String,
+    },
+}
+
 /// How much a finding matters.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "kebab-case")]
@@ -28,7 +54,7 @@ impl fmt::Display for Level {
 
 /// One thing a check has to say.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Finding {
+pub struct Finding<M = Mend> {
     /// The rule's name.
     pub rule: &'static str,
     /// The rule's family.
@@ -48,9 +74,17 @@ pub struct Finding {
     pub place: Option<String>,
     /// What to do, in a sentence.
     pub remedy: &'static str,
-    /// The command that mends it, as arguments behind the program's name; words in capitals are the user's.
+    /// What mends it; in an answer the command, as arguments behind the program's name.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub mend: Option<Vec<String>>,
+    pub mend: Option<M>,
+}
+
+impl<M> Finding<M> {
+    /// The same with what mends it said in another way.
+    pub fn map<N>(self, say: impl FnOnce(M) -> N) -> Finding<N> {
+        let Finding { rule, family, level, text, expected, found, place, remedy, mend } = self;
+        Finding { rule, family, level, text, expected, found, place, remedy, mend: mend.map(say) }
+    }
 }
 
 /// What a rule saw, before the rule's name and remedy are put to it.
@@ -61,7 +95,7 @@ pub struct Observation {
     pub(crate) expected: Option<String>,
     pub(crate) found: Option<String>,
     pub(crate) place: Option<String>,
-    pub(crate) mend: Option<Vec<String>>,
+    pub(crate) mend: Option<Mend>,
 }
 
 impl Observation {
@@ -98,10 +132,10 @@ impl Observation {
         self
     }
 
-    /// Says which command mends it.
+    /// Says what mends it.
     #[must_use]
-    pub fn mend<S: Into<String>>(mut self, arguments: impl IntoIterator<Item = S>) -> Self {
-        self.mend = Some(arguments.into_iter().map(Into::into).collect());
+    pub fn mend(mut self, mend: Mend) -> Self {
+        self.mend = Some(mend);
         self
     }
 }

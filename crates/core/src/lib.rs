@@ -23,6 +23,7 @@
 
 pub mod android;
 pub mod board;
+pub mod build;
 pub mod certificate;
 pub mod demo;
 pub mod digest;
@@ -36,3 +37,4 @@ pub mod lending;
 pub mod model;
 pub mod password;
 pub mod rules;
+pub mod stream;

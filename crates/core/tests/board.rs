@@ -4,10 +4,10 @@
 
 use jiff::Timestamp;
 use ninekeys_core::board::{Board, BoardView, Mark, board};
-use ninekeys_core::findings::Level;
+use ninekeys_core::findings::{Level, Mend};
 use ninekeys_core::model::{
     Android, App, CertificateFacts, DeviceFacts, Facts, Inventory, Ios, Item, ItemId, KeyFacts,
-    KeystoreEntry, KeystoreFacts, LastBackup, Name, NineKey, Project, Role, State,
+    KeystoreEntry, KeystoreFacts, LastBackup, Name, NineKey, Project, Role, State, Use,
 };
 use ninekeys_core::rules::{CabinetLook, CabinetStanding, check_cabinet};
 
@@ -60,7 +60,7 @@ fn keystore(number: u8, name: &str, role: Role, apps: &[&str], ends: &str, seq: 
         role,
         key: id(number),
         certificate: id(number + 100),
-        apps: apps.iter().map(|app| (*app).to_owned()).collect(),
+        uses: apps.iter().map(|app| Use { app: (*app).to_owned(), role }).collect(),
     };
     let weak_password = name.contains("weak");
     let facts = KeystoreFacts { entries: vec![entry], weak_password, foreign_password: false };
@@ -119,7 +119,7 @@ fn a_signing_key_is_missing_only_where_there_is_an_android_side() {
     assert_eq!(mark(&board, 0, NineKey::Upload), Mark::NotNeeded);
     let tasks: Vec<&str> = board.tasks.iter().map(|task| task.text.as_str()).collect();
     assert_eq!(tasks, ["Crossing has no signing key", "Quayside has no signing key"]);
-    assert_eq!(board.tasks[0].next[..3], ["keystore", "create", "crossing-signing"]);
+    assert_eq!(board.tasks[0].next, Mend::CreateKey { app: "crossing".into() });
 }
 
 #[test]
@@ -165,7 +165,7 @@ fn the_worst_of_several_keys_is_shown_and_tasks_go_by_urgency() {
     assert_eq!(mark(&board, 0, NineKey::Signing), Mark::Expired);
     let marks: Vec<Mark> = board.tasks.iter().map(|task| task.mark).collect();
     assert_eq!(marks, [Mark::Expired, Mark::AtRisk, Mark::Due]);
-    assert_eq!(board.tasks[1].next, ["cabinet", "backup", "FOLDER"]);
+    assert_eq!(board.tasks[1].next, Mend::Backup);
 }
 
 #[test]

@@ -5,7 +5,8 @@
 mod common;
 
 use common::{NOW, identity, sign, with_env};
-use ninekeys_core::android::{Package, verify};
+use ninekeys_core::android::AndroidBuild;
+use ninekeys_core::build::Build;
 use ninekeys_core::demo::DemoBuild;
 use ninekeys_core::keys::Algorithm;
 use ninekeys_core::model::Policy;
@@ -26,13 +27,10 @@ fn signed() -> Vec<u8> {
 
 /// What a ready build means: what its manifest says, what is in it, who signed it. Nothing when it is not ready.
 fn meaning(bytes: &[u8]) -> Option<String> {
-    let package = Package::read(&bytes, &Limits::USUAL).ok()?;
-    let signatures = with_env(NOW, |env| verify(&bytes, &package, &Limits::USUAL, env)).unwrap();
+    let build = with_env(NOW, |env| Build::examine(&bytes, None, env)).ok()?;
     let ready = check_build(&BuildLook {
         file: "crossing.apk",
-        path: "crossing.apk",
-        package: &package,
-        signatures: &signatures,
+        build: &build,
         destination: None,
         app: None,
         policy: &Policy::default(),
@@ -46,6 +44,7 @@ fn meaning(bytes: &[u8]) -> Option<String> {
     if !ready {
         return None;
     }
+    let AndroidBuild { package, signatures } = build.android().unwrap();
     let mut contents: Vec<_> = package
         .archive
         .entries
@@ -55,7 +54,7 @@ fn meaning(bytes: &[u8]) -> Option<String> {
     contents.sort();
     let signers: Vec<_> =
         signatures.signers.iter().map(|signer| (signer.scheme, &signer.certificate_fingerprint)).collect();
-    Some(format!("{:?}{signers:?}{contents:?}", package.manifest.unwrap()))
+    Some(format!("{:?}{signers:?}{contents:?}", package.manifest.as_ref().unwrap()))
 }
 
 /// Turns these bits, one at a time, and tells how many left the build ready.

@@ -6,15 +6,15 @@ mod common;
 
 use common::{NOW, identity, sign, with_env};
 use jiff::Timestamp;
-use ninekeys_core::android::{Opened, Package, verify};
+use ninekeys_core::android::{Opened, Package};
+use ninekeys_core::build::Build;
 use ninekeys_core::certificate::{Subject, self_signed};
 use ninekeys_core::demo::{CROSSING, DemoBuild};
-use ninekeys_core::findings::Level;
+use ninekeys_core::findings::{Level, Mend};
 use ninekeys_core::keys::Algorithm;
-use ninekeys_core::model::{Android, App, Destination, Policy, ReleaseFacts, Role};
+use ninekeys_core::model::{Android, App, BuildNumber, Destination, Policy, ReleaseFacts, Role};
 use ninekeys_core::rules::{BuildLook, KnownSigner, Part, Verdict, check_build};
 use ninekeys_formats::limits::Limits;
-use ninekeys_formats::source::Source;
 
 /// Signs a build in memory, with a certificate of so many years from `made` on.
 fn signed(build: &DemoBuild, made: &str, years: u16) -> Vec<u8> {
@@ -29,7 +29,7 @@ struct Case {
     app: App,
     policy: Policy,
     last: Option<ReleaseFacts>,
-    above: Option<u64>,
+    above: Option<BuildNumber>,
     known: Vec<KnownSigner>,
     parts: Vec<Part>,
 }
@@ -57,19 +57,15 @@ fn case(bytes: Vec<u8>) -> Case {
 }
 
 fn verdict(case: &Case) -> Verdict {
-    let source: &dyn Source = &case.bytes;
-    let package = Package::read(source, &Limits::USUAL).unwrap();
-    let signatures = with_env(case.now, |env| verify(source, &package, &Limits::USUAL, env)).unwrap();
+    let build = with_env(case.now, |env| Build::examine(&case.bytes, None, env)).unwrap();
     check_build(&BuildLook {
         file: "crossing-2.4.0-12-direct.apk",
-        path: "crossing-2.4.0-12-direct.apk",
-        package: &package,
-        signatures: &signatures,
+        build: &build,
         destination: case.destination,
         app: Some(("crossing", &case.app)),
         policy: &case.policy,
         last: case.last.as_ref(),
-        above: case.above,
+        above: case.above.as_ref(),
         parts: &case.parts,
         known_signers: &case.known,
         now: case.now.parse::<Timestamp>().unwrap(),
@@ -78,6 +74,10 @@ fn verdict(case: &Case) -> Verdict {
 
 fn rules(case: &Case) -> Vec<(&'static str, Level)> {
     verdict(case).findings.iter().map(|finding| (finding.rule, finding.level)).collect()
+}
+
+fn signing_with(key: &str, destination: Destination) -> Option<Mend> {
+    Some(Mend::Sign { key: Some(key.into()), destination: Some(destination) })
 }
 
 fn good() -> Vec<u8> {
@@ -151,15 +151,14 @@ fn project_and_policy_are_compared() {
 #[test]
 fn number_and_signer_are_compared_with_the_last_release() {
     let mut one = case(good());
-    one.above = Some(12);
+    one.above = Some(12.into());
     assert_eq!(rules(&one), [("build-number-not-higher", Level::Error)]);
-    one.above = Some(11);
+    one.above = Some(11.into());
     assert_eq!(rules(&one), []);
     one.known = vec![known("crossing-signing", Role::Signing, &"00".repeat(32))];
     let verdict = verdict(&one);
     assert_eq!(verdict.findings[0].rule, "signer-changed");
-    let mend = verdict.findings[0].mend.as_ref().unwrap();
-    assert_eq!(mend[2..], ["--key", "crossing-signing", "--for", "direct"]);
+    assert_eq!(verdict.findings[0].mend, signing_with("crossing-signing", Destination::Direct));
 }
 
 #[test]
@@ -216,7 +215,7 @@ fn the_same_key_under_a_renewed_certificate_is_another_signer() {
         "{finding:?}"
     );
     assert!(finding.found.as_ref().unwrap().contains("Crossing renewed"), "{finding:?}");
-    assert_eq!(finding.mend.as_ref().unwrap()[2..4], ["--key", "crossing-signing"]);
+    assert_eq!(finding.mend, signing_with("crossing-signing", Destination::Direct));
     // once the cabinet holds the renewed one too, it is one of the app's
     let own = signer_of(&one.bytes);
     one.known.push(KnownSigner { name: "renewed".into(), certificate: own, ..held });
@@ -235,7 +234,7 @@ fn the_apps_other_key_is_said_by_destination_and_only_when_there_are_two() {
     let other = "11".repeat(32);
     one.known = vec![known("s", Role::Signing, &own), known("u", Role::Upload, &other)];
     assert_eq!(rules(&one), [("keys-swapped", Level::Error), ("bundle-wanted", Level::Warning)]);
-    assert_eq!(verdict(&one).findings[0].mend.as_ref().unwrap()[3], "u");
+    assert_eq!(verdict(&one).findings[0].mend, signing_with("u", Destination::Store));
     one.destination = Some(Destination::Direct);
     assert_eq!(rules(&one), []);
     one.known = vec![known("s", Role::Signing, &other), known("u", Role::Upload, &own)];
@@ -291,7 +290,7 @@ fn a_bundle_has_rules_of_its_own() {
     let debug = DemoBuild { debuggable: true, code: 0, ..CROSSING };
     let mut debug = case(sign(&debug.aab(), &key, &certificate));
     debug.destination = Some(Destination::Store);
-    debug.above = Some(0);
+    debug.above = Some(0.into());
     let found = verdict(&debug);
     let placed = found.findings.iter().filter_map(|f| Some((f.rule, f.place.as_deref()?)));
     let places: Vec<_> = placed.collect();

@@ -4,8 +4,12 @@ use ninekeys_cabinet::CabinetError;
 use ninekeys_core::board::{Board, BoardView, board as draw};
 use thiserror::Error;
 
+use crate::advice;
 use crate::ctx::{Ctx, OpenError};
 use crate::project::ProjectError;
+
+/// The board, each task with its command: arguments behind the program's name, words in capitals are the user's.
+pub type BoardReport = Board<Vec<String>>;
 
 /// Why it could not be drawn.
 #[derive(Debug, Error)]
@@ -25,11 +29,11 @@ pub enum BoardError {
 ///
 /// # Errors
 /// [`BoardError`].
-pub fn board(ctx: &Ctx<'_>) -> Result<Board, BoardError> {
+pub fn board(ctx: &Ctx<'_>) -> Result<BoardReport, BoardError> {
     let file = ctx.project_file()?;
     let cabinet = ctx.open()?;
     let inventory = cabinet.inventory()?;
     let last_backup = cabinet.last_backup();
     let view = BoardView { project: &file.project, inventory: &inventory, last_backup, now: ctx.env.now };
-    Ok(draw(&view))
+    Ok(draw(&view).map(advice::in_general))
 }

@@ -4,9 +4,10 @@ use std::path::Path;
 
 use ninekeys_cabinet::CabinetError;
 use ninekeys_core::android::{Package, SchemeState, verify};
-use ninekeys_core::digest::{DigestError, from_hex, sha256_hex};
+use ninekeys_core::digest::from_hex;
 use ninekeys_core::keystore::{self, KeystoreError as FormatError, OpenStore};
 use ninekeys_core::model::{Facts, Inventory, Item, NotFound};
+use ninekeys_core::stream::DigestError;
 use ninekeys_formats::keystore::recognise;
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::pem;
@@ -17,6 +18,7 @@ use ninekeys_formats::zip::ZipError;
 use serde::Serialize;
 use thiserror::Error;
 
+use crate::answers::{CertificateSaid, KeySaid};
 use crate::build::check::file_name;
 use crate::ctx::{AskError, Ctx, OpenError};
 use crate::files::{FileError, InputFile};
@@ -53,7 +55,7 @@ pub struct CompareReport {
 impl CompareReport {
     /// Whether nothing that a device or a store compares differs: under another certificate a key is another identity.
     pub fn is_same(&self) -> bool {
-        let bare = |side: &Side| side.keys.iter().all(|key| key.certificate_fingerprint.is_empty());
+        let bare = |side: &Side| side.keys.iter().all(|key| key.certificate.is_none());
         match self.same {
             Sameness::Certificate => true,
             Sameness::Key => bare(&self.one) || bare(&self.other),
@@ -97,14 +99,11 @@ pub struct Side {
 pub struct Carried {
     /// The alias, the scheme, or the certificate's subject.
     pub label: String,
-    /// Kind and size.
-    pub algorithm: String,
-    /// RFC 4514.
-    pub subject: String,
-    /// SHA-256 of the public key.
-    pub key_fingerprint: String,
-    /// SHA-256 of the certificate.
-    pub certificate_fingerprint: String,
+    /// The key.
+    pub key: KeySaid,
+    /// Its certificate; none where there is only a key.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub certificate: Option<CertificateSaid>,
 }
 
 /// Why they were not compared.
@@ -194,9 +193,10 @@ fn same_together(one: &Side, other: &Side) -> Sameness {
 }
 
 fn sameness(a: &Carried, b: &Carried) -> Sameness {
-    if a.certificate_fingerprint == b.certificate_fingerprint {
+    let certificate = |carried: &Carried| carried.certificate.as_ref().map(|one| one.sha256.clone());
+    if certificate(a).is_some() && certificate(a) == certificate(b) {
         Sameness::Certificate
-    } else if a.key_fingerprint == b.key_fingerprint {
+    } else if a.key.sha256 == b.key.sha256 {
         Sameness::Key
     } else {
         Sameness::Nothing
@@ -225,13 +225,7 @@ fn side(ctx: &Ctx<'_>, name: &str, password: Option<&SecretText>) -> Result<Side
 }
 
 fn carried(label: String, certificate: &Certificate) -> Carried {
-    Carried {
-        label,
-        algorithm: certificate.key.to_string(),
-        subject: certificate.subject.clone(),
-        key_fingerprint: sha256_hex(&certificate.public_key),
-        certificate_fingerprint: sha256_hex(&certificate.der),
-    }
+    Carried { label, key: KeySaid::from(certificate), certificate: Some(CertificateSaid::from(certificate)) }
 }
 
 fn certificate_side(name: &str, bytes: &[u8]) -> Side {
@@ -297,7 +291,9 @@ fn build_side(ctx: &Ctx<'_>, name: &str, source: &InputFile) -> Result<Side, Com
     let mut keys: Vec<Carried> = Vec::new();
     for signer in &signatures.signers {
         let label = signer.scheme.to_string();
-        let same = |known: &&mut Carried| known.certificate_fingerprint == signer.certificate_fingerprint;
+        let same = |known: &&mut Carried| {
+            known.certificate.as_ref().is_some_and(|one| one.sha256 == signer.certificate_fingerprint)
+        };
         match keys.iter_mut().find(same) {
             Some(known) => known.label = format!("{}, {label}", known.label),
             None => keys.push(carried(label, &signer.certificate)),
@@ -359,13 +355,7 @@ fn item_keys(inventory: &Inventory, item: &Item) -> Vec<Carried> {
             let mut all: Vec<Carried> =
                 certificates.filter_map(|other| of_certificate(&other.id, &item.name)).collect();
             if all.is_empty() {
-                all.push(Carried {
-                    label: item.name.clone(),
-                    algorithm: facts.algorithm.clone(),
-                    subject: String::new(),
-                    key_fingerprint: facts.fingerprint.clone(),
-                    certificate_fingerprint: String::new(),
-                });
+                all.push(Carried { label: item.name.clone(), key: KeySaid::from(facts), certificate: None });
             }
             all
         }

@@ -6,8 +6,8 @@ use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 
 use jiff::Timestamp;
-use ninekeys_core::digest::{DigestError, Sink, source_sha256};
 use ninekeys_core::env::Env;
+use ninekeys_core::stream::{DigestError, Sink, source_sha256};
 use ninekeys_formats::source::{ReadError, Source};
 use tempfile::{Builder, NamedTempFile};
 use thiserror::Error;

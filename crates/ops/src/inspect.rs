@@ -3,13 +3,14 @@
 use std::path::Path;
 
 use jiff::Timestamp;
-use ninekeys_core::android::{Package, PackageKind, verify};
-use ninekeys_core::digest::{DigestError, hex, sha256_hex};
+use ninekeys_core::build::{Build, ExamineError, Form};
+use ninekeys_core::digest::{hex, sha256_hex};
 use ninekeys_core::keystore::{self, Format, KeystoreError as FormatError};
+use ninekeys_core::model::Platform;
+use ninekeys_core::stream::DigestError;
 use ninekeys_formats::cursor::ParseError;
 use ninekeys_formats::keystore::recognise;
 use ninekeys_formats::limits::Limits;
-use ninekeys_formats::manifest::Manifest;
 use ninekeys_formats::names::algorithm_name;
 use ninekeys_formats::pem;
 use ninekeys_formats::secret::SecretText;
@@ -19,7 +20,8 @@ use ninekeys_formats::zip::ZipError;
 use serde::Serialize;
 use thiserror::Error;
 
-use crate::build::check::{self, Background, CheckError, Holder, SchemeLine, SignerLine};
+use crate::answers::{BuildSaid, CertificateSaid, KeySaid};
+use crate::build::check::{self, AndroidLines, Background, CheckError, Holder, SignerLine};
 use crate::ctx::Ctx;
 use crate::files::{FileError, InputFile};
 use crate::show::{self, ShowError, ShowReport};
@@ -42,8 +44,8 @@ pub struct InspectReport {
 #[derive(Debug, Serialize)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Content {
-    /// An Android package: APK or bundle.
-    Apk(Box<ApkContent>),
+    /// A build.
+    Build(Box<BuildContent>),
     /// One certificate or several.
     Certificates {
         /// PEM or DER.
@@ -66,31 +68,41 @@ pub struct KeystoreContent {
     pub encryption: String,
     /// Whether its password was given, and so everything is proved.
     pub opened: bool,
-    /// Its keys: alias, and the certificate where it can be seen.
-    pub keys: Vec<(String, Option<CertificateContent>)>,
+    /// Its keys.
+    pub keys: Vec<KeystoreKey>,
     /// Certificates that belong to no key.
     pub others: Vec<CertificateContent>,
 }
 
-/// What is in a package.
+/// A key in a keystore.
 #[derive(Debug, Serialize)]
-pub struct ApkContent {
-    /// APK or AAB.
-    pub form: PackageKind,
+pub struct KeystoreKey {
+    /// Its alias.
+    pub alias: String,
+    /// Its certificate, where it can be seen.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub certificate: Option<CertificateContent>,
+}
+
+/// What is in a build.
+#[derive(Debug, Serialize)]
+pub struct BuildContent {
+    /// Its platform.
+    pub platform: Platform,
+    /// What kind of file it is.
+    pub form: Form,
     /// Its size in bytes.
     pub size: u64,
     /// How many entries it has.
     pub entries: usize,
-    /// What its manifest says.
+    /// What it says of itself, if that can be read.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub manifest: Option<Manifest>,
-    /// Why the manifest cannot be read.
+    pub says: Option<BuildSaid>,
+    /// What is malformed in it.
+    pub malformed: Vec<String>,
+    /// What only an Android build has.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub manifest_fault: Option<String>,
-    /// What is malformed in the archive.
-    pub faults: Vec<String>,
-    /// The schemes that are present.
-    pub schemes: Vec<SchemeLine>,
+    pub android: Option<AndroidLines>,
     /// Who signed it.
     pub signers: Vec<SignerLine>,
     /// Ids of the pairs in its signing block.
@@ -100,24 +112,17 @@ pub struct ApkContent {
 /// What is in a certificate.
 #[derive(Debug, Serialize)]
 pub struct CertificateContent {
-    /// RFC 4514.
-    pub subject: String,
+    /// Which it is, and until when it is good.
+    #[serde(flatten)]
+    pub certificate: CertificateSaid,
     /// RFC 4514.
     pub issuer: String,
     /// Hexadecimal.
     pub serial: String,
-    /// First second of its validity.
-    pub not_before: Timestamp,
-    /// Last second of its validity.
-    pub not_after: Timestamp,
-    /// Kind and size of its key.
-    pub algorithm: String,
+    /// The key that it is for.
+    pub key: KeySaid,
     /// The algorithm that it is signed with.
     pub signature_algorithm: String,
-    /// SHA-256 of the certificate.
-    pub fingerprint: String,
-    /// SHA-256 of the public key.
-    pub key_fingerprint: String,
     /// The keystore in the cabinet that holds it with its key.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub keystore: Option<String>,
@@ -179,7 +184,7 @@ pub fn inspect(
     let background = Background::read(ctx)?;
     let head = source.bytes(0..source.len().min(4), 4).unwrap_or_default();
     if head.starts_with(b"PK") || source.is_empty() {
-        return Ok(report(Content::Apk(Box::new(apk(ctx, &source, &background)?))));
+        return Ok(report(Content::Build(Box::new(build(ctx, &source, &background)?))));
     }
     if source.len() <= CERTIFICATE_FILE {
         let failed = |error: ninekeys_formats::source::ReadError| FileError::new("read", &path, error.cause);
@@ -192,26 +197,29 @@ pub fn inspect(
         }
     }
     // an archive may have something in front of it
-    match Package::read(&source, &Limits::USUAL) {
-        Ok(_) => Ok(report(Content::Apk(Box::new(apk(ctx, &source, &background)?)))),
-        Err(ZipError::NotAnArchive) => Err(InspectError::Unknown),
-        Err(error) => Err(error.into()),
+    match build(ctx, &source, &background) {
+        Ok(build) => Ok(report(Content::Build(Box::new(build)))),
+        Err(InspectError::Zip(ZipError::NotAnArchive)) => Err(InspectError::Unknown),
+        Err(error) => Err(error),
     }
 }
 
-fn apk(ctx: &Ctx<'_>, source: &InputFile, background: &Background) -> Result<ApkContent, InspectError> {
-    let package = Package::read(source, &Limits::USUAL)?;
-    let signatures = verify(source, &package, &Limits::USUAL, &ctx.env)?;
-    let block = package.archive.block.as_ref();
-    Ok(ApkContent {
-        form: package.kind,
-        size: package.size,
-        entries: package.archive.entries.len(),
-        manifest: package.manifest.as_ref().ok().cloned(),
-        manifest_fault: package.manifest.as_ref().err().map(ToString::to_string),
-        faults: package.archive.faults.iter().map(ToString::to_string).collect(),
-        schemes: check::scheme_lines(&signatures),
-        signers: check::signer_lines(&signatures, background.inventory.as_deref()),
+fn build(ctx: &Ctx<'_>, source: &InputFile, background: &Background) -> Result<BuildContent, InspectError> {
+    let build = Build::examine(source, None, &ctx.env).map_err(|error| match error {
+        ExamineError::Zip(error) => InspectError::Zip(error),
+        ExamineError::Digest(error) => InspectError::Digest(error),
+    })?;
+    let archive = build.android().map(|android| &android.package.archive);
+    let block = archive.and_then(|archive| archive.block.as_ref());
+    Ok(BuildContent {
+        platform: build.platform,
+        form: build.form,
+        size: build.size,
+        entries: archive.map_or(0, |archive| archive.entries.len()),
+        says: BuildSaid::of(&build),
+        malformed: build.malformed.iter().map(|one| one.text.clone()).collect(),
+        android: build.android().map(AndroidLines::of),
+        signers: check::signer_lines(&build, background.inventory.as_deref()),
         block: block.map_or_else(Vec::new, |b| b.pairs.iter().map(|(id, _)| format!("{id:#010x}")).collect()),
     })
 }
@@ -235,7 +243,10 @@ fn keystore(
         keys: store
             .keys
             .iter()
-            .map(|k| (k.alias.clone(), k.certificate(&Limits::USUAL).map(content)))
+            .map(|key| KeystoreKey {
+                alias: key.alias.clone(),
+                certificate: key.certificate(&Limits::USUAL).map(content),
+            })
             .collect(),
         others: lone.map(content).collect(),
     })
@@ -258,22 +269,17 @@ fn certificates(bytes: &[u8], background: &Background) -> Result<Option<Content>
 }
 
 fn certificate(certificate: &Certificate, background: &Background) -> CertificateContent {
-    let time = |seconds| Timestamp::from_second(seconds).unwrap_or(Timestamp::MAX);
     let key_fingerprint = sha256_hex(&certificate.public_key);
     let fingerprint = sha256_hex(&certificate.der);
     let inventory = background.inventory.as_deref();
     let holder = inventory.and_then(|inventory| check::holder(inventory, &key_fingerprint, &fingerprint));
     CertificateContent {
-        subject: certificate.subject.clone(),
+        certificate: certificate.into(),
         issuer: certificate.issuer.clone(),
         serial: hex(&certificate.serial),
-        not_before: time(certificate.not_before),
-        not_after: time(certificate.not_after),
-        algorithm: certificate.key.to_string(),
+        key: certificate.into(),
         signature_algorithm: algorithm_name(&certificate.signature_algorithm.to_string()).into(),
-        fingerprint,
         keystore: holder.as_ref().and_then(Holder::of_both),
         same_key_as: holder.as_ref().and_then(Holder::of_key),
-        key_fingerprint,
     }
 }

@@ -5,7 +5,7 @@ use std::collections::HashSet;
 use jiff::Timestamp;
 use ninekeys_cabinet::CabinetError;
 use ninekeys_core::board::{Mark, date_mark};
-use ninekeys_core::model::{Facts, Inventory, Item, NineKey, Policy, State};
+use ninekeys_core::model::{CertificateFacts, Facts, Inventory, Item, ItemId, NineKey, Policy, State};
 use rayon::prelude::*;
 use serde::Serialize;
 use thiserror::Error;
@@ -41,10 +41,10 @@ pub struct Line {
     pub apps: Vec<String>,
     /// Until when it is good.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub until: Option<Timestamp>,
-    /// SHA-256 of the certificate.
+    pub not_after: Option<Timestamp>,
+    /// SHA-256 of the certificate, of a profile's file.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub fingerprint: Option<String>,
+    pub sha256: Option<String>,
     /// In use or retired.
     pub state: State,
     /// Its generation.
@@ -84,7 +84,7 @@ pub fn inventory(ctx: &Ctx<'_>) -> Result<InventoryReport, InventoryError> {
     let mut items = Vec::new();
     all.iter().for_each(|item| add_lines(&all, item, &mut items));
     for line in &mut items {
-        line.mark = line.until.map_or(Mark::InUse, |until| date_mark(until, ctx.env.now, &policy));
+        line.mark = line.not_after.map_or(Mark::InUse, |until| date_mark(until, ctx.env.now, &policy));
     }
     let at_risk: HashSet<&str> = all
         .keystores()
@@ -112,8 +112,8 @@ fn add_lines(all: &Inventory, item: &Item, into: &mut Vec<Line>) {
         alias: None,
         algorithm: None,
         apps: Vec::new(),
-        until: None,
-        fingerprint: None,
+        not_after: None,
+        sha256: None,
         state: item.state,
         generation: item.generation,
         mark: Mark::InUse,
@@ -122,34 +122,55 @@ fn add_lines(all: &Inventory, item: &Item, into: &mut Vec<Line>) {
     match &item.facts {
         // keys and certificates are told with what they are in; releases have their own list
         Facts::Key(_) | Facts::Certificate(_) | Facts::Release(_) => {}
-        Facts::Keystore(facts) => into.extend(facts.entries.iter().map(|entry| {
-            let certificate = match all.get(&entry.certificate).map(|item| &item.facts) {
-                Some(Facts::Certificate(certificate)) => Some(certificate),
-                _ => None,
-            };
-            let algorithm = match all.get(&entry.key).map(|item| &item.facts) {
-                Some(Facts::Key(key)) => Some(key.algorithm.clone()),
-                _ => None,
-            };
-            Line {
-                alias: Some(entry.alias.clone()),
-                algorithm,
-                apps: entry.apps.clone(),
-                until: certificate.map(|c| c.not_after),
-                fingerprint: certificate.map(|c| c.fingerprint.clone()),
-                ..line(entry.role.nine_key().word())
+        Facts::Keystore(facts) => {
+            for entry in &facts.entries {
+                let certificate = certificate_of(all, &entry.certificate);
+                // a key that signs one app and uploads another is two of the nine
+                into.extend(entry.roles().into_iter().map(|role| Line {
+                    alias: Some(entry.alias.clone()),
+                    algorithm: algorithm_of(all, &entry.key),
+                    apps: entry.apps_as(role).into_iter().map(str::to_owned).collect(),
+                    not_after: certificate.map(|c| c.not_after),
+                    sha256: certificate.map(|c| c.fingerprint.clone()),
+                    ..line(role.nine_key().word())
+                }));
             }
-        })),
+        }
         Facts::Profile(profile) => into.push(Line {
-            until: Some(profile.not_after),
-            fingerprint: Some(profile.fingerprint.clone()),
+            not_after: Some(profile.not_after),
+            sha256: Some(profile.fingerprint.clone()),
             apps: profile.apps.clone(),
-            ..line("provisioning profile")
+            ..line(NineKey::Profile.word())
         }),
         Facts::Identity(identity) => {
-            into.push(Line { apps: identity.apps.clone(), ..line("identity") });
+            let certificate = certificate_of(all, &identity.certificate);
+            into.push(Line {
+                algorithm: algorithm_of(all, &identity.key),
+                apps: identity.apps.clone(),
+                not_after: certificate.map(|c| c.not_after),
+                sha256: certificate.map(|c| c.fingerprint.clone()),
+                ..line(identity.purpose.nine_key().word())
+            });
         }
-        Facts::ApiKey(key) => into.push(Line { apps: key.apps.clone(), ..line("API key") }),
+        Facts::ApiKey(key) => {
+            let algorithm = key.key.as_ref().and_then(|key| algorithm_of(all, key));
+            let line = line(key.service.nine_key().word());
+            into.push(Line { algorithm, apps: key.apps.clone(), ..line });
+        }
         Facts::Device(_) => into.push(line("device")),
+    }
+}
+
+fn certificate_of<'a>(all: &'a Inventory, id: &ItemId) -> Option<&'a CertificateFacts> {
+    match &all.get(id)?.facts {
+        Facts::Certificate(certificate) => Some(certificate),
+        _ => None,
+    }
+}
+
+fn algorithm_of(all: &Inventory, id: &ItemId) -> Option<String> {
+    match &all.get(id)?.facts {
+        Facts::Key(key) => Some(key.algorithm.clone()),
+        _ => None,
     }
 }

@@ -4,6 +4,8 @@
 //! the cabinet and the computation together. It knows no terminal, no clock and no environment: those are in
 //! the [`Ctx`].
 
+mod advice;
+pub mod answers;
 pub mod app;
 pub mod board;
 pub mod build;

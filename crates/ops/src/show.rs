@@ -5,11 +5,12 @@ use ninekeys_cabinet::CabinetError;
 use ninekeys_core::android::V2Algorithm;
 use ninekeys_core::digest::from_hex;
 use ninekeys_core::keys::PublicKey;
-use ninekeys_core::model::{Facts, Inventory, Item, NotFound, State};
+use ninekeys_core::model::{Facts, Inventory, Item, NotFound, Role, State, Use};
 use ninekeys_formats::x509::KeyShape;
 use serde::Serialize;
 use thiserror::Error;
 
+use crate::answers::{CertificateSaid, KeySaid};
 use crate::ctx::{Ctx, OpenError};
 
 /// An item, whole.
@@ -46,26 +47,18 @@ pub struct ShowReport {
 pub struct Part {
     /// Its alias.
     pub alias: String,
-    /// `signing key` or `upload key`.
-    pub kind: &'static str,
-    /// The apps it is for.
-    pub apps: Vec<String>,
-    /// Kind and size.
-    pub algorithm: String,
+    /// What it was made as.
+    pub role: Role,
+    /// What it is for.
+    pub uses: Vec<Use>,
     /// Whether it can be kept and exported, and not signed with.
     pub signs_nothing: bool,
-    /// SHA-256 of the public key.
-    pub key_fingerprint: String,
-    /// SHA-256 of the certificate.
-    pub certificate_fingerprint: String,
-    /// RFC 4514.
-    pub subject: String,
-    /// Hexadecimal.
+    /// The key.
+    pub key: KeySaid,
+    /// Its certificate.
+    pub certificate: CertificateSaid,
+    /// The certificate's serial number, hexadecimal.
     pub serial: String,
-    /// First second of the certificate's validity.
-    pub not_before: Timestamp,
-    /// Last second of the certificate's validity.
-    pub not_after: Timestamp,
 }
 
 /// Something that hangs on the item.
@@ -169,16 +162,12 @@ fn parts(all: &Inventory, item: &Item) -> Vec<Part> {
         let Facts::Certificate(certificate) = &all.get(&entry.certificate)?.facts else { return None };
         Some(Part {
             alias: entry.alias.clone(),
-            kind: entry.role.nine_key().word(),
-            apps: entry.apps.clone(),
-            algorithm: key.algorithm.clone(),
+            role: entry.role,
+            uses: entry.uses.clone(),
             signs_nothing: signs_nothing(&key.public_key),
-            key_fingerprint: key.fingerprint.clone(),
-            certificate_fingerprint: certificate.fingerprint.clone(),
-            subject: certificate.subject.clone(),
+            key: key.into(),
+            certificate: certificate.as_ref().into(),
             serial: certificate.serial.clone(),
-            not_before: certificate.not_before,
-            not_after: certificate.not_after,
         })
     };
     facts.entries.iter().filter_map(part).collect()

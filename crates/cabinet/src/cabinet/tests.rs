@@ -6,7 +6,7 @@ use ninekeys_core::env::Silent;
 use ninekeys_core::keys::SystemKeys;
 use ninekeys_core::model::{
     DeviceFacts, Facts, IdentityFacts, IdentityPurpose, ItemId, KeyFacts, KeystoreEntry, KeystoreFacts,
-    Role as KeyRole, State,
+    PushEnvironment, Role as KeyRole, State, Use,
 };
 use ninekeys_formats::secret::{Secret, SecretText};
 use tempfile::TempDir;
@@ -233,10 +233,9 @@ fn what_replaces_an_item_is_the_next_generation_and_the_old_one_is_kept() {
 fn one_key_can_stand_in_several_identities() {
     let Made { folder: _folder, mut cabinet, .. } = made();
     let own = put(&mut cabinet, "key").unwrap();
-    for purpose in [IdentityPurpose::Distribution, IdentityPurpose::Push] {
+    for purpose in [IdentityPurpose::Distribution, IdentityPurpose::Push(PushEnvironment::Production)] {
         let team = "GPFERRY009".into();
-        let facts =
-            IdentityFacts { purpose, key: own, certificate: own, team, apps: Vec::new(), sandbox: false };
+        let facts = IdentityFacts { purpose, key: own, certificate: own, team, apps: Vec::new() };
         let item = NewItem::new(format!("{purpose:?}"), Facts::Identity(facts), None);
         cabinet.change("identity", &env(), |change| change.put(item)).unwrap();
     }
@@ -251,7 +250,7 @@ fn a_key_lives_in_the_compartment_of_the_app_that_it_serves_and_moves_with_it() 
         role: KeyRole::Signing,
         key,
         certificate: key,
-        apps: apps.iter().map(|app| (*app).to_owned()).collect(),
+        uses: apps.iter().map(|app| Use { app: (*app).to_owned(), role: KeyRole::Signing }).collect(),
     };
     let store = |entry| {
         Facts::Keystore(KeystoreFacts { entries: vec![entry], weak_password: false, foreign_password: false })

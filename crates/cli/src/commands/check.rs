@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use ninekeys_core::model::Destination;
+use ninekeys_core::model::{BuildNumber, Destination};
 use ninekeys_ops::Ctx;
 use ninekeys_ops::build::check::{Request, check};
 
@@ -24,9 +24,9 @@ pub(crate) struct Args {
     /// The app they have to be, when their package does not say
     #[arg(long)]
     app: Option<String>,
-    /// A version code that they have to be above, whatever the ledger says
-    #[arg(long, value_name = "CODE")]
-    above: Option<u64>,
+    /// A version code or build number that they have to be above, whatever the ledger says
+    #[arg(long, value_name = "NUMBER")]
+    above: Option<BuildNumber>,
     /// How the answer is printed
     #[arg(long, value_enum, default_value = "text", help_heading = "Everywhere")]
     format: Format,
@@ -39,7 +39,7 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, F
         build: build.clone(),
         destination: args.destination,
         app: args.app.clone(),
-        above: args.above,
+        above: args.above.clone(),
     };
     let requests: Vec<Request> = args.builds.iter().map(request).collect();
     let checked = check(ctx, &requests).map_err(|error| Failure::of(&attempt, &error))?;

@@ -3,6 +3,7 @@
 use ninekeys_core::android::ManifestFault;
 use ninekeys_core::android::SignError as CoreSignError;
 use ninekeys_core::keys::KeyError;
+use ninekeys_core::model::Platform;
 use ninekeys_ops::build::check::CheckError;
 use ninekeys_ops::build::lend::LendError;
 use ninekeys_ops::build::material::SignerError;
@@ -37,7 +38,7 @@ fn refusal_class(refusal: &ninekeys_core::android::Refusal) -> Class {
         R::Debuggable => class(Exit::Refused, &["explain", "build-debuggable"]),
         R::TestOnly => class(Exit::Refused, &["explain", "build-test-only"]),
         R::TooLarge | R::Certificate => class(Exit::Refused, &[]),
-        R::LeavesOut { .. } => class(Exit::Refused, &["sign", "BUILD", "--schemes", "v1,v2,v3"]),
+        R::LeavesOut(_) => class(Exit::Refused, &["sign", "BUILD", "--schemes", "v1,v2,v3"]),
         R::BundleScheme | R::NothingToStandOn => class(Exit::Refused, &["sign", "BUILD"]),
         R::BundleForPeople => class(Exit::Refused, &["explain", "package-wanted"]),
         R::RotationLevel(_) | R::NotTheLineages => class(Exit::Refused, &[]),
@@ -93,18 +94,27 @@ impl Classify for SignerError {
 impl Classify for SignError {
     fn class(&self) -> Class {
         match self {
-            Self::Core(inner) => inner.class(),
+            Self::Android(inner) => inner.class(),
+            Self::Digest(inner) => inner.class(),
             Self::File(inner) => inner.class(),
             Self::Project(inner) => inner.class(),
             Self::Open(inner) => inner.class(),
             Self::Cabinet(inner) => inner.class(),
             Self::Check(inner) => inner.class(),
             Self::UnknownApp(_) => class(Exit::Usage, &["board"]),
-            Self::UnknownPackage(package) => {
-                class(Exit::Usage, &["app", "add", "NAME", "--package", package, "--for", "direct"])
+            Self::UnknownId { platform, id } => {
+                let option = match platform {
+                    Platform::Android => "--package",
+                    Platform::Ios => "--bundle-id",
+                };
+                let usual = platform.destinations().first().map(ToString::to_string).unwrap_or_default();
+                class(Exit::Usage, &["app", "add", "NAME", option, id, "--for", &usual])
             }
             Self::NoDestination(_) => class(Exit::Usage, &["sign", "BUILD", "--for", "direct"]),
-            Self::Destination(_) => class(Exit::Usage, &["sign", "BUILD", "--for", "direct"]),
+            Self::Destination { platform, .. } => {
+                let usual = platform.destinations().first().map(ToString::to_string).unwrap_or_default();
+                class(Exit::Usage, &["sign", "BUILD", "--for", &usual])
+            }
             Self::Signer(inner) => inner.class(),
             Self::Exists(_) => class(Exit::Refused, &["sign", "BUILD", "--replace"]),
             Self::Incomplete(_) => class(Exit::Refused, &["sign", "BUILD", "OTHER-PARTS"]),

@@ -1,6 +1,6 @@
 //! Exit codes and remedies of errors about files, archives and the project file.
 
-use ninekeys_core::digest::DigestError;
+use ninekeys_core::stream::DigestError;
 use ninekeys_formats::zip::ZipError;
 use ninekeys_ops::FileError;
 use ninekeys_ops::outputs::OutputError;

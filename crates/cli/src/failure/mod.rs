@@ -189,7 +189,7 @@ mod tests {
 
     use ninekeys_cabinet::CabinetError;
     use ninekeys_core::android::SignError as CoreSignError;
-    use ninekeys_core::digest::DigestError;
+    use ninekeys_core::stream::DigestError;
     use ninekeys_formats::zip::ZipError;
     use ninekeys_ops::build::check::CheckError;
     use ninekeys_ops::build::material::SignerError;
@@ -218,7 +218,7 @@ mod tests {
         let taken = CabinetError::NameTaken("k".into());
         assert_eq!(KeystoreError::Cabinet(taken).class(), (Exit::Refused, vec!["show".into(), "k".into()]));
         let stopped = CoreSignError::Digest(DigestError::Stopped);
-        assert_eq!(SignError::Core(stopped).class().0.code(), 130);
+        assert_eq!(SignError::Android(stopped).class().0.code(), 130);
     }
 
     #[test]

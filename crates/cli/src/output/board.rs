@@ -2,8 +2,10 @@
 
 use std::io;
 
-use ninekeys_core::board::{Board, Cell, Mark, Row};
+use ninekeys_core::board::{Cell, Mark, Row};
 use ninekeys_core::model::NineKey;
+
+use ninekeys_ops::board::BoardReport;
 
 use super::line::{Line, Paper, Sign};
 use super::{Report, words};
@@ -15,7 +17,7 @@ const WIDE: usize = 10;
 /// Width of a column of keys with marks alone.
 const NARROW: usize = 3;
 
-impl Report for Board {
+impl Report for BoardReport {
     const SCHEMA: &'static str = "ninekeys.board/1";
 
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
@@ -62,7 +64,7 @@ fn heads(wide: bool, paper: &mut Paper<'_>) -> io::Result<()> {
     Ok(())
 }
 
-fn app_line(report: &Board, row: &Row, wide: bool) -> Line {
+fn app_line(report: &BoardReport, row: &Row, wide: bool) -> Line {
     let title: String = row.title.chars().take(TITLES - 4).collect();
     let mut line = Line::new().text("  ").bold(title);
     for (index, cell) in row.cells.iter().enumerate() {
@@ -77,8 +79,8 @@ fn app_line(report: &Board, row: &Row, wide: bool) -> Line {
 }
 
 /// The word beside a mark: it says what the mark says, or until when.
-fn word(report: &Board, cell: &Cell) -> String {
-    match (cell.mark, cell.until) {
+fn word(report: &BoardReport, cell: &Cell) -> String {
+    match (cell.mark, cell.not_after) {
         (Mark::AtRisk, _) => "no copy".into(),
         (Mark::Missing, _) => "none".into(),
         (_, Some(until)) => words::distance(report.at, until),
@@ -86,7 +88,7 @@ fn word(report: &Board, cell: &Cell) -> String {
     }
 }
 
-fn legend(report: &Board, wide: bool, paper: &mut Paper<'_>) -> io::Result<()> {
+fn legend(report: &BoardReport, wide: bool, paper: &mut Paper<'_>) -> io::Result<()> {
     let mut line = Line::new().text("  ");
     for (sign, words) in [
         (Sign::InUse, "in use".to_owned()),
@@ -107,7 +109,7 @@ fn legend(report: &Board, wide: bool, paper: &mut Paper<'_>) -> io::Result<()> {
     Ok(())
 }
 
-fn tasks(report: &Board, paper: &mut Paper<'_>) -> io::Result<()> {
+fn tasks(report: &BoardReport, paper: &mut Paper<'_>) -> io::Result<()> {
     if report.tasks.is_empty() {
         return Ok(());
     }

@@ -2,12 +2,14 @@
 
 use std::io;
 
-use jiff::Timestamp;
 use ninekeys_core::android::PackageKind;
-use ninekeys_core::findings::{Finding, Level};
+use ninekeys_core::build::Form;
+use ninekeys_core::findings::Level;
+use ninekeys_core::rules::FAMILIES;
+use ninekeys_ops::answers::{BuildSaid, Finding};
 use ninekeys_ops::build::check::{CheckReport, SignerLine};
 use ninekeys_ops::build::sign::SignReport;
-use ninekeys_ops::inspect::{ApkContent, CertificateContent, Content, InspectReport, KeystoreContent};
+use ninekeys_ops::inspect::{BuildContent, CertificateContent, Content, InspectReport, KeystoreContent};
 use serde::Serialize;
 
 use super::line::{Line, Paper, Sign};
@@ -34,8 +36,8 @@ impl Report for CheckReport {
         }
         paper.put(&headline(self, &purpose).to(60).dim(facts).hang(2))?;
         paper.blank()?;
-        for family in ["identity", "signature", "build"] {
-            print_family(self, family, paper)?;
+        for family in FAMILIES {
+            print_family(self, family.name, paper)?;
         }
         paper.blank()?;
         let (rules, fine) = (self.verdict.rules, self.verdict.fine);
@@ -64,13 +66,12 @@ fn headline(report: &CheckReport, purpose: &str) -> Line {
 
 /// `Crossing 2.4.0 (12) · android · 84.1 MiB · crossing-2.4.0-12.apk`
 fn in_short(report: &CheckReport) -> String {
-    let title = report.app.as_deref();
     let mut parts = Vec::new();
-    if let Some(manifest) = &report.manifest {
-        let name = title.unwrap_or(&manifest.package);
-        let version = manifest.version_name.as_deref().unwrap_or("no version");
-        let code = manifest.version_code.map_or_else(String::new, |code| format!(" ({code})"));
-        parts.push(format!("{name} {version}{code}"));
+    if let Some(says) = &report.says {
+        let name = report.title.as_deref().unwrap_or(&says.id);
+        let version = says.version.as_deref().unwrap_or("no version");
+        let number = says.number.as_ref().map_or_else(String::new, |number| format!(" ({number})"));
+        parts.push(format!("{name} {version}{number}"));
     }
     let platform = format!("{} {}", report.platform, report.form.word());
     parts.extend([platform, words::size(report.size), report.file.clone()]);
@@ -126,31 +127,34 @@ fn fine_line(report: &CheckReport, family: &str) -> Option<String> {
         "identity" => {
             let signer = report.signers.first()?;
             let name = held_as(signer, "a key that is not in the cabinet");
-            let end = Timestamp::from_second(signer.not_after).ok()?;
-            let until = words::day_and_distance(report.at, end);
-            Some(format!(
-                "{name} {}  {} · until {until}",
-                words::short(&signer.certificate),
-                signer.algorithm
-            ))
+            let until = words::day_and_distance(report.at, signer.certificate.not_after);
+            let certificate = words::short(&signer.certificate.sha256);
+            Some(format!("{name} {certificate}  {} · until {until}", signer.key.algorithm))
         }
         "signature" => {
-            let verified: Vec<String> =
-                report.schemes.iter().filter(|s| s.verified).map(|s| s.scheme.to_string()).collect();
+            let verified: Vec<String> = report
+                .android
+                .iter()
+                .flat_map(|android| &android.schemes)
+                .filter(|s| s.verified)
+                .map(|s| s.scheme.to_string())
+                .collect();
             (!verified.is_empty())
                 .then(|| format!("scheme {} verified, the content is as signed", verified.join(", ")))
         }
-        _ => {
-            let last = report.last_release.as_ref()?;
-            let code = report.manifest.as_ref()?.version_code?;
-            (code > last.code).then(|| format!("code {code} is above {} (the last release)", last.code))
+        "build" => {
+            let last = &report.last_release.as_ref()?.number;
+            let number = report.says.as_ref()?.number.as_ref()?;
+            let word = report.platform.number_word();
+            (number > last).then(|| format!("{word} {number} is above {last} (the last release)"))
         }
+        _ => None,
     }
 }
 
 /// What a signer is called in the cabinet: the key alone, under another certificate, is not what the cabinet holds.
 fn held_as(signer: &SignerLine, otherwise: &str) -> String {
-    match (&signer.name, &signer.same_key_as) {
+    match (&signer.keystore, &signer.same_key_as) {
         (Some(name), _) => name.clone(),
         (None, Some(name)) => format!("the key of {name} under another certificate"),
         (None, None) => otherwise.into(),
@@ -182,11 +186,15 @@ fn signed(report: &SignReport, paper: &mut Paper<'_>) -> io::Result<()> {
         &head.text(format!("   {}, for {}", words::size(report.size), report.destination.phrase())).hang(2),
     )?;
     paper.blank()?;
-    let signer =
-        format!("{} ({}), key {}", report.keystore, report.alias, words::short(&report.key_fingerprint));
+    let signer = format!(
+        "{} ({}), certificate {}",
+        report.keystore,
+        report.alias,
+        words::short(&report.certificate.sha256)
+    );
     paper.put(&row("  signed with").text(signer))?;
     let moved = match report.realigned {
-        _ if report.check.form == PackageKind::Bundle => {
+        _ if report.check.form == Form::Android(PackageKind::Bundle) => {
             "what devices get of it is signed by the store".to_owned()
         }
         0 => "every stored entry stood where it belongs".to_owned(),
@@ -248,7 +256,7 @@ impl Report for InspectReport {
 
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
         match &self.content {
-            Content::Apk(apk) => print_apk(self, apk, paper),
+            Content::Build(build) => print_build(self, build, paper),
             Content::Certificates { encoding, certificates } => {
                 let many = words::count(certificates.len(), "certificate");
                 paper.put(&Line::new().bold(&self.name).text(format!("   {many}, {encoding}")))?;
@@ -268,66 +276,70 @@ impl Report for InspectReport {
     }
 }
 
-fn print_apk(report: &InspectReport, apk: &ApkContent, paper: &mut Paper<'_>) -> io::Result<()> {
-    let row = |label: &str, value: &str| Line::new().dim(label).to(18).text(value).hang(18);
-    let entries = words::count(apk.entries, "entry").replace("entrys", "entries");
-    let head = Line::new().bold(&report.name).text(format!(
-        "   {}, {}, {entries}",
-        apk.form.word(),
-        words::size(apk.size)
-    ));
-    paper.put(&head)?;
+fn row(label: &str, value: &str) -> Line {
+    Line::new().dim(label).to(18).text(value).hang(18)
+}
+
+fn print_build(report: &InspectReport, build: &BuildContent, paper: &mut Paper<'_>) -> io::Result<()> {
+    let entries = words::count(build.entries, "entry").replace("entrys", "entries");
+    let form = build.form.word();
+    let head = Line::new().bold(&report.name);
+    paper.put(&head.text(format!("   {form}, {}, {entries}", words::size(build.size))))?;
     paper.blank()?;
-    if let Some(manifest) = &apk.manifest {
-        let version = manifest.version_name.as_deref().unwrap_or("none");
-        let code = manifest.version_code.map_or_else(
-            || if manifest.version_code_unknown { "not known" } else { "none" }.into(),
-            |code| code.to_string(),
-        );
+    if let Some(says) = &build.says {
+        print_says(build, says, paper)?;
+    }
+    for fault in &build.malformed {
+        paper.put(&Line::new().dim("  malformed").to(18).sign(Sign::Bad).text(" ").text(fault).hang(20))?;
+    }
+    print_signatures(report, build, paper)
+}
+
+fn print_says(build: &BuildContent, says: &BuildSaid, paper: &mut Paper<'_>) -> io::Result<()> {
+    let version = says.version.as_deref().unwrap_or("none");
+    let number = match &says.number {
+        Some(number) => number.to_string(),
+        None if says.number_unknown => "not known".into(),
+        None => "none".into(),
+    };
+    let word = build.platform.number_word();
+    paper.put(&row(&format!("  {}", build.platform.id_word()), &says.id))?;
+    paper.put(&row("  version", &format!("{version}, {word} {number}")))?;
+    if let Some(manifest) = build.android.as_ref().and_then(|android| android.manifest.as_ref()) {
         let max = manifest.max_sdk.map_or_else(String::new, |max| format!(", highest {max}"));
         let sdk = format!("lowest {}, target {}{max}", manifest.min_sdk, manifest.target_sdk);
-        paper.put(&row("  package", &manifest.package))?;
-        paper.put(&row("  version", &format!("{version}, code {code}")))?;
         paper.put(&row("  SDK", &sdk))?;
-        if let Some(split) = &manifest.split {
-            paper.put(&row("  split", split))?;
-        }
         let flags = [(manifest.debuggable, "debuggable"), (manifest.test_only, "test-only")];
         for (_, flag) in flags.iter().filter(|(set, _)| *set) {
             paper.put(&Line::new().dim("  flag").to(18).sign(Sign::Warn).text(" ").text(*flag))?;
         }
     }
-    let faults = apk.manifest_fault.iter().map(|fault| ("  manifest", fault));
-    for (label, fault) in faults.chain(apk.faults.iter().map(|fault| ("  malformed", fault))) {
-        paper.put(&Line::new().dim(label).to(18).sign(Sign::Bad).text(" ").text(fault).hang(20))?;
-    }
-    signatures(report, apk, paper)
+    says.part.as_ref().map_or(Ok(()), |part| paper.put(&row("  part", part)))
 }
 
-fn signatures(report: &InspectReport, apk: &ApkContent, paper: &mut Paper<'_>) -> io::Result<()> {
-    let row = |label: &str, value: &str| Line::new().dim(label).to(18).text(value).hang(18);
-    if apk.schemes.is_empty() {
+fn print_signatures(report: &InspectReport, build: &BuildContent, paper: &mut Paper<'_>) -> io::Result<()> {
+    let schemes = build.android.as_ref().map_or(&[][..], |android| &android.schemes);
+    if schemes.is_empty() && build.signers.is_empty() {
         paper.put(&row("  signature", "none"))?;
     }
-    for line in &apk.schemes {
+    for line in schemes {
         let state = if line.verified { "verified" } else { "present, not verified" };
         let sign = if line.verified { Sign::Fine } else { Sign::Warn };
         let text = format!(" {}  {state}", line.scheme);
         paper.put(&Line::new().dim("  signature").to(18).sign(sign).text(text))?;
     }
-    for signer in &apk.signers {
-        let end = Timestamp::from_second(signer.not_after).unwrap_or(Timestamp::MAX);
+    for signer in &build.signers {
         let schemes: Vec<String> = signer.schemes.iter().map(ToString::to_string).collect();
-        paper.put(&row("  signer", &format!("{}   {}", signer.subject, schemes.join(", "))))?;
+        let subject = format!("{}   {}", signer.certificate.subject, schemes.join(", "));
+        paper.put(&row("  signer", subject.trim_end()))?;
         let held = held_as(signer, "not in the cabinet");
-        let text =
-            format!("{}, until {} · {held}", signer.algorithm, words::day_and_distance(report.at, end));
-        paper.put(&row("", &text))?;
-        paper.put(&row("  certificate", &words::whole(&signer.certificate)))?;
-        paper.put(&row("  public key", &words::whole(&signer.key)))?;
+        let until = words::day_and_distance(report.at, signer.certificate.not_after);
+        paper.put(&row("", &format!("{}, until {until} · {held}", signer.key.algorithm)))?;
+        paper.put(&row("  certificate", &words::whole(&signer.certificate.sha256)))?;
+        paper.put(&row("  public key", &words::whole(&signer.key.sha256)))?;
     }
-    if !apk.block.is_empty() {
-        paper.put(&row("  signing block", &apk.block.join(" ")))?;
+    if !build.block.is_empty() {
+        paper.put(&row("  signing block", &build.block.join(" ")))?;
     }
     Ok(())
 }
@@ -340,10 +352,10 @@ fn print_keystore(
     let many = words::count(keystore.keys.len(), "key");
     let head = Line::new().bold(&report.name);
     paper.put(&head.text(format!("   {}, {}, {many}", keystore.format, keystore.encryption)))?;
-    for (alias, certificate) in &keystore.keys {
+    for key in &keystore.keys {
         paper.blank()?;
-        paper.put(&Line::new().dim("  alias").to(18).bold(alias))?;
-        match certificate {
+        paper.put(&Line::new().dim("  alias").to(18).bold(&key.alias))?;
+        match &key.certificate {
             Some(certificate) => print_certificate(report, certificate, paper)?,
             None => paper.put(&Line::new().to(18).text("its certificate is seen only with the password"))?,
         }
@@ -368,17 +380,16 @@ fn print_certificate(
     certificate: &CertificateContent,
     paper: &mut Paper<'_>,
 ) -> io::Result<()> {
-    let row = |label: &str, value: &str| Line::new().dim(label).to(18).text(value).hang(18);
-    paper.put(&row("  subject", &certificate.subject))?;
-    let own = certificate.issuer == certificate.subject;
+    paper.put(&row("  subject", &certificate.certificate.subject))?;
+    let own = certificate.issuer == certificate.certificate.subject;
     paper.put(&row("  issuer", if own { "itself" } else { &certificate.issuer }))?;
     paper.put(&row("  serial", &certificate.serial))?;
-    paper.put(&row("  begins", &words::day_and_distance(report.at, certificate.not_before)))?;
-    paper.put(&row("  ends", &words::day_and_distance(report.at, certificate.not_after)))?;
-    paper.put(&row("  key", &certificate.algorithm))?;
+    paper.put(&row("  begins", &words::day_and_distance(report.at, certificate.certificate.not_before)))?;
+    paper.put(&row("  ends", &words::day_and_distance(report.at, certificate.certificate.not_after)))?;
+    paper.put(&row("  key", &certificate.key.algorithm))?;
     paper.put(&row("  signed by", &certificate.signature_algorithm))?;
-    paper.put(&row("  certificate", &words::whole(&certificate.fingerprint)))?;
-    paper.put(&row("  public key", &words::whole(&certificate.key_fingerprint)))?;
+    paper.put(&row("  certificate", &words::whole(&certificate.certificate.sha256)))?;
+    paper.put(&row("  public key", &words::whole(&certificate.key.sha256)))?;
     let held = match (&certificate.keystore, &certificate.same_key_as) {
         (Some(name), _) => name.clone(),
         (None, Some(name)) => format!("no, but its key is, in {name} under another certificate"),

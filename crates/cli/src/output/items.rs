@@ -46,7 +46,7 @@ fn item_row(report: &InventoryReport, row: &Row) -> Vec<Line> {
         (_, Mark::Due) => "falls due",
         _ => "in use",
     };
-    let until = row.until.map_or_else(String::new, |until| words::day_and_distance(report.at, until));
+    let until = row.not_after.map_or_else(String::new, |until| words::day_and_distance(report.at, until));
     let mark = if row.state == State::Retired { Sign::NotNeeded } else { Sign::from(row.mark) };
     vec![
         Line::new().sign(mark).text(" ").bold(&row.name),
@@ -56,7 +56,7 @@ fn item_row(report: &InventoryReport, row: &Row) -> Vec<Line> {
         Line::new().text(row.algorithm.as_deref().unwrap_or("")),
         Line::new().text(row.apps.join(", ")),
         Line::new().text(until),
-        Line::new().text(row.fingerprint.as_deref().map(words::short).unwrap_or_default()),
+        Line::new().text(row.sha256.as_deref().map(words::short).unwrap_or_default()),
         Line::new().like(mark, state),
     ]
 }
@@ -72,25 +72,26 @@ impl Report for ShowReport {
         paper.put(&head.text(format!("   {}, {state}, generation {}", self.kind, self.generation)))?;
         for part in &self.parts {
             paper.blank()?;
-            let apps = if part.apps.is_empty() { "no app yet".to_owned() } else { part.apps.join(", ") };
-            paper.put(
-                &Line::new()
-                    .dim("  alias")
-                    .to(18)
-                    .bold(&part.alias)
-                    .text(format!("   {} of {apps}", part.kind)),
-            )?;
-            paper.put(&row("  key", &part.algorithm))?;
+            paper.put(&row("  alias", "").bold(&part.alias))?;
+            if part.uses.is_empty() {
+                let kind = part.role.nine_key().word();
+                paper.put(&row("  for", &format!("no app yet; made as a {kind}")))?;
+            }
+            for (index, (role, apps)) in words::by_role(&part.uses).into_iter().enumerate() {
+                let label = if index == 0 { "  for" } else { "" };
+                paper.put(&row(label, &format!("{} ({})", apps.join(", "), role.nine_key().word())))?;
+            }
+            paper.put(&row("  key", &part.key.algorithm))?;
             if part.signs_nothing {
                 let text = " kept and exported, but not signed with: it is too short, or of a kind that signs nothing";
                 paper.put(&Line::new().to(18).sign(Sign::Warn).text(text).hang(20))?;
             }
-            paper.put(&row("  subject", &part.subject))?;
+            paper.put(&row("  subject", &part.certificate.subject))?;
             paper.put(&row("  serial", &part.serial))?;
-            paper.put(&row("  begins", &words::day_and_distance(self.at, part.not_before)))?;
-            paper.put(&row("  ends", &words::day_and_distance(self.at, part.not_after)))?;
-            paper.put(&row("  certificate", &words::whole(&part.certificate_fingerprint)))?;
-            paper.put(&row("  public key", &words::whole(&part.key_fingerprint)))?;
+            paper.put(&row("  begins", &words::day_and_distance(self.at, part.certificate.not_before)))?;
+            paper.put(&row("  ends", &words::day_and_distance(self.at, part.certificate.not_after)))?;
+            paper.put(&row("  certificate", &words::whole(&part.certificate.sha256)))?;
+            paper.put(&row("  public key", &words::whole(&part.key.sha256)))?;
         }
         if self.parts.is_empty() {
             paper.blank()?;
@@ -144,7 +145,7 @@ impl Report for ReleasesReport {
             let release = &row.facts;
             let file = Line::new().dim(&release.file);
             vec![
-                Line::new().bold(&release.app).text(format!(" {} ({})", release.version, release.code)),
+                Line::new().bold(&release.app).text(format!(" {} ({})", release.version, release.number)),
                 Line::new().text(release.destination.to_string()),
                 Line::new().text(format!("{} · {}", release.signed_with, release.schemes.join(", "))),
                 Line::new().text(words::size(release.size)),
@@ -187,7 +188,7 @@ impl Report for ReleasesCompareReport {
 const SHOWN: u64 = 1 << 10;
 
 fn compared(one: &Comparison, paper: &mut Paper<'_>) -> io::Result<()> {
-    let (before, now) = one.size;
+    let (before, now) = (one.size_before, one.size);
     let Some(last) = &one.before else {
         let head = Line::new().bold(&one.file).text(format!("   {}", words::size(now)));
         return paper.put(&head.dim(format!("   the first of {} for {}", one.app, one.destination.phrase())));

@@ -3,9 +3,10 @@
 use std::io;
 
 use ninekeys_core::model::Role;
+use ninekeys_ops::answers::AppSaid;
 use ninekeys_ops::compare::{CompareReport, Sameness, Side};
 use ninekeys_ops::keystore::OtherKey;
-use ninekeys_ops::keystore::change::KeystoreChangeReport;
+use ninekeys_ops::keystore::change::{ChangedKey, KeystoreChangeReport};
 use ninekeys_ops::keystore::create::{KeyMade, KeystoreAddKeyReport, KeystoreCreateReport};
 use ninekeys_ops::keystore::export::{Form, KeystoreExportReport, PasswordFrom};
 use ninekeys_ops::keystore::hand_over::KeystoreHandOverReport;
@@ -29,7 +30,7 @@ impl Report for KeystoreCreateReport {
     const SCHEMA: &'static str = "ninekeys.keystore-create/1";
 
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
-        headline(&self.key, &self.key.name, paper)?;
+        headline(&self.made, &self.made.keystore, paper)?;
         let password = if self.generated_password {
             "made up and sealed in the cabinet"
         } else {
@@ -48,31 +49,31 @@ impl Report for KeystoreAddKeyReport {
     const SCHEMA: &'static str = "ninekeys.keystore-add-key/1";
 
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
-        headline(&self.key, &format!("{} in {}", self.key.alias, self.key.name), paper)?;
+        headline(&self.made, &format!("{} in {}", self.made.alias, self.made.keystore), paper)?;
         paper.put(&row(
             "  keystore",
-            &format!("{} has {} now", self.key.name, words::count(self.keys, "key")),
+            &format!("{} has {} now", self.made.keystore, words::count(self.keys, "key")),
         ))?;
         copies(paper)
     }
 }
 
-fn headline(key: &KeyMade, name: &str, paper: &mut Paper<'_>) -> io::Result<()> {
-    let until = format!("valid until {}", words::day_and_distance(key.now, key.not_after));
+fn headline(made: &KeyMade, name: &str, paper: &mut Paper<'_>) -> io::Result<()> {
+    let until = format!("valid until {}", words::day_and_distance(made.at, made.certificate.not_after));
     let head = Line::new().sign(Sign::Fine).text(" ").bold(name);
-    let head = head.text(format!("   {}, {until}", key.algorithm));
-    let fingerprint = words::short(&key.certificate_fingerprint);
-    paper.put(&head.dim("   fingerprint ").text(fingerprint).hang(2))?;
+    let head = head.text(format!("   {}, {until}", made.key.algorithm));
+    let fingerprint = words::short(&made.certificate.sha256);
+    paper.put(&head.dim("   certificate ").text(fingerprint).hang(2))?;
     paper.blank()?;
-    let titles: Vec<&str> = key.apps.iter().map(|(_, title)| title.as_str()).collect();
-    for sentence in what_depends(key.role, &key.apps, &key.others) {
+    let titles: Vec<&str> = made.apps.iter().map(|one| one.title.as_str()).collect();
+    for sentence in what_depends(made.role, &made.apps, &made.others) {
         paper.put(&Line::new().text("  ").text(sentence).hang(2))?;
     }
     if let Some(text) = tied_together(&titles) {
         paper.put(&Line::new().text("  ").text(text).hang(2))?;
     }
-    paper.put(&row("  subject", &key.subject))?;
-    paper.put(&row("  alias", &key.alias))
+    paper.put(&row("  subject", &made.certificate.subject))?;
+    paper.put(&row("  alias", &made.alias))
 }
 
 fn copies(paper: &mut Paper<'_>) -> io::Result<()> {
@@ -89,10 +90,10 @@ fn and(names: &[&str]) -> String {
 }
 
 /// What hangs on a key: a sentence for the apps that have no other of its kind, and one for each that has.
-fn what_depends(role: Role, apps: &[(String, String)], others: &[OtherKey]) -> Vec<String> {
+fn what_depends(role: Role, apps: &[AppSaid], others: &[OtherKey]) -> Vec<String> {
     let has_other = |name: &str| others.iter().any(|other| other.app == name);
     let alone: Vec<&str> =
-        apps.iter().filter(|(name, _)| !has_other(name)).map(|(_, title)| title.as_str()).collect();
+        apps.iter().filter(|one| !has_other(&one.app)).map(|one| one.title.as_str()).collect();
     let mut out = Vec::new();
     if apps.is_empty() || !alone.is_empty() {
         let app = if apps.is_empty() { "the app it is used for".to_owned() } else { and(&alone) };
@@ -106,7 +107,7 @@ fn what_depends(role: Role, apps: &[(String, String)], others: &[OtherKey]) -> V
             ),
         });
     }
-    for (name, title) in apps.iter().filter(|(name, _)| has_other(name)) {
+    for AppSaid { app: name, title } in apps.iter().filter(|one| has_other(&one.app)) {
         let own = others.iter().filter(|other| other.app == *name);
         let places: Vec<&str> = own.map(|other| other.keystore.as_str()).collect();
         let places = places.join(", ");
@@ -147,7 +148,7 @@ impl Report for KeystoreChangeReport {
     const SCHEMA: &'static str = "ninekeys.keystore-change/1";
 
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
-        let head = Line::new().sign(Sign::Fine).text(" ").bold(&self.name);
+        let head = Line::new().sign(Sign::Fine).text(" ").bold(&self.keystore);
         let same = if self.key.is_some() {
             "changed; the key is the same key"
         } else {
@@ -159,34 +160,42 @@ impl Report for KeystoreChangeReport {
             paper.put(&row(if index == 0 { "  changed" } else { "" }, sentence))?;
         }
         if let Some(key) = &self.key {
-            paper.put(&row("  key", &format!("{}   {}", key.alias, words::short(&key.key_fingerprint))))?;
-            let apps: Vec<&str> = key.apps.iter().map(String::as_str).collect();
-            if !apps.is_empty() {
-                paper.put(&row("  for", &format!("{} ({})", and(&apps), key.role.nine_key().word())))?;
-            }
-            if let Some(text) = tied_together(&apps) {
-                paper.put(&warn(text))?;
-            }
-            let named = key.others.iter().map(|other| (other.app.clone(), other.app.clone()));
-            let named: std::collections::BTreeSet<(String, String)> = named.collect();
-            let named: Vec<(String, String)> = named.into_iter().collect();
-            if !named.is_empty() {
-                let sentences = what_depends(key.role, &named, &key.others);
-                sentences.iter().try_for_each(|sentence| paper.put(&warn(sentence)))?;
-            }
+            changed_key(key, paper)?;
         }
         if self.weak_password {
             paper.put(&warn("the password is easy to guess: --make-up makes a strong one up"))?;
         }
-        paper.put(&Line::new().dim("  next").to(VALUE).command(&["show", &self.name]))
+        paper.put(&Line::new().dim("  next").to(VALUE).command(&["show", &self.keystore]))
     }
+}
+
+/// What a key is after a change, and what that means.
+fn changed_key(key: &ChangedKey, paper: &mut Paper<'_>) -> io::Result<()> {
+    paper.put(&row("  key", &format!("{}   {}", key.alias, words::short(&key.key.sha256))))?;
+    for (index, (role, apps)) in words::by_role(&key.uses).into_iter().enumerate() {
+        let label = if index == 0 { "  for" } else { "" };
+        paper.put(&row(label, &format!("{} ({})", and(&apps), role.nine_key().word())))?;
+        if let Some(text) = tied_together(&apps) {
+            paper.put(&warn(text))?;
+        }
+        let others: Vec<OtherKey> =
+            key.others.iter().filter(|other| apps.contains(&other.app.as_str())).cloned().collect();
+        let mut named: Vec<AppSaid> =
+            others.iter().map(|other| AppSaid { app: other.app.clone(), title: other.app.clone() }).collect();
+        named.dedup();
+        if !named.is_empty() {
+            let sentences = what_depends(role, &named, &others);
+            sentences.iter().try_for_each(|sentence| paper.put(&warn(sentence)))?;
+        }
+    }
+    Ok(())
 }
 
 impl Report for KeystoreImportReport {
     const SCHEMA: &'static str = "ninekeys.keystore-import/1";
 
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
-        let head = Line::new().sign(Sign::Fine).text(" ").bold(&self.name);
+        let head = Line::new().sign(Sign::Fine).text(" ").bold(&self.keystore);
         let many = words::count(self.keys.len(), "key");
         paper.put(
             &head.text(format!("   {many} out of {} ({}, {})", self.file, self.format, self.encryption)),
@@ -196,13 +205,13 @@ impl Report for KeystoreImportReport {
             imported(self, key, paper)?;
         }
         paper.blank()?;
-        let titles: Vec<&str> = self.apps.iter().map(|(_, title)| title.as_str()).collect();
+        let titles: Vec<&str> = self.apps.iter().map(|one| one.title.as_str()).collect();
         if !titles.is_empty() {
             let mut others: Vec<OtherKey> =
                 self.keys.iter().flat_map(|key| key.others.iter().cloned()).collect();
             others.sort();
             others.dedup();
-            let sentences = if others.iter().any(|other| other.keystore == self.name) {
+            let sentences = if others.iter().any(|other| other.keystore == self.keystore) {
                 vec![several_at_once(&and(&titles))]
             } else {
                 what_depends(self.role, &self.apps, &others)
@@ -221,7 +230,7 @@ impl Report for KeystoreImportReport {
             paper.put(&warn("its password is easy to guess").to(VALUE + 32).command(&[
                 "keystore",
                 "change",
-                &self.name,
+                &self.keystore,
                 "--make-up",
             ]))?;
         }
@@ -240,14 +249,13 @@ impl Report for KeystoreImportReport {
 }
 
 fn imported(report: &KeystoreImportReport, key: &ImportedKey, paper: &mut Paper<'_>) -> io::Result<()> {
-    let head = Line::new().dim("  alias").to(VALUE).bold(&key.alias).text(format!("   {}", key.algorithm));
-    let until = words::day_and_distance(report.at, key.not_after);
+    let head =
+        Line::new().dim("  alias").to(VALUE).bold(&key.alias).text(format!("   {}", key.key.algorithm));
+    let until = words::day_and_distance(report.at, key.certificate.not_after);
     paper.put(
-        &head
-            .text(format!(", valid until {until}   {}", words::short(&key.certificate_fingerprint)))
-            .hang(VALUE),
+        &head.text(format!(", valid until {until}   {}", words::short(&key.certificate.sha256))).hang(VALUE),
     )?;
-    paper.put(&row("  subject", &key.subject))?;
+    paper.put(&row("  subject", &key.certificate.subject))?;
     if !key.same_as.is_empty() {
         let text = format!(
             "the cabinet holds this very key already, as {}; it is kept once",
@@ -303,10 +311,12 @@ impl Report for KeystoreExportReport {
         let head = Line::new().sign(Sign::Fine).text(" ").bold(&self.file);
         paper.put(&head.text(format!("   {form}")))?;
         paper.blank()?;
-        for (index, (alias, fingerprint)) in self.entries.iter().enumerate() {
+        for (index, one) in self.entries.iter().enumerate() {
             let label = if index == 0 { "  holds" } else { "" };
-            let place = Line::new().dim(label).to(VALUE).bold(alias).text(format!(" of {}", self.name));
-            paper.put(&place.text(format!("   {}", words::whole(fingerprint))).hang(VALUE))?;
+            let place = Line::new().dim(label).to(VALUE).bold(&one.alias);
+            let certificate = words::whole(&one.certificate.sha256);
+            let place = place.text(format!(" of {}   certificate ", self.keystore));
+            paper.put(&place.text(certificate).hang(VALUE))?;
         }
         let Some(from) = self.password else { return Ok(()) };
         let password = match from {
@@ -325,7 +335,7 @@ impl Report for KeystoreExportReport {
                 let again = [
                     "keystore",
                     "export",
-                    &self.name,
+                    &self.keystore,
                     "--to",
                     &self.file,
                     "--note-password",
@@ -358,13 +368,13 @@ impl Report for KeystoreHandOverReport {
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
         let head = Line::new().sign(Sign::Fine).text(" ").bold(&self.file);
         let key =
-            format!("   the {} {} of {}, encrypted", self.role.nine_key().word(), self.alias, self.name);
+            format!("   the {} {} of {}, encrypted", self.role.nine_key().word(), self.alias, self.keystore);
         paper.put(&head.text(key))?;
         paper.blank()?;
-        let receiver = self.receiver.as_deref().unwrap_or("a public key without a name");
-        paper.put(&row("  receiver", &format!("{receiver}   {}", self.receiver_algorithm)))?;
-        paper.put(&row("  its key", &words::whole(&self.receiver_fingerprint)))?;
-        paper.put(&row("  hands over", &format!("the key {}", words::whole(&self.key_fingerprint))))?;
+        let receiver = self.receiver.subject.as_deref().unwrap_or("a public key without a name");
+        paper.put(&row("  receiver", &format!("{receiver}   {}", self.receiver.key.algorithm)))?;
+        paper.put(&row("  its key", &words::whole(&self.receiver.key.sha256)))?;
+        paper.put(&row("  hands over", &format!("the key {}", words::whole(&self.key.sha256))))?;
         let text = "only the receiver can open the file. Compare its key's fingerprint with the one the store shows \
                     before you send it: who holds this key can publish updates";
         paper.put(&warn(text))?;
@@ -419,18 +429,20 @@ fn compared_side(report: &CompareReport, index: usize, side: &Side, paper: &mut 
             None => Sign::NotNeeded,
         };
         paper.put(
-            &Line::new().text("    ").sign(sign).text(format!(" {}   {}", key.label, key.algorithm)).hang(6),
-        )?;
-        paper.put(
             &Line::new()
-                .to(6)
-                .dim("key")
-                .to(VALUE + 4)
-                .text(words::whole(&key.key_fingerprint))
-                .hang(VALUE + 4),
+                .text("    ")
+                .sign(sign)
+                .text(format!(" {}   {}", key.label, key.key.algorithm))
+                .hang(6),
         )?;
-        let fingerprint = words::whole(&key.certificate_fingerprint);
-        paper.put(&Line::new().to(6).dim("certificate").to(VALUE + 4).text(fingerprint).hang(VALUE + 4))?;
+        let row = |label: &str, fingerprint: &str| {
+            let at = VALUE + 4;
+            Line::new().to(6).dim(label).to(at).text(words::whole(fingerprint)).hang(at)
+        };
+        if let Some(certificate) = &key.certificate {
+            paper.put(&row("certificate", &certificate.sha256))?;
+        }
+        paper.put(&row("key", &key.key.sha256))?;
     }
     for note in &side.notes {
         paper.put(&Line::new().text("    ").sign(Sign::Warn).text(format!(" {note}")).hang(6))?;

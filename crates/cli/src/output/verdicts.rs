@@ -3,8 +3,9 @@
 use std::io::{self, Write};
 
 use jiff::Timestamp;
-use ninekeys_core::findings::{Finding, Level};
-use ninekeys_core::rules::{FAMILIES, Rule, Subject};
+use ninekeys_core::findings::Level;
+use ninekeys_core::rules::{FAMILIES, Rule};
+use ninekeys_ops::answers::Finding;
 use ninekeys_ops::build::check::CheckReport;
 use serde::Serialize;
 use serde_json::{Value, json};
@@ -91,7 +92,7 @@ impl Report for Verdicts {
 /// The rules that look at builds, with their family.
 fn rules() -> impl Iterator<Item = (&'static str, &'static Rule)> {
     let all = FAMILIES.iter().flat_map(|family| family.rules.iter().map(|rule| (family.name, rule)));
-    all.filter(|(_, rule)| matches!(rule.subject, Subject::Build(_) | Subject::BuildAndCabinet(..)))
+    all.filter(|(_, rule)| rule.is_for_builds())
 }
 
 /// What a finding says, in one line.

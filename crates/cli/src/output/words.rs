@@ -1,8 +1,19 @@
 //! Dates with their distance, sizes with their unit, fingerprints in short.
 
 use jiff::Timestamp;
+use ninekeys_core::model::{Role, Use};
 
 const DAY: i64 = 86_400;
+
+/// What a key is for: each role that it has with its apps, signing first.
+pub(crate) fn by_role(uses: &[Use]) -> Vec<(Role, Vec<&str>)> {
+    let of = |role: Role| {
+        let apps: Vec<&str> =
+            uses.iter().filter(|one| one.role == role).map(|one| one.app.as_str()).collect();
+        (role, apps)
+    };
+    [Role::Signing, Role::Upload].into_iter().map(of).filter(|(_, apps)| !apps.is_empty()).collect()
+}
 
 /// `11 Jun 2031`
 pub(crate) fn day(at: Timestamp) -> String {

@@ -18,8 +18,11 @@ fn a_bundle_is_signed_for_the_store_with_the_upload_key_and_v1_alone() {
     said.says("✓ out/crossing-2.4.0-12-store.aab").says("signed with   up (up)").says("scheme        v1 ·");
     let json = env.run("check out/crossing-2.4.0-12-store.aab --for store --format json").exit(0).json();
     assert_eq!((&json["form"], &json["ready"]), (&"aab".into(), &true.into()));
-    assert_eq!(json["schemes"].as_array().unwrap().len(), 1);
-    assert_eq!((&json["manifest"]["version_code"], &json["manifest"]["min_sdk"]), (&12.into(), &24.into()));
+    assert_eq!(json["android"]["schemes"].as_array().unwrap().len(), 1);
+    assert_eq!(
+        (&json["android"]["manifest"]["version_code"], &json["android"]["manifest"]["min_sdk"]),
+        (&12.into(), &24.into())
+    );
     let bytes = env.read("out/crossing-2.4.0-12-store.aab");
     env.run("sign out/crossing-2.4.0-12-store.aab --to again").exit(0).says("the old signature was dropped");
     assert!(env.read("again/crossing-2.4.0-12-store.aab") == bytes, "signing again gives the same bytes");
@@ -72,7 +75,7 @@ fn the_samples_of_an_independent_signer_are_read_signed_and_verified() {
         env.file(name, &std::fs::read(data("samples").join(name)).unwrap());
     }
     let json = env.run("check quayside-signed.aab --format json").exit_either(0, 1).json();
-    assert_eq!(json["schemes"][0]["verified"], true, "{json}");
+    assert_eq!(json["android"]["schemes"][0]["verified"], true, "{json}");
     env.run("keystore create q --app quayside --common-name Q --algorithm rsa-2048").exit(0);
     env.run("sign quayside-release.aab").exit(0).says("quayside-0.4.0-4-store.aab");
     env.run("check quayside-0.4.0-4-store.aab --for store").exit(0).says("✓ Ready for the store");

@@ -160,7 +160,7 @@ fn the_tree_beside_a_package_is_verified_with_it() {
     }
     let verified = |ran: testkit::Ran, wanted: bool| {
         let json = ran.exit_either(0, 1).json();
-        let schemes = json["schemes"].as_array().unwrap().clone();
+        let schemes = json["android"]["schemes"].as_array().unwrap().clone();
         let v4 = schemes.iter().find(|one| one["scheme"] == "v4").unwrap();
         assert_eq!(v4["verified"], wanted, "{json}");
     };

@@ -9,7 +9,7 @@ fn a_package_is_told_by_its_content_whatever_its_name() {
     let said = env.run("inspect holiday.jpg").exit(0);
     said.says("APK")
         .says("example.gannetpoint.crossing")
-        .says("2.4.0, code 12")
+        .says("2.4.0, version code 12")
         .says("v2  verified")
         .says("v3  verified");
     said.says("crossing-signing").says("0x7109871a 0xf05368c0 0x42726577");
@@ -43,7 +43,7 @@ fn certificates_are_read_in_both_forms_and_matched_with_the_cabinet() {
 #[test]
 fn an_item_of_the_cabinet_is_inspected_by_its_name() {
     let env = TestEnv::with_key(PROGRAM);
-    env.run("inspect crossing-signing").exit(0).says("EC P-256").says("signing key of crossing");
+    env.run("inspect crossing-signing").exit(0).says("EC P-256").says("crossing (signing key)");
     env.run("inspect nothing").exit(2).says("nothing in the cabinet is called `nothing`");
     env.run("inspect gone.apk").exit(3).says("there is no such file");
 }

@@ -67,7 +67,7 @@ fn a_renewed_certificate_over_the_same_key_is_another_signer_everywhere() {
     env.run("sign next.apk --for direct --key one").exit(0);
     let ledger = env.run("releases --format json").exit(0).json();
     let fingerprint = env.run("inspect one.pem --format json").exit(0).json();
-    let one = &fingerprint["content"]["certificates"][0]["fingerprint"];
+    let one = &fingerprint["content"]["certificates"][0]["sha256"];
     assert_eq!(&ledger["releases"][0]["signer_certificate"], one);
     // a build under the other certificate does not bear the name of the one that is held
     let other = TestEnv::with_project(PROGRAM);

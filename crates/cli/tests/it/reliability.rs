@@ -198,7 +198,7 @@ fn keys(env: &TestEnv) -> BTreeSet<String> {
 
 fn fingerprints(inventory: &serde_json::Value) -> BTreeSet<String> {
     let items = inventory["items"].as_array().unwrap();
-    items.iter().filter_map(|item| item["fingerprint"].as_str()).map(ToOwned::to_owned).collect()
+    items.iter().filter_map(|item| item["sha256"].as_str()).map(ToOwned::to_owned).collect()
 }
 
 /// How long the command takes when nothing disturbs it.

@@ -50,7 +50,7 @@ fn every_scheme_of_an_independent_signer_is_verified() {
     ];
     for (name, schemes) in cases {
         let json = env.run(&format!("check {name} --format json")).exit_either(0, 1).json();
-        let all = json["schemes"].as_array().unwrap();
+        let all = json["android"]["schemes"].as_array().unwrap();
         assert!(all.iter().all(|s| s["verified"] == true), "{name}: {all:?}");
         let found: Vec<_> = all.iter().map(|s| &s["scheme"]).collect();
         assert_eq!(found, schemes, "{name}");

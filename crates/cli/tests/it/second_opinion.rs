@@ -119,7 +119,7 @@ fn certificates_that_others_made_are_read_as_they_are() {
     for (file, key) in cases {
         let json = env.run(&format!("inspect {file} --format json")).exit(0).json();
         let certificate = &json["content"]["certificates"][0];
-        assert_eq!(certificate["algorithm"], key, "{file}");
+        assert_eq!(certificate["key"]["algorithm"], key, "{file}");
         assert_eq!(certificate["subject"], "CN=Ferries / Pier,O=Gannet\\, Point,C=GB", "{file}");
         let openssl = |what: &str| {
             let words = ["x509", "-in", &file, "-noout", what, "-sha256"];
@@ -127,7 +127,7 @@ fn certificates_that_others_made_are_read_as_they_are() {
         };
         let fingerprint =
             openssl("-fingerprint").trim().rsplit('=').next().unwrap().replace(':', "").to_lowercase();
-        assert_eq!(certificate["fingerprint"], fingerprint, "{file}");
+        assert_eq!(certificate["sha256"], fingerprint, "{file}");
         let serial = openssl("-serial").trim().rsplit('=').next().unwrap().to_lowercase();
         let found = certificate["serial"].as_str().unwrap();
         assert_eq!(found.trim_start_matches("00"), serial.trim_start_matches("00"), "{file}");
@@ -155,7 +155,7 @@ fn a_weak_key_of_another_signer_is_an_error_and_its_signature_still_verified() {
         json["verdict"]["findings"].as_array().unwrap().iter().map(|f| f["rule"].as_str().unwrap()).collect();
     assert!(rules.contains(&"key-too-weak"), "{rules:?}");
     assert!(rules.contains(&"signer-changed") && !rules.contains(&"signature-invalid"), "{rules:?}");
-    assert_eq!(json["schemes"][0]["verified"], true);
+    assert_eq!(json["android"]["schemes"][0]["verified"], true);
 }
 
 /// A build for devices from SDK 21 on, signed with every scheme by a new key.

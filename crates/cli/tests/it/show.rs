@@ -14,5 +14,5 @@ fn show_tells_one_item_whole_by_any_unique_beginning() {
     let whole = env.run("show crossing-signing/crossing-signing/certificate").exit(0);
     whole.says("used by").says("crossing-signing (keystore)");
     let json = env.run("show crossing-signing --format json").exit(0).json();
-    assert_eq!(json["parts"][0]["key_fingerprint"].as_str().unwrap().len(), 64);
+    assert_eq!(json["parts"][0]["key"]["sha256"].as_str().unwrap().len(), 64);
 }

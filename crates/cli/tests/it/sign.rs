@@ -14,7 +14,7 @@ fn a_build_is_signed_named_checked_and_written_into_the_ledger() {
     let ledger = env.run("releases --format json").exit(0).json();
     let release = &ledger["releases"][0];
     assert_eq!(release["file"], "crossing-2.4.0-12-direct.apk");
-    assert_eq!((&release["code"], &release["version"]), (&12.into(), &"2.4.0".into()));
+    assert_eq!((&release["number"], &release["version"]), (&"12".into(), &"2.4.0".into()));
     assert_eq!(release["signed_with"], "crossing-signing");
     env.run("show crossing-signing").exit(0).says("signed          crossing-2.4.0-12-direct.apk");
 }
@@ -176,8 +176,12 @@ fn schemes_are_chosen_as_long_as_no_device_is_left_out() {
         let said = env.run(&format!("sign {build} --schemes {schemes} --to {to}")).exit(0);
         said.says(&format!("scheme        {}", schemes.replace(',', ", ")));
         let json = env.run(&format!("check {to}/crossing-2.4.0-12-direct.apk --format json")).exit(0).json();
-        let found: Vec<&str> =
-            json["schemes"].as_array().unwrap().iter().map(|s| s["scheme"].as_str().unwrap()).collect();
+        let found: Vec<&str> = json["android"]["schemes"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|s| s["scheme"].as_str().unwrap())
+            .collect();
         assert_eq!(found.join(","), schemes, "{build}");
     }
     env.run("sign old.apk --schemes v2,v3 --to x").exit(5).says("devices below SDK 24").says("they need v1");

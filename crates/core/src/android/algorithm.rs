@@ -2,7 +2,7 @@
 
 use ninekeys_formats::x509::KeyShape;
 
-use crate::digest::Hash;
+use super::chunks::Hash;
 use crate::keys::SignatureKind;
 
 /// An algorithm id of scheme v2 that can be verified.

@@ -1,6 +1,8 @@
 //! Android packages: what is in one, signing one, verifying one.
 
 mod algorithm;
+mod chunks;
+mod examine;
 mod package;
 mod refusal;
 mod report;
@@ -13,6 +15,9 @@ mod v4;
 mod verify;
 
 pub use algorithm::V2Algorithm;
+pub use chunks::{Hash, Section, chunked};
+pub(crate) use examine::examine;
+pub use examine::{AndroidBuild, says};
 pub use package::{
     ManifestFault, Misaligned, Package, PackageKind, SHARED_LIBRARY_ALIGNMENT, STORED_ALIGNMENT,
 };
@@ -21,7 +26,7 @@ pub use report::{Scheme, SchemeReport, SchemeState, SignatureFault, Signatures, 
 pub use rotation::{
     Lineage, LineageFault, LineageKey, RangeFault, USUAL_FLAGS, check_ranges, verify_lineage,
 };
-pub(crate) use schemes::{FIRST_SDK_WITH_V2, FIRST_SDK_WITH_V3, FIRST_TARGET_WITHOUT_V1};
+pub(crate) use schemes::LeftOut;
 pub use schemes::{Schemes, UnknownScheme};
 pub use sign::{Allowed, LaidOut, Opened, Ready, SignError, Signed};
 pub use signing::{Identity, Rotation, Signing};

@@ -36,13 +36,8 @@ pub enum Refusal {
     #[error("it would be larger than a package can be: 4 GiB, 65,534 entries")]
     TooLarge,
     /// Devices would find no signature in it.
-    #[error("devices {devices} would find no signature in it: they need {needs}")]
-    LeavesOut {
-        /// Which devices.
-        devices: &'static str,
-        /// What they need.
-        needs: &'static str,
-    },
+    #[error("{0}")]
+    LeavesOut(String),
     /// Schemes that a bundle does not have.
     #[error("a bundle is signed with v1 alone; what devices get of it is signed by the store")]
     BundleScheme,

@@ -7,6 +7,7 @@ use thiserror::Error;
 
 use super::algorithm::name;
 use super::rotation::{LineageFault, LineageKey, RangeFault};
+use super::schemes::Schemes;
 
 /// A signature scheme of packages.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -159,6 +160,17 @@ impl Signatures {
     /// Whether any scheme is present.
     pub fn any(&self) -> bool {
         !self.schemes.is_empty()
+    }
+
+    /// Whether that scheme is present and everything in it is good.
+    pub fn holds(&self, scheme: Scheme) -> bool {
+        self.schemes.iter().any(|report| report.scheme == scheme && report.state == SchemeState::Verified)
+    }
+
+    /// The schemes inside the package that are present, v3.1 as a v3.
+    pub(crate) fn inside(&self) -> Schemes {
+        let has = |scheme| self.has(scheme);
+        Schemes { v1: has(Scheme::V1), v2: has(Scheme::V2), v3: has(Scheme::V3) || has(Scheme::V31) }
     }
 
     /// Whether that scheme is present.

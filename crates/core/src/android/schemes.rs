@@ -3,18 +3,62 @@
 use std::fmt;
 use std::str::FromStr;
 
-use ninekeys_formats::manifest::Manifest;
+use ninekeys_formats::manifest::{Manifest, Sdk};
 use thiserror::Error;
 
 use super::package::PackageKind;
 use super::refusal::Refusal;
 
 /// The lowest platform level that reads scheme v2; below it v1 is needed.
-pub(crate) const FIRST_SDK_WITH_V2: u32 = 24;
+const FIRST_SDK_WITH_V2: u32 = 24;
 /// The lowest platform level that reads scheme v3; below it v1 or v2 is needed.
-pub(crate) const FIRST_SDK_WITH_V3: u32 = 28;
+const FIRST_SDK_WITH_V3: u32 = 28;
 /// The lowest target level for which devices want scheme v2 or later.
-pub(crate) const FIRST_TARGET_WITHOUT_V1: u32 = 30;
+const FIRST_TARGET_WITHOUT_V1: u32 = 30;
+
+/// Devices that would find no signature in a package.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct LeftOut {
+    /// Which devices.
+    pub(crate) devices: String,
+    /// What they need.
+    pub(crate) needs: &'static str,
+    /// Whether there are such devices for certain; where the package's levels are not known, nobody knows.
+    pub(crate) certain: bool,
+    /// The level of the package that it follows from, in words.
+    pub(crate) from: String,
+}
+
+impl LeftOut {
+    /// Who is left out by a package of these levels that is signed with these schemes.
+    pub(crate) fn find(min: &Sdk, target: &Sdk, signed: Schemes) -> Vec<LeftOut> {
+        let mut out = Vec::new();
+        let mut add = |devices: String, needs: &'static str, certain: bool, from: String| {
+            out.push(LeftOut { devices, needs, certain, from });
+        };
+        let from_min = || format!("lowest SDK {min}");
+        if min.may_be_below(FIRST_SDK_WITH_V2) && !signed.v1 {
+            add(format!("below SDK {FIRST_SDK_WITH_V2}"), "v1", min.level().is_some(), from_min());
+        }
+        let between = min.level().is_some_and(|min| (FIRST_SDK_WITH_V2..FIRST_SDK_WITH_V3).contains(&min));
+        if between && !signed.v1 && !signed.v2 {
+            let last = FIRST_SDK_WITH_V3 - 1;
+            let devices = format!("from SDK {FIRST_SDK_WITH_V2} to {last}");
+            add(devices, "v1 or v2 beside v3", true, from_min());
+        }
+        if target.level().is_some_and(|level| level >= FIRST_TARGET_WITHOUT_V1) && !signed.has_block() {
+            let devices = format!("from SDK {FIRST_TARGET_WITHOUT_V1} on");
+            add(devices, "v2 or v3", true, format!("target SDK {target}"));
+        }
+        out
+    }
+}
+
+impl fmt::Display for LeftOut {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "devices {} would find no signature in it: they need {}", self.devices, self.needs)
+    }
+}
 
 /// The schemes inside a package.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -88,15 +132,9 @@ impl Schemes {
             return if wanted == Schemes::BUNDLE { Ok(wanted) } else { Err(Refusal::BundleScheme) };
         }
         // judged by what is known: a level that nobody knows speaks against nothing
-        let (min, target) = (&manifest.min_sdk, &manifest.target_sdk);
-        if min.is_below(FIRST_SDK_WITH_V2) && !wanted.v1 {
-            return Err(Refusal::LeavesOut { devices: "below SDK 24", needs: "v1" });
-        }
-        if min.is_below(FIRST_SDK_WITH_V3) && !wanted.v1 && !wanted.v2 {
-            return Err(Refusal::LeavesOut { devices: "from SDK 24 to 27", needs: "v1 or v2 beside v3" });
-        }
-        if target.level().is_some_and(|level| level >= FIRST_TARGET_WITHOUT_V1) && !wanted.has_block() {
-            return Err(Refusal::LeavesOut { devices: "from SDK 30 on", needs: "v2 or v3" });
+        let left_out = LeftOut::find(&manifest.min_sdk, &manifest.target_sdk, wanted);
+        if let Some(left_out) = left_out.into_iter().find(|left_out| left_out.certain) {
+            return Err(Refusal::LeavesOut(left_out.to_string()));
         }
         Ok(wanted)
     }

@@ -21,16 +21,18 @@ use ninekeys_formats::zip::{ZipError, ZipFault};
 use thiserror::Error;
 
 use super::algorithm::V2Algorithm;
+use super::chunks::{Hash, Section, chunked};
 use super::package::{ManifestFault, Package, PackageKind, boundary};
 use super::refusal::{FIRST_SDK_WITH_SHA256, Refusal};
 use super::report::Scheme;
 use super::schemes::Schemes;
 use super::signing::{Identity, Signing};
 use super::v1::{self, V1Error};
-use crate::digest::{DigestError, Hash, Section, Sink, chunked, hex};
+use crate::digest::hex;
 use crate::env::Env;
 use crate::keys::KeyError;
 use crate::model::Destination;
+use crate::stream::{DigestError, Sink};
 
 /// The level that v3 signers are said to be for, whatever the package's lowest: what other writers put there.
 const FIRST_SDK_OF_V3_SIGNERS: u32 = 24;
@@ -187,11 +189,10 @@ fn refuse(kind: PackageKind, manifest: &Manifest, destination: Destination) -> R
     if manifest.version_code_unknown {
         return Err(Refusal::CodeUnknown);
     }
-    let goes_out = matches!(destination, Destination::Direct | Destination::Store);
-    if manifest.debuggable && goes_out {
+    if manifest.debuggable && destination.leaves_the_house() {
         return Err(Refusal::Debuggable);
     }
-    if manifest.test_only && goes_out {
+    if manifest.test_only && destination.leaves_the_house() {
         return Err(Refusal::TestOnly);
     }
     Ok(())

@@ -21,9 +21,10 @@ use rayon::prelude::*;
 use super::report::{Scheme, SignatureFault, SignerReport};
 use super::schemes::Schemes;
 use super::signing::Identity;
-use crate::digest::{DigestError, sha256, sha256_hex};
+use crate::digest::{sha256, sha256_hex};
 use crate::env::Env;
 use crate::keys::{KeyError, PublicKey, SignatureKind, Signer, verify};
+use crate::stream::DigestError;
 
 const SHA1_OID: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.14.3.2.26");
 const SHA256_OID: ObjectIdentifier = ObjectIdentifier::new_unwrap("2.16.840.1.101.3.4.2.1");

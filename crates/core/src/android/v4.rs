@@ -16,9 +16,10 @@ use super::refusal::Refusal;
 use super::report::{Scheme, SchemeReport, SchemeState, SignatureFault, Signatures};
 use super::sign::SignError;
 use super::signing::Signing;
-use crate::digest::{CHUNK, DigestError};
 use crate::env::Env;
 use crate::keys::{PublicKey, verify};
+use crate::stream::CHUNK;
+use crate::stream::DigestError;
 
 const BLOCK: usize = 4096;
 

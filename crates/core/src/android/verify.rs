@@ -16,12 +16,14 @@ use ninekeys_formats::source::Source;
 use ninekeys_formats::x509::Certificate;
 
 use super::algorithm::V2Algorithm;
+use super::chunks::{Hash, Section, chunked};
 use super::package::Package;
 use super::report::{Scheme, SchemeReport, SchemeState, SignatureFault, Signatures, SignerReport};
 use super::rotation;
-use crate::digest::{DigestError, Hash, Section, chunked, hex, sha256_hex};
+use crate::digest::{hex, sha256_hex};
 use crate::env::Env;
 use crate::keys::{PublicKey, verify as verify_signature};
+use crate::stream::DigestError;
 
 /// A scheme of the signing block, read but not verified.
 struct Read<'a> {

@@ -12,7 +12,7 @@ use serde::de::value::MapAccessDeserializer;
 use serde::de::{Error as _, MapAccess, Visitor};
 use serde::{Deserialize, Deserializer, Serialize};
 
-use super::{Destination, ItemId, NineKey};
+use super::{BuildNumber, Destination, ItemId, NineKey, Platform};
 
 /// The facts of an item, by kind. What is large stands apart: a cabinet may hold 100,000 of them.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
@@ -108,6 +108,20 @@ impl Facts {
         }
     }
 
+    /// Its place among the nine, for what has one by itself: a key is one of them by what it is in.
+    pub fn nine_key(&self) -> Option<NineKey> {
+        match self {
+            Facts::Identity(identity) => Some(identity.purpose.nine_key()),
+            Facts::Profile(_) => Some(NineKey::Profile),
+            Facts::ApiKey(key) => Some(key.service.nine_key()),
+            Facts::Key(_)
+            | Facts::Certificate(_)
+            | Facts::Keystore(_)
+            | Facts::Device(_)
+            | Facts::Release(_) => None,
+        }
+    }
+
     /// The items that these facts name.
     pub fn links(&self) -> Vec<&ItemId> {
         match self {
@@ -117,7 +131,7 @@ impl Facts {
             Facts::Identity(i) => vec![&i.key, &i.certificate],
             Facts::Profile(p) => p.certificates.iter().chain(&p.devices).collect(),
             Facts::ApiKey(a) => a.key.iter().collect(),
-            Facts::Release(r) => r.certificate.iter().chain(&r.profile).collect(),
+            Facts::Release(r) => r.certificate.iter().chain(&r.profiles).collect(),
         }
     }
 }
@@ -155,7 +169,7 @@ pub struct CertificateFacts {
 }
 
 /// Which of the two Android keys an entry of a keystore is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Role {
     /// The app's identity on devices.
@@ -165,6 +179,14 @@ pub enum Role {
 }
 
 impl Role {
+    /// The other of the two.
+    pub fn other(self) -> Role {
+        match self {
+            Role::Signing => Role::Upload,
+            Role::Upload => Role::Signing,
+        }
+    }
+
     /// Its place among the nine.
     pub fn nine_key(self) -> NineKey {
         match self {
@@ -188,17 +210,88 @@ pub struct KeystoreFacts {
 
 /// A key in a keystore.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(from = "WrittenEntry")]
 pub struct KeystoreEntry {
     /// Its name in exported keystores; compared without case.
     pub alias: String,
-    /// Signing or upload.
+    /// What it was made as: what it is for an app when nothing else is said.
     pub role: Role,
     /// The private key.
     pub key: ItemId,
     /// The certificate that goes with it here.
     pub certificate: ItemId,
-    /// Names of the apps it is for.
-    pub apps: Vec<String>,
+    /// What it is for: one key may sign one app and upload another, or do both for one.
+    pub uses: Vec<Use>,
+}
+
+/// What a key is for an app.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+pub struct Use {
+    /// The app's name.
+    pub app: String,
+    /// Signing or upload.
+    pub role: Role,
+}
+
+/// An entry as it is written, in older rows too: there one role was for all apps.
+#[derive(Deserialize)]
+struct WrittenEntry {
+    alias: String,
+    role: Role,
+    key: ItemId,
+    certificate: ItemId,
+    #[serde(default)]
+    apps: Vec<String>,
+    #[serde(default)]
+    uses: Vec<Use>,
+}
+
+impl From<WrittenEntry> for KeystoreEntry {
+    fn from(written: WrittenEntry) -> Self {
+        let WrittenEntry { alias, role, key, certificate, apps, mut uses } = written;
+        uses.extend(apps.into_iter().map(|app| Use { app, role }));
+        KeystoreEntry { alias, role, key, certificate, uses }
+    }
+}
+
+impl KeystoreEntry {
+    /// The apps that it is for, each once, in the order in which they were named.
+    pub fn apps(&self) -> Vec<&str> {
+        let mut out: Vec<&str> = Vec::new();
+        for one in &self.uses {
+            if !out.contains(&one.app.as_str()) {
+                out.push(&one.app);
+            }
+        }
+        out
+    }
+
+    /// The apps that it is for in that role.
+    pub fn apps_as(&self, role: Role) -> Vec<&str> {
+        self.uses.iter().filter(|one| one.role == role).map(|one| one.app.as_str()).collect()
+    }
+
+    /// Whether it is for that app, in that role.
+    pub fn is_for(&self, app: &str, role: Role) -> bool {
+        self.uses.iter().any(|one| one.app == app && one.role == role)
+    }
+
+    /// The roles that it has: those of its uses, and without any the one it was made as.
+    pub fn roles(&self) -> Vec<Role> {
+        let has = |role: &Role| self.uses.iter().any(|one| one.role == *role);
+        let used: Vec<Role> = [Role::Signing, Role::Upload].into_iter().filter(has).collect();
+        if used.is_empty() { vec![self.role] } else { used }
+    }
+}
+
+/// Which servers take what is sent with a push identity.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum PushEnvironment {
+    /// Those that development builds listen to.
+    Sandbox,
+    /// Those that all other builds listen to.
+    Production,
 }
 
 /// What an identity is for.
@@ -210,7 +303,18 @@ pub enum IdentityPurpose {
     /// Signs for registered devices and for the store.
     Distribution,
     /// Sends notifications.
-    Push,
+    Push(PushEnvironment),
+}
+
+impl IdentityPurpose {
+    /// Its place among the nine.
+    pub fn nine_key(self) -> NineKey {
+        match self {
+            IdentityPurpose::Development => NineKey::Development,
+            IdentityPurpose::Distribution => NineKey::Distribution,
+            IdentityPurpose::Push(_) => NineKey::Push,
+        }
+    }
 }
 
 /// A private key with one certificate.
@@ -226,8 +330,6 @@ pub struct IdentityFacts {
     pub team: String,
     /// Names of the apps it is for; empty for all of the team.
     pub apps: Vec<String>,
-    /// For a push identity: whether it is for the sandbox.
-    pub sandbox: bool,
 }
 
 /// A provisioning profile; its sealed part is empty.
@@ -269,6 +371,16 @@ pub enum Service {
     Account,
 }
 
+impl Service {
+    /// Its place among the nine.
+    pub fn nine_key(self) -> NineKey {
+        match self {
+            Service::Store => NineKey::StoreApi,
+            Service::Account => NineKey::Service,
+        }
+    }
+}
+
 /// A key that makes tokens; its private key is an item of its own.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ApiKeyFacts {
@@ -300,12 +412,16 @@ pub struct DeviceFacts {
 pub struct ReleaseFacts {
     /// The app's name in the project file.
     pub app: String,
+    /// What it is made for.
+    #[serde(default = "android")]
+    pub platform: Platform,
     /// Package or bundle id.
     pub id: String,
     /// The version's name.
     pub version: String,
     /// The version code or build number.
-    pub code: u64,
+    #[serde(alias = "code")]
+    pub number: BuildNumber,
     /// What it was signed for.
     pub destination: Destination,
     /// The file's name, without its folder.
@@ -324,8 +440,9 @@ pub struct ReleaseFacts {
     pub signer_certificate: String,
     /// The certificate item, where the cabinet holds it.
     pub certificate: Option<ItemId>,
-    /// The profile in it, on iOS.
-    pub profile: Option<ItemId>,
+    /// The profiles in it, on iOS: the app's, and those of its extensions.
+    #[serde(default, alias = "profile", deserialize_with = "one_or_several")]
+    pub profiles: Vec<ItemId>,
     /// The signature schemes, in order.
     pub schemes: Vec<String>,
     /// When.
@@ -346,6 +463,25 @@ pub struct ReleaseFacts {
     pub folders: BTreeMap<String, u64>,
 }
 
+/// What every build of a row without a platform is made for.
+fn android() -> Platform {
+    Platform::Android
+}
+
+/// A list, or the one or none that older rows have.
+fn one_or_several<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Vec<ItemId>, D::Error> {
+    #[derive(Deserialize)]
+    #[serde(untagged)]
+    enum Written {
+        Several(Vec<ItemId>),
+        One(Option<ItemId>),
+    }
+    Ok(match Written::deserialize(deserializer)? {
+        Written::Several(all) => all,
+        Written::One(one) => one.into_iter().collect(),
+    })
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -356,7 +492,7 @@ mod tests {
             r#"{"kind":"key","algorithm":"EC P-256","public_key":"00","fingerprint":"01"}"#,
             r#"{"kind":"keystore","entries":[],"weak_password":false}"#,
             r#"{"kind":"keystore","entries":[],"weak_password":true,"foreign_password":true}"#,
-            r#"{"kind":"identity","purpose":"push","key":"00000000000000000000000000000000","certificate":"00000000000000000000000000000001","team":"GPFERRY009","apps":[],"sandbox":true}"#,
+            r#"{"kind":"identity","purpose":{"push":"sandbox"},"key":"00000000000000000000000000000000","certificate":"00000000000000000000000000000001","team":"GPFERRY009","apps":[]}"#,
             r#"{"kind":"api-key","service":"store","key_id":"K","issuer":"I","role":"app manager","key":null,"apps":["crossing"]}"#,
             r#"{"kind":"device","identifier":"x","title":"quay"}"#,
             r#"{"kind":"certificate","key":"00000000000000000000000000000000","der":"30","fingerprint":"02","subject":"CN=a","issuer":"CN=a","serial":"1","not_before":"2030-01-01T00:00:00Z","not_after":"2060-01-01T00:00:00Z"}"#,

@@ -8,7 +8,7 @@ use serde::de::Error as _;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use thiserror::Error;
 
-use super::{Facts, KeystoreEntry, KeystoreFacts, ReleaseFacts};
+use super::{Facts, KeystoreEntry, KeystoreFacts, ReleaseFacts, Role};
 
 /// Identifies an item for good: 16 random bytes, 32 hexadecimal digits in text.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -286,16 +286,17 @@ impl Inventory {
         all
     }
 
-    /// The keys of active keystores that are for `app`.
-    pub fn android_keys<'a>(
+    /// The keys of active keystores that are for `app`, in that role.
+    pub fn android_keys<'a, 'n>(
         &'a self,
-        app: &'a str,
-    ) -> impl Iterator<Item = (&'a Item, &'a KeystoreEntry)> + 'a {
+        app: &'n str,
+        role: Role,
+    ) -> impl Iterator<Item = (&'a Item, &'a KeystoreEntry)> + use<'a, 'n> {
         self.keystores()
             .into_iter()
             .filter(|(item, _)| item.state == State::Active)
             .flat_map(|(item, facts)| facts.entries.iter().map(move |entry| (item, entry)))
-            .filter(move |(_, entry)| entry.apps.iter().any(|name| name == app))
+            .filter(move |(_, entry)| entry.is_for(app, role))
     }
 
     /// The ledger, oldest first.

@@ -1,77 +1,10 @@
 //! The project file: what an organisation's builds are, where they go, and what it expects of them.
 
 use std::collections::BTreeMap;
-use std::fmt;
-use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
-use thiserror::Error;
 
-use super::Name;
-
-/// Where a build goes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Destination {
-    /// Registered devices, while it is being worked on.
-    Development,
-    /// Registered devices only.
-    Devices,
-    /// The store.
-    Store,
-    /// The organisation's own people.
-    InHouse,
-    /// A file handed to people (Android).
-    Direct,
-}
-
-impl Destination {
-    /// All of them, with the word a user types.
-    pub const ALL: [(&'static str, Destination); 5] = [
-        ("development", Destination::Development),
-        ("devices", Destination::Devices),
-        ("store", Destination::Store),
-        ("in-house", Destination::InHouse),
-        ("direct", Destination::Direct),
-    ];
-
-    /// What a sentence says after 'for'.
-    pub fn phrase(self) -> &'static str {
-        match self {
-            Destination::Development => "development",
-            Destination::Devices => "registered devices",
-            Destination::Store => "the store",
-            Destination::InHouse => "the organisation's own people",
-            Destination::Direct => "direct release",
-        }
-    }
-}
-
-/// A word that names no destination.
-#[derive(Debug, Clone, PartialEq, Eq, Error)]
-#[error("`{0}` is not a destination; there are development, devices, store, in-house and direct")]
-pub struct UnknownDestination(pub String);
-
-impl FromStr for Destination {
-    type Err = UnknownDestination;
-
-    fn from_str(text: &str) -> Result<Self, UnknownDestination> {
-        let wanted = match text.to_ascii_lowercase().as_str() {
-            "ad-hoc" => "devices".to_owned(),
-            "production" => "store".to_owned(),
-            other => other.to_owned(),
-        };
-        let found = Destination::ALL.iter().find(|(word, _)| *word == wanted);
-        found.map(|(_, destination)| *destination).ok_or_else(|| UnknownDestination(text.into()))
-    }
-}
-
-impl fmt::Display for Destination {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let word = Destination::ALL.iter().find(|(_, destination)| destination == self);
-        f.write_str(word.map_or("", |(word, _)| word))
-    }
-}
+use super::{Destination, Name, Platform};
 
 /// The whole project file.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Deserialize)]
@@ -237,10 +170,34 @@ pub struct Ios {
     pub destinations: Vec<Destination>,
 }
 
+/// What an app is on one platform.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Side<'a> {
+    /// Its package or bundle id.
+    pub id: &'a str,
+    /// Where its builds go; the first is meant when nothing is said.
+    pub destinations: &'a [Destination],
+}
+
+impl App {
+    /// What it is on that platform, if it is there at all.
+    pub fn side(&self, platform: Platform) -> Option<Side<'_>> {
+        match platform {
+            Platform::Android => self
+                .android
+                .as_ref()
+                .map(|android| Side { id: &android.package, destinations: &android.destinations }),
+            Platform::Ios => {
+                self.ios.as_ref().map(|ios| Side { id: &ios.bundle_id, destinations: &ios.destinations })
+            }
+        }
+    }
+}
+
 impl Project {
-    /// The app with that Android package.
-    pub fn app_of_package(&self, package: &str) -> Option<(&str, &App)> {
-        let has = |app: &App| app.android.as_ref().is_some_and(|android| android.package == package);
+    /// The app with that package or bundle id.
+    pub fn app_of(&self, platform: Platform, id: &str) -> Option<(&str, &App)> {
+        let has = |app: &App| app.side(platform).is_some_and(|side| side.id == id);
         self.apps.iter().find(|(_, app)| has(app)).map(|(name, app)| (name.as_str(), app))
     }
 
@@ -254,21 +211,5 @@ impl Project {
             (Some((name, app)), None) => Some((name, app)),
             _ => None,
         }
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn destinations_are_read_as_the_trade_says_them() {
-        assert_eq!("ad-hoc".parse(), Ok(Destination::Devices));
-        assert_eq!("production".parse(), Ok(Destination::Store));
-        for (word, destination) in Destination::ALL {
-            assert_eq!(word.parse(), Ok(destination));
-            assert_eq!(destination.to_string(), word);
-        }
-        assert!("shop".parse::<Destination>().is_err());
     }
 }

@@ -3,7 +3,8 @@
 use ninekeys_formats::manifest::Manifest;
 
 use super::{BuildLook, Notes, Part, Rule, Subject};
-use crate::android::PackageKind;
+use crate::android::{AndroidBuild, PackageKind, Refusal};
+use crate::build::{Number, Says};
 use crate::findings::{Level, Observation};
 use crate::model::Destination;
 
@@ -14,7 +15,7 @@ pub(super) const RULES: &[Rule] = &[
         about: "the build is debuggable",
         meaning: "Anyone with a cable can read what it stores and change what it does. Stores refuse it.",
         remedy: "build the release variant; only development builds may be debuggable",
-        subject: Subject::Build(debuggable),
+        subjects: &[Subject::Android(debuggable)],
     },
     Rule {
         name: "build-test-only",
@@ -22,15 +23,15 @@ pub(super) const RULES: &[Rule] = &[
         about: "the build is marked for tests only",
         meaning: "Devices refuse to install it outside of a test.",
         remedy: "build it without the test-only flag",
-        subject: Subject::Build(test_only),
+        subjects: &[Subject::Android(test_only)],
     },
     Rule {
         name: "build-id-mismatch",
         level: Level::Error,
-        about: "the build's package is not the one that the project file gives for the app",
+        about: "the build's id is not the one that the project file gives for the app",
         meaning: "It is another app, or a variant of it: a device would install it beside the app.",
-        remedy: "choose the build of the right app, or correct the package in ninekeys.toml",
-        subject: Subject::Build(id_mismatch),
+        remedy: "choose the build of the right app, or correct the id in ninekeys.toml",
+        subjects: &[Subject::Build(id_mismatch)],
     },
     Rule {
         name: "build-version-mismatch",
@@ -38,7 +39,7 @@ pub(super) const RULES: &[Rule] = &[
         about: "the build's version is not the one that the project file expects",
         meaning: "An old build was picked up, or the project file was not brought up to date.",
         remedy: "build the expected version, or change `version` in ninekeys.toml",
-        subject: Subject::Build(version_mismatch),
+        subjects: &[Subject::Build(version_mismatch)],
     },
     Rule {
         name: "build-name-mismatch",
@@ -46,15 +47,15 @@ pub(super) const RULES: &[Rule] = &[
         about: "the file's name says another version than the build",
         meaning: "Files that are named by hand get mixed up; the wrong one is sent.",
         remedy: "name the file after what is in it",
-        subject: Subject::Build(name_mismatch),
+        subjects: &[Subject::Build(name_mismatch)],
     },
     Rule {
         name: "build-number-not-higher",
         level: Level::Error,
-        about: "the version code is not above the last release's",
-        meaning: "A store refuses a version code that it has seen; a device refuses a lower one.",
-        remedy: "build it again with a higher version code",
-        subject: Subject::Build(number_not_higher),
+        about: "the version code or build number is not above the last release's",
+        meaning: "A store refuses a number that it has seen; a device refuses a lower one.",
+        remedy: "build it again with a higher number",
+        subjects: &[Subject::Build(number_not_higher)],
     },
     Rule {
         name: "package-incomplete",
@@ -63,7 +64,7 @@ pub(super) const RULES: &[Rule] = &[
         meaning: "A device installs all parts of a package at once: one base, the parts it needs, of one version, signed \
                   under one certificate. A part alone is refused.",
         remedy: "sign and check all parts in one call",
-        subject: Subject::Build(incomplete),
+        subjects: &[Subject::Android(incomplete)],
     },
     Rule {
         name: "target-sdk-too-low",
@@ -71,7 +72,7 @@ pub(super) const RULES: &[Rule] = &[
         about: "the build is made for an older platform than the project's policy allows",
         meaning: "Stores raise the lowest target SDK they take every year.",
         remedy: "build it for a newer platform, or change `target-sdk` in ninekeys.toml",
-        subject: Subject::Build(target_too_low),
+        subjects: &[Subject::Android(target_too_low)],
     },
     Rule {
         name: "sdk-range-invalid",
@@ -79,7 +80,7 @@ pub(super) const RULES: &[Rule] = &[
         about: "the platform levels that the build names contradict each other",
         meaning: "Above its highest or below its lowest level a device does not install the build at all.",
         remedy: "correct the levels in the build's manifest",
-        subject: Subject::Build(sdk_range),
+        subjects: &[Subject::Android(sdk_range)],
     },
     Rule {
         name: "bundle-wanted",
@@ -87,7 +88,7 @@ pub(super) const RULES: &[Rule] = &[
         about: "an APK is meant for the store",
         meaning: "Stores take bundles (AAB) for new apps; an APK is for people who get the file directly.",
         remedy: "build a bundle for the store, or sign this APK for `direct`",
-        subject: Subject::Build(bundle_wanted),
+        subjects: &[Subject::Android(bundle_wanted)],
     },
     Rule {
         name: "package-wanted",
@@ -95,114 +96,122 @@ pub(super) const RULES: &[Rule] = &[
         about: "a bundle (AAB) is meant for people",
         meaning: "No device installs a bundle: a store makes the files that devices get of it, and signs them.",
         remedy: "build an APK for people, or sign this bundle for `store`",
-        subject: Subject::Build(package_wanted),
+        subjects: &[Subject::Android(package_wanted)],
     },
 ];
 
-fn manifest<'a>(look: &'a BuildLook<'_>, notes: &mut Notes) -> Option<&'a Manifest> {
-    let manifest = look.package.manifest.as_ref().ok();
+/// What a build says of itself; a rule that needs it is skipped where it cannot be read.
+fn says<'a>(look: &BuildLook<'a>, notes: &mut Notes) -> Option<&'a Says> {
+    let says = look.build.says.as_ref();
+    if says.is_none() {
+        notes.skip();
+    }
+    says
+}
+
+/// The same of a package's manifest.
+fn manifest<'a>(android: &'a AndroidBuild, notes: &mut Notes) -> Option<&'a Manifest> {
+    let manifest = android.manifest();
     if manifest.is_none() {
         notes.skip();
     }
     manifest
 }
 
-fn goes_out(look: &BuildLook<'_>) -> bool {
-    look.destination != Some(Destination::Development)
+fn leaves_the_house(look: &BuildLook<'_>) -> bool {
+    look.destination.is_none_or(Destination::leaves_the_house)
 }
 
-fn debuggable(look: &BuildLook<'_>, notes: &mut Notes) {
-    let Some(manifest) = manifest(look, notes) else { return };
-    if manifest.debuggable && goes_out(look) {
-        let seen = Observation::new("it is debuggable: anyone with a cable can read and change what it does");
-        notes.found(
-            seen.expected("a release build").found("debuggable").place(look.package.kind.manifest_entry()),
-        );
+fn debuggable(look: &BuildLook<'_>, android: &AndroidBuild, notes: &mut Notes) {
+    let Some(manifest) = manifest(android, notes) else { return };
+    if manifest.debuggable && leaves_the_house(look) {
+        let seen = Observation::new(Refusal::Debuggable.to_string());
+        notes.found(seen.expected("a release build").found("debuggable").place(look.build.says_in));
     }
 }
 
-fn test_only(look: &BuildLook<'_>, notes: &mut Notes) {
-    let Some(manifest) = manifest(look, notes) else { return };
-    if manifest.test_only && goes_out(look) {
-        let seen = Observation::new("it is marked test-only: devices refuse to install it");
-        notes.found(
-            seen.expected("a release build").found("test-only").place(look.package.kind.manifest_entry()),
-        );
+fn test_only(look: &BuildLook<'_>, android: &AndroidBuild, notes: &mut Notes) {
+    let Some(manifest) = manifest(android, notes) else { return };
+    if manifest.test_only && leaves_the_house(look) {
+        let seen = Observation::new(Refusal::TestOnly.to_string());
+        notes.found(seen.expected("a release build").found("test-only").place(look.build.says_in));
     }
 }
 
 fn id_mismatch(look: &BuildLook<'_>, notes: &mut Notes) {
-    let Some(manifest) = manifest(look, notes) else { return };
-    let Some(android) = look.app.and_then(|(_, app)| app.android.as_ref()) else { return notes.skip() };
-    if manifest.package != android.package {
-        let seen = Observation::new("its package is not the app's");
-        let seen = seen.expected(&android.package).found(&manifest.package);
-        notes.found(seen.place(look.package.kind.manifest_entry()));
+    let Some(says) = says(look, notes) else { return };
+    let Some(side) = look.app.and_then(|(_, app)| app.side(look.build.platform)) else { return notes.skip() };
+    if says.id != side.id {
+        let word = look.build.platform.id_word();
+        let seen = Observation::new(format!("its {word} is not the app's"));
+        notes.found(seen.expected(side.id).found(&says.id).place(look.build.says_in));
     }
 }
 
 fn version_mismatch(look: &BuildLook<'_>, notes: &mut Notes) {
-    let Some(manifest) = manifest(look, notes) else { return };
+    let Some(says) = says(look, notes) else { return };
     let Some(version) = look.app.and_then(|(_, app)| app.version.as_deref()) else { return notes.skip() };
-    let found = manifest.version_name.as_deref().unwrap_or("no version");
+    let found = says.version.as_deref().unwrap_or("no version");
     if found != version {
         let seen = Observation::new("its version is not the one the project file expects");
-        notes.found(seen.expected(version).found(found).place(look.package.kind.manifest_entry()));
+        notes.found(seen.expected(version).found(found).place(look.build.says_in));
     }
 }
 
-/// Only names of the form APP-VERSION-CODE-DESTINATION say anything; others are nobody's claim.
+/// Only names of the form APP-VERSION-NUMBER-DESTINATION say anything; others are nobody's claim.
 fn name_mismatch(look: &BuildLook<'_>, notes: &mut Notes) {
-    let Some(manifest) = manifest(look, notes) else { return };
+    let Some(says) = says(look, notes) else { return };
     let Some((app, _)) = look.app else { return notes.skip() };
     let stem = look.file.rsplit_once('.').map_or(look.file, |(stem, _)| stem);
     let Some(claim) = stem.strip_prefix(app).and_then(|rest| rest.strip_prefix('-')) else { return };
     let Some((_, destination)) = Destination::ALL.iter().find(|(word, _)| claim.ends_with(*word)) else {
         return;
     };
-    let wanted = file_stem(app, manifest, *destination);
+    let wanted = file_stem(app, says, *destination);
     if stem != wanted {
         let seen = Observation::new("its file name says something else than the build inside");
-        let ending = look.package.kind.ending();
+        let ending = look.build.form.ending();
         notes.found(seen.expected(format!("{wanted}.{ending}")).found(look.file));
     }
 }
 
-/// What a signed build is called: APP-VERSION-CODE-DESTINATION.
-pub fn file_stem(app: &str, manifest: &Manifest, destination: Destination) -> String {
-    let version = manifest.version_name.as_deref().unwrap_or("0");
-    let code = manifest.version_code.unwrap_or(0);
+/// What a signed build is called: APP-VERSION-NUMBER-DESTINATION.
+pub fn file_stem(app: &str, says: &Says, destination: Destination) -> String {
     let plain = |c: char| if c.is_ascii_alphanumeric() || matches!(c, '.' | '_' | '+') { c } else { '_' };
-    let version: String = version.chars().map(plain).collect();
-    let split = manifest.split.as_deref().map_or_else(String::new, |split| {
-        let split: String = split.chars().map(plain).collect();
-        format!("-{split}")
+    let version: String = says.version.as_deref().unwrap_or("0").chars().map(plain).collect();
+    let number = says.number();
+    let part = says.part.as_deref().map_or_else(String::new, |part| {
+        let part: String = part.chars().map(plain).collect();
+        format!("-{part}")
     });
-    format!("{app}-{version}-{code}{split}-{destination}")
+    format!("{app}-{version}-{number}{part}-{destination}")
 }
 
 fn number_not_higher(look: &BuildLook<'_>, notes: &mut Notes) {
-    let Some(manifest) = manifest(look, notes) else { return };
-    let last = look.last.map(|last| (last.code, format!("above {}, the code of {}", last.code, last.file)));
-    let above = look.above.map(|code| (code, format!("above {code}, as asked for")));
-    let Some((least, expected)) = last.into_iter().chain(above).max_by_key(|(code, _)| *code) else {
+    let Some(says) = says(look, notes) else { return };
+    let word = look.build.platform.number_word();
+    let last =
+        look.last.map(|last| (&last.number, format!("above {}, which {} has", last.number, last.file)));
+    let above = look.above.map(|number| (number, format!("above {number}, as asked for")));
+    let Some((least, expected)) = last.into_iter().chain(above).max_by_key(|(number, _)| *number) else {
         return notes.skip();
     };
-    if manifest.version_code_unknown {
+    if says.number == Number::Unknown {
         let seen =
-            Observation::new("its version code is not known: it refers to something that is not in it");
-        return notes.found(seen.expected(expected).place(look.package.kind.manifest_entry()));
+            Observation::new(format!("its {word} is not known: it refers to something that is not in it"));
+        return notes.found(seen.expected(expected).place(look.build.says_in));
     }
-    let code = manifest.version_code.unwrap_or(0);
-    // what is built to be worked on keeps its number
-    let worked_on = look.destination == Some(Destination::Development);
-    if code < least || (code == least && !(worked_on && look.above.is_none())) {
-        let seen = Observation::new("its version code is not above the last release's");
-        let seen = seen.expected(expected).found(code);
-        // a device takes the same code again, a store does not
-        let again = code == least && look.destination == Some(Destination::Direct) && look.above.is_none();
-        let level = if again || (worked_on && look.above.is_none()) { Level::Warning } else { Level::Error };
-        notes.found(seen.level(level).place(look.package.kind.manifest_entry()));
+    let number = says.number();
+    // what was asked for is held to the letter
+    let asked = look.above.is_some();
+    let again = number == *least && !asked;
+    let takes_again = look.destination.is_some_and(Destination::takes_a_number_again);
+    let worked_on = !leaves_the_house(look) && !asked;
+    if number < *least || (number == *least && !(again && worked_on)) {
+        let seen = Observation::new(format!("its {word} is not above the last release's"));
+        let seen = seen.expected(expected).found(number);
+        let level = if (again && takes_again) || worked_on { Level::Warning } else { Level::Error };
+        notes.found(seen.level(level).place(look.build.says_in));
     }
 }
 
@@ -211,42 +220,35 @@ pub fn lacks_parts<'a>(
     manifest: &Manifest,
     others: impl Iterator<Item = &'a Part> + Clone,
 ) -> Option<String> {
-    let mut own = others.filter(|part| part.package == manifest.package);
+    let mut own = others.filter(|part| part.id == manifest.package);
     match &manifest.split {
-        Some(split) if own.all(|part| part.split.is_some()) => {
+        Some(split) if own.all(|part| part.part.is_some()) => {
             Some(format!("it is the part {split} of a package, and does not run without its base"))
         }
-        None if manifest.needs_splits && own.all(|part| part.split.is_none()) => {
+        None if manifest.needs_splits && own.all(|part| part.part.is_none()) => {
             Some("it does not run without further parts (splits), and none is at hand".into())
         }
         _ => None,
     }
 }
 
-fn incomplete(look: &BuildLook<'_>, notes: &mut Notes) {
-    let Some(manifest) = manifest(look, notes) else { return };
-    let goes_out = look.destination != Some(Destination::Development);
-    let level = if goes_out { Level::Error } else { Level::Warning };
+fn incomplete(look: &BuildLook<'_>, android: &AndroidBuild, notes: &mut Notes) {
+    let Some(manifest) = manifest(android, notes) else { return };
+    let Some(says) = says(look, notes) else { return };
+    let level = if leaves_the_house(look) { Level::Error } else { Level::Warning };
     if let Some(lacks) = lacks_parts(manifest, look.parts.iter()) {
         let alone = if manifest.split.is_some() { "a part alone" } else { "the base alone" };
         let seen = Observation::new(lacks).level(level).expected("all parts together").found(alone);
-        notes.found(seen.place(look.package.kind.manifest_entry()));
+        notes.found(seen.place(look.build.says_in));
     }
     let mut own: Vec<&str> =
-        look.signatures.signers.iter().map(|signer| signer.certificate_fingerprint.as_str()).collect();
+        look.build.signers.iter().map(|signer| signer.certificate_fingerprint.as_str()).collect();
     own.sort_unstable();
-    own.dedup();
-    let of_package = |part: &&Part| part.package == manifest.package && part.split != manifest.split;
+    let of_package = |part: &&Part| part.id == says.id && part.part != says.part;
     for part in look.parts.iter().filter(of_package) {
-        if part.code != manifest.version_code {
-            let code = |code: Option<u64>| code.map_or_else(|| "none".into(), |code| code.to_string());
+        if part.number != says.number() {
             let seen = Observation::new("the parts of the package are of different versions").level(level);
-            let found = format!(
-                "code {}, and code {} in {}",
-                code(manifest.version_code),
-                code(part.code),
-                part.file
-            );
+            let found = format!("code {}, and code {} in {}", says.number(), part.number, part.file);
             notes.found(seen.expected("one version code").found(found));
         }
         if part.certificates != own {
@@ -257,8 +259,8 @@ fn incomplete(look: &BuildLook<'_>, notes: &mut Notes) {
     }
 }
 
-fn target_too_low(look: &BuildLook<'_>, notes: &mut Notes) {
-    let Some(manifest) = manifest(look, notes) else { return };
+fn target_too_low(look: &BuildLook<'_>, android: &AndroidBuild, notes: &mut Notes) {
+    let Some(manifest) = manifest(android, notes) else { return };
     let Some(least) = look.policy.target_sdk else { return notes.skip() };
     if manifest.target_sdk.level().is_none() {
         return notes.skip();
@@ -266,38 +268,33 @@ fn target_too_low(look: &BuildLook<'_>, notes: &mut Notes) {
     if manifest.target_sdk.is_below(least) {
         let seen = Observation::new("it is made for an older platform than the policy allows");
         let seen = seen.expected(format!("target SDK {least} or later"));
-        notes.found(seen.found(&manifest.target_sdk).place(look.package.kind.manifest_entry()));
+        notes.found(seen.found(&manifest.target_sdk).place(look.build.says_in));
     }
 }
 
-fn sdk_range(look: &BuildLook<'_>, notes: &mut Notes) {
-    let Some(manifest) = manifest(look, notes) else { return };
+fn sdk_range(look: &BuildLook<'_>, android: &AndroidBuild, notes: &mut Notes) {
+    let Some(manifest) = manifest(android, notes) else { return };
     let Some(min) = manifest.min_sdk.level() else { return notes.skip() };
-    if let Some(max) = manifest.max_sdk
-        && max < min
-    {
+    let expected = format!("{min} or later");
+    if let Some(max) = manifest.max_sdk.filter(|max| *max < min) {
         let seen = Observation::new("its highest SDK is below its lowest: no device would install it");
-        notes.found(
-            seen.expected(format!("{min} or later")).found(max).place(look.package.kind.manifest_entry()),
-        );
+        notes.found(seen.expected(&expected).found(max).place(look.build.says_in));
     }
     if let Some(target) = manifest.target_sdk.level().filter(|target| *target < min) {
         let seen = Observation::new("its target SDK is below its lowest").level(Level::Warning);
-        notes.found(
-            seen.expected(format!("{min} or later")).found(target).place(look.package.kind.manifest_entry()),
-        );
+        notes.found(seen.expected(&expected).found(target).place(look.build.says_in));
     }
 }
 
-fn package_wanted(look: &BuildLook<'_>, notes: &mut Notes) {
-    if look.destination == Some(Destination::Direct) && look.package.kind == PackageKind::Bundle {
-        let seen = Observation::new("it is a bundle, which only a store makes anything of");
+fn package_wanted(look: &BuildLook<'_>, android: &AndroidBuild, notes: &mut Notes) {
+    if look.destination == Some(Destination::Direct) && android.package.kind == PackageKind::Bundle {
+        let seen = Observation::new(Refusal::BundleForPeople.to_string());
         notes.found(seen.expected("APK").found("AAB"));
     }
 }
 
-fn bundle_wanted(look: &BuildLook<'_>, notes: &mut Notes) {
-    if look.destination == Some(Destination::Store) && look.package.kind == PackageKind::Apk {
+fn bundle_wanted(look: &BuildLook<'_>, android: &AndroidBuild, notes: &mut Notes) {
+    if look.destination == Some(Destination::Store) && android.package.kind == PackageKind::Apk {
         let seen = Observation::new("it is an APK, and a store wants a bundle for a new app");
         notes.found(seen.expected("AAB").found("APK"));
     }

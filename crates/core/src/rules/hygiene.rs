@@ -3,7 +3,7 @@
 use jiff::SignedDuration;
 
 use super::{CabinetLook, CabinetStanding, Notes, Rule, Subject};
-use crate::findings::{Level, Observation};
+use crate::findings::{Level, Mend, Observation};
 use crate::model::{Facts, Item, Role, State};
 
 /// A backup is stale when the cabinet has changed since and it is older than this.
@@ -16,7 +16,7 @@ pub(super) const RULES: &[Rule] = &[
         about: "the cabinet's file is older than one that was seen",
         meaning: "An old file was put back, or this is a copy: what was done since is not in it.",
         remedy: "bring the newer file back, or restore this one for good",
-        subject: Subject::Cabinet(cabinet_older),
+        subjects: &[Subject::Cabinet(cabinet_older)],
     },
     Rule {
         name: "cabinet-parted",
@@ -24,7 +24,7 @@ pub(super) const RULES: &[Rule] = &[
         about: "two copies of the cabinet were both changed",
         meaning: "What was done in the other one is not in this one, and the other way round.",
         remedy: "find the other file, and choose one of the two",
-        subject: Subject::Cabinet(cabinet_parted),
+        subjects: &[Subject::Cabinet(cabinet_parted)],
     },
     Rule {
         name: "backup-missing",
@@ -32,7 +32,7 @@ pub(super) const RULES: &[Rule] = &[
         about: "a key that cannot be replaced is in no backup",
         meaning: "When this one file is lost, so is the key, and the app can never be updated again.",
         remedy: "make a backup on another disk",
-        subject: Subject::Cabinet(backup_missing),
+        subjects: &[Subject::Cabinet(backup_missing)],
     },
     Rule {
         name: "backup-stale",
@@ -40,7 +40,7 @@ pub(super) const RULES: &[Rule] = &[
         about: "the last backup is more than 30 days old and does not have everything",
         meaning: "What was added since would be lost with the cabinet's file.",
         remedy: "make a new backup",
-        subject: Subject::Cabinet(backup_stale),
+        subjects: &[Subject::Cabinet(backup_stale)],
     },
     Rule {
         name: "password-weak",
@@ -48,7 +48,7 @@ pub(super) const RULES: &[Rule] = &[
         about: "a keystore's password is easy to guess",
         meaning: "The password guards the key wherever the keystore is exported or lent to.",
         remedy: "let the tool generate a password: leave the password options out",
-        subject: Subject::Cabinet(password_weak),
+        subjects: &[Subject::Cabinet(password_weak)],
     },
 ];
 
@@ -85,13 +85,13 @@ fn backup_missing(look: &CabinetLook<'_>, notes: &mut Notes) {
             Observation::new(text).level(Level::Note)
         };
         let seen = seen.expected("2 copies or more").found("1, in this cabinet");
-        notes.found(seen.place(&item.name).mend(["cabinet", "backup", "FOLDER"]));
+        notes.found(seen.place(&item.name).mend(Mend::Backup));
     }
 }
 
 fn holds_signing_key(item: &Item) -> bool {
     match &item.facts {
-        Facts::Keystore(facts) => facts.entries.iter().any(|entry| entry.role == Role::Signing),
+        Facts::Keystore(facts) => facts.entries.iter().any(|entry| entry.roles().contains(&Role::Signing)),
         _ => false,
     }
 }
@@ -103,7 +103,7 @@ fn backup_stale(look: &CabinetLook<'_>, notes: &mut Notes) {
     {
         let text =
             format!("the last backup is {} days old and lacks what was added since", age.as_hours() / 24);
-        notes.found(Observation::new(text).mend(["cabinet", "backup", "FOLDER"]));
+        notes.found(Observation::new(text).mend(Mend::Backup));
     }
 }
 

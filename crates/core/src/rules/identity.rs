@@ -3,11 +3,12 @@
 use jiff::{SignedDuration, Timestamp};
 use ninekeys_formats::x509::{Certificate, KeyShape};
 
-use super::{BuildLook, CabinetLook, KnownSigner, Notes, Rule, Subject};
-use crate::android::{PackageKind, SchemeState, SignatureFault, SignerReport};
+use super::{BuildLook, KnownSigner, Notes, Rule, Subject};
+use crate::android::{AndroidBuild, PackageKind, SchemeState, SignatureFault, SignerReport};
+use crate::build::SignedBy;
 use crate::certificate::{LEAST_YEARS_FOR_SIGNING, end_of_validity, is_debug_certificate};
-use crate::findings::{Level, Observation};
-use crate::model::{Destination, Facts, ReleaseFacts, Role, State};
+use crate::findings::{Level, Mend, Observation};
+use crate::model::{Facts, Inventory, ReleaseFacts, Role, State};
 
 pub(super) const RULES: &[Rule] = &[
     Rule {
@@ -16,7 +17,7 @@ pub(super) const RULES: &[Rule] = &[
         about: "the signer's certificate has ended",
         meaning: "Stores refuse a build whose certificate has ended, and some devices refuse to install it.",
         remedy: "sign with a key whose certificate is still valid",
-        subject: Subject::Build(expired),
+        subjects: &[Subject::Build(expired)],
     },
     Rule {
         name: "identity-expires-soon",
@@ -24,7 +25,7 @@ pub(super) const RULES: &[Rule] = &[
         about: "the signer's certificate ends within the days that the project's policy gives",
         meaning: "What ends soon takes everything with it that it signs; a successor takes time to arrange.",
         remedy: "plan its successor now",
-        subject: Subject::Build(expires_soon),
+        subjects: &[Subject::Build(expires_soon)],
     },
     Rule {
         name: "identity-not-yet-valid",
@@ -32,7 +33,7 @@ pub(super) const RULES: &[Rule] = &[
         about: "the signer's certificate begins in the future",
         meaning: "A device whose clock is right refuses it until then. Often this machine's clock is wrong.",
         remedy: "compare this machine's clock, or wait until the certificate begins",
-        subject: Subject::Build(not_yet_valid),
+        subjects: &[Subject::Build(not_yet_valid)],
     },
     Rule {
         name: "key-too-weak",
@@ -40,7 +41,7 @@ pub(super) const RULES: &[Rule] = &[
         about: "the signer's key can be broken: RSA below 2048 bits, curves below 256, or DSA",
         meaning: "Who can compute the private key can publish updates in your name.",
         remedy: "sign with a key of at least RSA 2048 or EC P-256",
-        subject: Subject::Build(too_weak),
+        subjects: &[Subject::Build(too_weak)],
     },
     Rule {
         name: "key-validity-short",
@@ -48,7 +49,7 @@ pub(super) const RULES: &[Rule] = &[
         about: "the signing key's certificate ends less than 25 years after it began",
         meaning: "An app can be updated only while its signing key's certificate is valid; stores ask for decades.",
         remedy: "for a new app, make a key that is valid for 25 years or more",
-        subject: Subject::BuildAndCabinet(validity_short, kept_validity_short),
+        subjects: &[Subject::Android(validity_short), Subject::Material(kept_validity_short)],
     },
     Rule {
         name: "signer-changed",
@@ -57,7 +58,7 @@ pub(super) const RULES: &[Rule] = &[
         meaning: "A device installs an update only when it is signed under the same certificate: the same key under a \
                   renewed one is a stranger to it. Every user would have to remove the app first, and lose what it stored.",
         remedy: "sign with the key and the certificate that signed the last release",
-        subject: Subject::Build(signer_changed),
+        subjects: &[Subject::Android(signer_changed)],
     },
     Rule {
         name: "lineage-invalid",
@@ -66,7 +67,7 @@ pub(super) const RULES: &[Rule] = &[
         meaning: "With a proof that does not hold a device takes the new key for a stranger's, or an attacker's for \
                   the app's.",
         remedy: "sign with the key and lineage that the last release was signed with",
-        subject: Subject::Build(lineage_invalid),
+        subjects: &[Subject::Android(lineage_invalid)],
     },
     Rule {
         name: "debug-key",
@@ -75,7 +76,7 @@ pub(super) const RULES: &[Rule] = &[
         meaning: "Build tools make a debug key on every machine, under a password that everybody knows. Stores refuse it, \
                   and an app that was once released with it can be replaced by anybody's.",
         remedy: "sign it with the app's own key; what was released with a debug key has to be released as a new app",
-        subject: Subject::Build(debug_key),
+        subjects: &[Subject::Android(debug_key)],
     },
     Rule {
         name: "keys-swapped",
@@ -84,22 +85,16 @@ pub(super) const RULES: &[Rule] = &[
         meaning: "The upload key proves to a store who uploads; the signing key is what devices know the app by. With the \
                   wrong one of the two a store refuses the upload, or a device the update.",
         remedy: "sign it again for its destination: the right key is taken by itself",
-        subject: Subject::Build(keys_swapped),
+        subjects: &[Subject::Android(keys_swapped)],
     },
 ];
 
-/// The signers to look at: one per certificate.
-fn signers<'a>(look: &'a BuildLook<'_>, notes: &mut Notes) -> Vec<&'a SignerReport> {
-    let mut out: Vec<&SignerReport> = Vec::new();
-    for signer in &look.signatures.signers {
-        if !out.iter().any(|seen| seen.certificate_fingerprint == signer.certificate_fingerprint) {
-            out.push(signer);
-        }
-    }
-    if out.is_empty() {
+/// The signers to look at; without any a rule has nothing to say.
+fn signers<'a>(look: &BuildLook<'a>, notes: &mut Notes) -> &'a [SignedBy] {
+    if look.build.signers.is_empty() {
         notes.skip();
     }
-    out
+    &look.build.signers
 }
 
 fn time(seconds: i64) -> Timestamp {
@@ -167,8 +162,8 @@ fn too_weak(look: &BuildLook<'_>, notes: &mut Notes) {
     }
 }
 
-fn validity_short(look: &BuildLook<'_>, notes: &mut Notes) {
-    if look.destination == Some(Destination::Development) {
+fn validity_short(look: &BuildLook<'_>, _: &AndroidBuild, notes: &mut Notes) {
+    if look.destination.is_some_and(|to| !to.leaves_the_house()) {
         return notes.skip();
     }
     for signer in signers(look, notes) {
@@ -184,11 +179,11 @@ fn validity_short(look: &BuildLook<'_>, notes: &mut Notes) {
 }
 
 /// The same of the signing keys that a cabinet holds, before anything is signed with them.
-fn kept_validity_short(look: &CabinetLook<'_>, notes: &mut Notes) {
-    for (item, keystore) in look.inventory.keystores() {
-        let signing = keystore.entries.iter().filter(|entry| entry.role == Role::Signing);
+fn kept_validity_short(inventory: &Inventory, notes: &mut Notes) {
+    for (item, keystore) in inventory.keystores() {
+        let signing = keystore.entries.iter().filter(|entry| entry.roles().contains(&Role::Signing));
         for entry in signing.filter(|_| item.state == State::Active) {
-            let certificate = look.inventory.get(&entry.certificate).map(|item| &item.facts);
+            let certificate = inventory.get(&entry.certificate).map(|item| &item.facts);
             let Some(Facts::Certificate(certificate)) = certificate else { continue };
             if !is_too_short(certificate.not_before, certificate.not_after) {
                 continue;
@@ -237,7 +232,7 @@ impl<'a> Expected<'a> {
         Expected { name: now.map_or(&last.signed_with, |known| &known.name), key, certificate }
     }
 
-    fn is(&self, signer: &SignerReport) -> bool {
+    fn is(&self, signer: &SignedBy) -> bool {
         match self.certificate {
             "" => self.key == signer.key_fingerprint,
             certificate => certificate == signer.certificate_fingerprint,
@@ -245,7 +240,7 @@ impl<'a> Expected<'a> {
     }
 }
 
-fn signer_changed(look: &BuildLook<'_>, notes: &mut Notes) {
+fn signer_changed(look: &BuildLook<'_>, android: &AndroidBuild, notes: &mut Notes) {
     let signers = signers(look, notes);
     let mut expected: Vec<Expected<'_>> = match look.last {
         Some(last) => vec![Expected::of(last, look.known_signers)],
@@ -257,67 +252,68 @@ fn signer_changed(look: &BuildLook<'_>, notes: &mut Notes) {
     }
     let Some(first) = expected.first() else { return notes.skip() };
     // a verified lineage is the one excuse: all its certificates are one identity
-    let lineage = &look.signatures.lineage;
-    let handed_over = |one: &Expected<'_>, signer: &SignerReport| {
+    let lineage = &android.signatures.lineage;
+    let handed_over = |one: &Expected<'_>, signer: &SignedBy| {
         let has = |certificate: &str| lineage.iter().any(|key| key.certificate_fingerprint == certificate);
         has(one.certificate) && has(&signer.certificate_fingerprint)
     };
     for signer in signers {
         // the app's own other key is what `keys-swapped` says
-        if expected.iter().any(|one| one.is(signer) || handed_over(one, signer))
-            || swapped(look, signer).is_some()
-        {
-            continue;
+        let fine = expected.iter().any(|one| one.is(signer) || handed_over(one, signer));
+        if !fine && swapped(look, signer).is_none() {
+            let renewed = expected.iter().find(|one| one.key == signer.key_fingerprint);
+            let one = renewed.unwrap_or(first);
+            notes.found(stranger(look, android.package.kind, signer, one, renewed.is_some()));
         }
-        let since = look.last.map_or(String::new(), |last| format!(", which signed {}", last.file));
-        let renewed = expected.iter().find(|one| one.key == signer.key_fingerprint);
-        let with = match (renewed, look.last) {
-            (Some(_), Some(_)) => {
-                "it is signed with the same key as earlier releases, under another certificate"
-            }
-            (None, Some(_)) => "it is signed with a different key from earlier releases",
-            (Some(_), None) => "it is signed with the app's key under another certificate than the cabinet's",
-            (None, None) => "it is signed with none of the keys that the cabinet holds for the app",
-        };
-        let refused = match (look.package.kind, renewed) {
-            (PackageKind::Apk, Some(_)) => "devices compare certificates, and would not take it as an update",
-            (PackageKind::Apk, None) => "no device would take it as an update",
-            (PackageKind::Bundle, _) => "the store would not take the upload",
-        };
-        let one = renewed.unwrap_or(first);
-        let (wanted, found) = match renewed {
-            Some(_) => (
-                format!("certificate {} ({}{since})", short(one.certificate), one.name),
-                format!("certificate {}", short(&signer.certificate_fingerprint)),
-            ),
-            None => (
-                format!("key {} ({}{since})", short(one.key), one.name),
-                format!("key {}", short(&signer.key_fingerprint)),
-            ),
-        };
-        let seen = Observation::new(format!("{with}; {refused}"))
-            .expected(wanted)
-            .found(format!("{found}, {}", subject(&signer.certificate)));
-        // signing again helps only where the right certificate is at hand
-        let at_hand = look.known_signers.iter().any(|known| known.certificate == one.certificate);
-        let can_mend = at_hand || one.certificate.is_empty();
-        // nobody signs a stranger's build: only what is meant to go somewhere is ours
-        notes.found(match look.destination.filter(|_| can_mend) {
-            Some(to) => seen.mend(["sign", look.path, "--key", one.name, "--for", &to.to_string()]),
-            None => seen,
-        });
     }
 }
 
-fn debug_key(look: &BuildLook<'_>, notes: &mut Notes) {
+/// What is said of a signer that is not `expected`: `renewed` when it has that one's key under another certificate.
+fn stranger(
+    look: &BuildLook<'_>,
+    kind: PackageKind,
+    signer: &SignedBy,
+    expected: &Expected<'_>,
+    renewed: bool,
+) -> Observation {
+    let with = match (renewed, look.last) {
+        (true, Some(_)) => "it is signed with the same key as earlier releases, under another certificate",
+        (false, Some(_)) => "it is signed with a different key from earlier releases",
+        (true, None) => "it is signed with the app's key under another certificate than the cabinet's",
+        (false, None) => "it is signed with none of the keys that the cabinet holds for the app",
+    };
+    let refused = match (kind, renewed) {
+        (PackageKind::Apk, true) => "devices compare certificates, and would not take it as an update",
+        (PackageKind::Apk, false) => "no device would take it as an update",
+        (PackageKind::Bundle, _) => "the store would not take the upload",
+    };
+    let (word, wanted, found) = match renewed {
+        true => ("certificate", expected.certificate, &signer.certificate_fingerprint),
+        false => ("key", expected.key, &signer.key_fingerprint),
+    };
+    let since = look.last.map_or(String::new(), |last| format!(", which signed {}", last.file));
+    let seen = Observation::new(format!("{with}; {refused}"))
+        .expected(format!("{word} {} ({}{since})", short(wanted), expected.name))
+        .found(format!("{word} {}, {}", short(found), subject(&signer.certificate)));
+    // signing again helps only where the right certificate is at hand
+    let at_hand = look.known_signers.iter().any(|known| known.certificate == expected.certificate);
+    let can_mend = at_hand || expected.certificate.is_empty();
+    // nobody signs a stranger's build: only what is meant to go somewhere is ours
+    match look.destination.filter(|_| can_mend) {
+        Some(to) => seen.mend(Mend::Sign { key: Some(expected.name.into()), destination: Some(to) }),
+        None => seen,
+    }
+}
+
+fn debug_key(look: &BuildLook<'_>, _: &AndroidBuild, notes: &mut Notes) {
     let signers = signers(look, notes);
-    if look.destination == Some(Destination::Development) {
+    if look.destination.is_some_and(|to| !to.leaves_the_house()) {
         return notes.skip();
     }
-    for signer in signers
-        .into_iter()
-        .filter(|signer| is_debug_certificate(&signer.certificate.subject, &signer.certificate_fingerprint))
-    {
+    let is_debug = |signer: &&SignedBy| {
+        is_debug_certificate(&signer.certificate.subject, &signer.certificate_fingerprint)
+    };
+    for signer in signers.iter().filter(is_debug) {
         let seen = Observation::new("it is signed with a debug key, which anybody can have");
         notes.found(seen.expected("the app's own key").found(subject(&signer.certificate)));
     }
@@ -325,15 +321,12 @@ fn debug_key(look: &BuildLook<'_>, notes: &mut Notes) {
 
 /// The role that a build's destination wants, and the other.
 fn roles(look: &BuildLook<'_>) -> Option<(Role, Role)> {
-    match look.destination? {
-        Destination::Store => Some((Role::Upload, Role::Signing)),
-        Destination::Direct => Some((Role::Signing, Role::Upload)),
-        _ => None,
-    }
+    let wanted = look.destination?.android_role()?;
+    Some((wanted, wanted.other()))
 }
 
 /// The key that should have signed, when the app's other one did. An app that has only the one uses it for both.
-fn swapped<'a>(look: &'a BuildLook<'_>, signer: &SignerReport) -> Option<&'a KnownSigner> {
+fn swapped<'a>(look: &'a BuildLook<'_>, signer: &SignedBy) -> Option<&'a KnownSigner> {
     let (wanted, other) = roles(look)?;
     let held = |role: Role| {
         let is = |known: &&KnownSigner| known.certificate == signer.certificate_fingerprint;
@@ -345,7 +338,7 @@ fn swapped<'a>(look: &'a BuildLook<'_>, signer: &SignerReport) -> Option<&'a Kno
     look.known_signers.iter().find(|known| known.role == wanted)
 }
 
-fn keys_swapped(look: &BuildLook<'_>, notes: &mut Notes) {
+fn keys_swapped(look: &BuildLook<'_>, _: &AndroidBuild, notes: &mut Notes) {
     let signers = signers(look, notes);
     let Some((wanted, other)) = roles(look) else { return notes.skip() };
     if !look.known_signers.iter().any(|known| known.role == wanted) {
@@ -361,14 +354,16 @@ fn keys_swapped(look: &BuildLook<'_>, notes: &mut Notes) {
         let seen = Observation::new(says)
             .expected(format!("the {word}, key {} ({})", short(&right.key), right.name))
             .found(format!("the {}, key {}", other.nine_key().word(), short(&signer.key_fingerprint)));
-        let to = look.destination.map(|to| to.to_string()).unwrap_or_default();
-        notes.found(seen.mend(["sign", look.path, "--key", &right.name, "--for", &to]));
+        notes.found(seen.mend(Mend::Sign { key: Some(right.name.clone()), destination: look.destination }));
     }
 }
 
-fn lineage_invalid(look: &BuildLook<'_>, notes: &mut Notes) {
-    let signers = signers(look, notes);
-    for report in &look.signatures.schemes {
+fn lineage_invalid(_: &BuildLook<'_>, android: &AndroidBuild, notes: &mut Notes) {
+    let signatures = &android.signatures;
+    if signatures.signers.is_empty() {
+        return notes.skip();
+    }
+    for report in &signatures.schemes {
         let SchemeState::Broken(faults) = &report.state else { continue };
         for fault in faults {
             if let SignatureFault::Lineage(fault) = fault {
@@ -378,9 +373,14 @@ fn lineage_invalid(look: &BuildLook<'_>, notes: &mut Notes) {
             }
         }
     }
-    let lineage = &look.signatures.lineage;
+    let mut signers: Vec<&SignerReport> = Vec::new();
+    for signer in &signatures.signers {
+        if !signers.iter().any(|seen| seen.certificate_fingerprint == signer.certificate_fingerprint) {
+            signers.push(signer);
+        }
+    }
     let linked = |signer: &&SignerReport| {
-        lineage.iter().any(|key| key.certificate_fingerprint == signer.certificate_fingerprint)
+        signatures.lineage.iter().any(|key| key.certificate_fingerprint == signer.certificate_fingerprint)
     };
     let newest = signers.last().map(|signer| signer.scheme);
     let several = signers.iter().any(|signer| Some(signer.scheme) != newest);

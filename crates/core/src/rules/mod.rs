@@ -11,20 +11,17 @@ pub use identity::is_too_short;
 use jiff::Timestamp;
 use serde::Serialize;
 
-use crate::android::{Package, Signatures};
-use crate::findings::{Finding, Level, Observation};
-use crate::model::{App, Destination, Inventory, LastBackup, Policy, ReleaseFacts, Role};
+use crate::android::AndroidBuild;
+use crate::build::Build;
+use crate::findings::{Finding, Level, Mend, Observation};
+use crate::model::{App, BuildNumber, Destination, Inventory, LastBackup, Policy, ReleaseFacts, Role};
 
 /// A build under check and what it is compared with.
 pub struct BuildLook<'a> {
     /// The file's name, without its folder.
     pub file: &'a str,
-    /// How a user would name the file in a command.
-    pub path: &'a str,
     /// What is in it.
-    pub package: &'a Package,
-    /// What came of its signatures.
-    pub signatures: &'a Signatures,
+    pub build: &'a Build,
     /// Where it goes, if that is known.
     pub destination: Option<Destination>,
     /// Its app in the project file, by name.
@@ -33,8 +30,8 @@ pub struct BuildLook<'a> {
     pub policy: &'a Policy,
     /// The last release of the same app before this build.
     pub last: Option<&'a ReleaseFacts>,
-    /// A version code that it has to be above, whatever the ledger says.
-    pub above: Option<u64>,
+    /// A number that it has to be above, whatever the ledger says.
+    pub above: Option<&'a BuildNumber>,
     /// The builds that are looked at together with it.
     pub parts: &'a [Part],
     /// The keys that the cabinet holds for this app.
@@ -49,16 +46,16 @@ pub struct Part {
     /// The file's name.
     pub file: String,
     /// The package's name.
-    pub package: String,
+    pub id: String,
     /// Which part it is; nothing for the base.
-    pub split: Option<String>,
+    pub part: Option<String>,
     /// Its version code.
-    pub code: Option<u64>,
+    pub number: BuildNumber,
     /// The fingerprints of its signers' certificates, in order.
     pub certificates: Vec<String>,
 }
 
-/// A key of the cabinet that an app may be signed with.
+/// A key of the cabinet that an app may be signed with, in one of its roles: a key that has both for the app is there twice.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct KnownSigner {
     /// The keystore's name.
@@ -106,14 +103,16 @@ pub struct CabinetLook<'a> {
     pub now: Timestamp,
 }
 
-/// What a rule looks at.
+/// What a rule looks at. A rule may look at several, each in its own way.
 pub enum Subject {
-    /// A build.
+    /// A build of any platform.
     Build(fn(&BuildLook<'_>, &mut Notes)),
-    /// A cabinet.
+    /// An Android package.
+    Android(fn(&BuildLook<'_>, &AndroidBuild, &mut Notes)),
+    /// The material in a cabinet that builds are signed with.
+    Material(fn(&Inventory, &mut Notes)),
+    /// A cabinet, as it is kept.
     Cabinet(fn(&CabinetLook<'_>, &mut Notes)),
-    /// A build, and the material in a cabinet that builds are signed with.
-    BuildAndCabinet(fn(&BuildLook<'_>, &mut Notes), fn(&CabinetLook<'_>, &mut Notes)),
 }
 
 /// A rule: its name is an interface and stays.
@@ -128,8 +127,15 @@ pub struct Rule {
     pub meaning: &'static str,
     /// What to do, in a sentence.
     pub remedy: &'static str,
-    /// The look itself.
-    pub subject: Subject,
+    /// The looks themselves.
+    pub subjects: &'static [Subject],
+}
+
+impl Rule {
+    /// Whether it looks at builds.
+    pub fn is_for_builds(&self) -> bool {
+        self.subjects.iter().any(|subject| matches!(subject, Subject::Build(_) | Subject::Android(_)))
+    }
 }
 
 /// What a rule writes down.
@@ -174,10 +180,10 @@ pub fn find(name: &str) -> Option<(&'static str, &'static Rule)> {
 }
 
 /// What a check came to.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
-pub struct Verdict {
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Verdict<M = Mend> {
     /// What was found, family by family.
-    pub findings: Vec<Finding>,
+    pub findings: Vec<Finding<M>>,
     /// How many rules looked.
     pub rules: usize,
     /// How many of them had nothing to say.
@@ -186,22 +192,31 @@ pub struct Verdict {
     pub not_compared: Vec<&'static str>,
 }
 
-impl Verdict {
+impl<M> Verdict<M> {
     /// How many findings are of that level.
     pub fn count(&self, level: Level) -> usize {
         self.findings.iter().filter(|finding| finding.level == level).count()
     }
 
-    /// Whether nothing speaks against the build.
+    /// Whether nothing speaks against what was looked at.
     pub fn is_ready(&self) -> bool {
         self.count(Level::Error) == 0
     }
 
     /// The findings of a family.
-    pub fn family(&self, name: &str) -> impl Iterator<Item = &Finding> {
+    pub fn family(&self, name: &str) -> impl Iterator<Item = &Finding<M>> {
         self.findings.iter().filter(move |finding| finding.family == name)
     }
 
+    /// The same with what mends each finding said in another way.
+    pub fn map<N>(self, mut say: impl FnMut(M) -> N) -> Verdict<N> {
+        let Verdict { findings, rules, fine, not_compared } = self;
+        let findings = findings.into_iter().map(|finding| finding.map(&mut say)).collect();
+        Verdict { findings, rules, fine, not_compared }
+    }
+}
+
+impl Verdict {
     fn add(&mut self, family: &'static str, rule: &'static Rule, notes: Notes) {
         if notes.skipped {
             self.not_compared.push(rule.name);
@@ -223,34 +238,43 @@ impl Verdict {
     }
 }
 
-/// Looks at a build with every rule for builds.
+/// Looks at a build with every rule for builds of its platform.
 pub fn check_build(look: &BuildLook<'_>) -> Verdict {
-    run(|subject, notes| match subject {
-        Subject::Build(rule) | Subject::BuildAndCabinet(rule, _) => {
+    run(|subject, notes| match (subject, look.build.android()) {
+        (Subject::Build(rule), _) => {
             rule(look, notes);
             true
         }
-        Subject::Cabinet(_) => false,
+        (Subject::Android(rule), Some(android)) => {
+            rule(look, android, notes);
+            true
+        }
+        (Subject::Android(_), None) | (Subject::Material(_) | Subject::Cabinet(_), _) => false,
     })
 }
 
-/// Looks at a cabinet with every rule for cabinets.
+/// Looks at a cabinet with every rule for cabinets, and at the material in it.
 pub fn check_cabinet(look: &CabinetLook<'_>) -> Verdict {
     run(|subject, notes| match subject {
-        Subject::Cabinet(rule) | Subject::BuildAndCabinet(_, rule) => {
+        Subject::Cabinet(rule) => {
             rule(look, notes);
             true
         }
-        Subject::Build(_) => false,
+        Subject::Material(rule) => {
+            rule(look.inventory, notes);
+            true
+        }
+        Subject::Build(_) | Subject::Android(_) => false,
     })
 }
 
 fn run(look: impl Fn(&Subject, &mut Notes) -> bool) -> Verdict {
-    let mut verdict = Verdict::default();
+    let mut verdict = Verdict { findings: Vec::new(), rules: 0, fine: 0, not_compared: Vec::new() };
     for family in FAMILIES {
         for rule in family.rules {
             let mut notes = Notes::default();
-            if look(&rule.subject, &mut notes) {
+            let looked = rule.subjects.iter().filter(|subject| look(subject, &mut notes)).count();
+            if looked > 0 {
                 verdict.add(family.name, rule, notes);
             }
         }

@@ -7,10 +7,10 @@ use std::sync::atomic::AtomicBool;
 
 use ninekeys_core::android::{Identity, Opened, Package, Signatures, Signing, verify};
 use ninekeys_core::certificate::{Subject, self_signed};
-use ninekeys_core::digest::Sink;
 use ninekeys_core::env::{Env, Silent};
 use ninekeys_core::keys::{Algorithm, KeyMaker, PrivateKey, SystemKeys};
 use ninekeys_core::model::Destination;
+use ninekeys_core::stream::Sink;
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::signing_block;
 

@@ -1,29 +1,29 @@
 //! `check`: everything that can be wrong with a build, before the store says so.
 
-use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use jiff::Timestamp;
 use ninekeys_cabinet::CabinetError;
-use ninekeys_core::android::{
-    Package, PackageKind, Scheme, SchemeReport, SchemeState, Signatures, check_idsig, verify,
-};
-use ninekeys_core::digest::DigestError;
+use ninekeys_core::android::{AndroidBuild, PackageKind, Scheme, SchemeState, Signatures};
+use ninekeys_core::build::{Build, ExamineError, Form, Says};
 use ninekeys_core::env::{Env, Silent};
 use ninekeys_core::model::{
-    App, Destination, Inventory, KeystoreEntry, Policy, Project, ReleaseFacts, replaced,
+    App, BuildNumber, Destination, Inventory, KeystoreEntry, Platform, Policy, Project, ReleaseFacts, Role,
+    replaced,
 };
-use ninekeys_core::rules::{BuildLook, KnownSigner, Part, Verdict, check_build};
+use ninekeys_core::rules::{BuildLook, KnownSigner, Part, check_build, file_stem};
+use ninekeys_core::stream::DigestError;
 use ninekeys_formats::idsig::ENDING;
-use ninekeys_formats::limits::Limits;
 use ninekeys_formats::manifest::Manifest;
 use ninekeys_formats::source::Source;
 use ninekeys_formats::zip::ZipError;
 use serde::Serialize;
 use thiserror::Error;
 
+use crate::advice::{self, Named};
+use crate::answers::{BuildSaid, CertificateSaid, KeySaid, Verdict};
 use crate::ctx::{Ctx, OpenError};
 use crate::files::{self, FileError, InputFile};
 use crate::project::ProjectError;
@@ -38,10 +38,10 @@ pub struct Request {
     pub build: PathBuf,
     /// Where it goes.
     pub destination: Option<Destination>,
-    /// The app it has to be; found by its package when nothing is said.
+    /// The app it has to be; found by its id when nothing is said.
     pub app: Option<String>,
-    /// A version code that it has to be above.
-    pub above: Option<u64>,
+    /// A number that it has to be above.
+    pub above: Option<BuildNumber>,
 }
 
 /// What was found.
@@ -54,22 +54,26 @@ pub struct CheckReport {
     /// Its size in bytes.
     pub size: u64,
     /// Its platform.
-    pub platform: &'static str,
-    /// APK or AAB.
-    pub form: PackageKind,
+    pub platform: Platform,
+    /// What kind of file it is.
+    pub form: Form,
     /// Where it goes, if that is known.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub destination: Option<Destination>,
-    /// The app's title, if the project file has it.
+    /// The app's name, if the project file has it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub app: Option<String>,
-    /// What its manifest says, if it can be read.
+    /// What people call the app.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub manifest: Option<Manifest>,
+    pub title: Option<String>,
+    /// What it says of itself, if that can be read.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub says: Option<BuildSaid>,
+    /// What only an Android build has.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub android: Option<AndroidLines>,
     /// Who signed it.
     pub signers: Vec<SignerLine>,
-    /// The schemes that are present, and whether each was verified.
-    pub schemes: Vec<SchemeLine>,
     /// The findings and how many rules looked.
     pub verdict: Verdict,
     /// What it could not be compared with, and why.
@@ -81,27 +85,42 @@ pub struct CheckReport {
     pub at: Timestamp,
 }
 
+/// What only an Android build has.
+#[derive(Debug, Clone, Serialize)]
+pub struct AndroidLines {
+    /// What its manifest says, if it can be read.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub manifest: Option<Manifest>,
+    /// The schemes that are present, and whether each was verified.
+    pub schemes: Vec<SchemeLine>,
+}
+
+impl AndroidLines {
+    pub(crate) fn of(android: &AndroidBuild) -> Self {
+        let schemes = android.signatures.schemes.iter().map(|report| SchemeLine {
+            scheme: report.scheme,
+            verified: report.state == SchemeState::Verified,
+        });
+        AndroidLines { manifest: android.manifest().cloned(), schemes: schemes.collect() }
+    }
+}
+
 /// A signer, for people.
 #[derive(Debug, Clone, Serialize)]
 pub struct SignerLine {
-    /// The schemes it signed.
+    /// The schemes it signed, on Android.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub schemes: Vec<Scheme>,
     /// The keystore in the cabinet that holds key and certificate, if one does.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub name: Option<String>,
+    pub keystore: Option<String>,
     /// The keystore that holds the key under another certificate, where none holds both.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub same_key_as: Option<String>,
-    /// The certificate's subject.
-    pub subject: String,
-    /// SHA-256 of the certificate.
-    pub certificate: String,
-    /// SHA-256 of the public key.
-    pub key: String,
-    /// Kind and size of the key.
-    pub algorithm: String,
-    /// When the certificate ends, seconds since 1970.
-    pub not_after: i64,
+    /// Its certificate.
+    pub certificate: CertificateSaid,
+    /// Its key.
+    pub key: KeySaid,
 }
 
 /// A scheme, for people.
@@ -143,6 +162,15 @@ pub enum CheckError {
 pub struct Background {
     pub(crate) project: Option<Project>,
     pub(crate) inventory: Option<Arc<Inventory>>,
+}
+
+impl From<ExamineError> for CheckError {
+    fn from(error: ExamineError) -> Self {
+        match error {
+            ExamineError::Zip(error) => error.into(),
+            ExamineError::Digest(error) => error.into(),
+        }
+    }
 }
 
 impl Background {
@@ -194,7 +222,7 @@ pub fn check(ctx: &Ctx<'_>, requests: &[Request]) -> Result<Vec<Checked>, CheckE
         }
     };
     let threads = std::thread::available_parallelism().map_or(1, usize::from).min(requests.len());
-    let mut done: Vec<(usize, Result<Examined, CheckError>)> = std::thread::scope(|scope| {
+    let mut done: Vec<(usize, Result<Build, CheckError>)> = std::thread::scope(|scope| {
         let running: Vec<_> = (1..threads).map(|_| scope.spawn(work)).collect();
         let mut done = work();
         for thread in running {
@@ -207,21 +235,25 @@ pub fn check(ctx: &Ctx<'_>, requests: &[Request]) -> Result<Vec<Checked>, CheckE
     let parts: Vec<Option<Part>> = done
         .iter()
         .zip(&places)
-        .map(|((_, examined), path)| examined.as_ref().ok().and_then(|one| one.part(&file_name(path))))
+        .map(|((_, build), path)| part(build.as_ref().ok()?, &file_name(path)))
         .collect();
     let mut checked = Vec::new();
-    for (((index, examined), request), path) in done.into_iter().zip(requests).zip(&places) {
+    for (((index, build), request), path) in done.into_iter().zip(requests).zip(&places) {
         let others = parts.iter().enumerate().filter(|(other, _)| *other != index);
         let others: Vec<Part> = others.filter_map(|(_, part)| part.clone()).collect();
-        let outcome =
-            examined.and_then(|examined| judge_file(&env, path, request, &background, examined, &others));
+        let outcome = build.and_then(|build| judge_file(&env, path, request, &background, &build, &others));
         checked.push(Checked { build: request.build.clone(), outcome });
     }
     Ok(checked)
 }
 
-fn examine_file(env: &Env<'_>, path: &Path) -> Result<Examined, CheckError> {
+fn examine_file(env: &Env<'_>, path: &Path) -> Result<Build, CheckError> {
     examine(env, &InputFile::open(path)?, idsig_beside(path)?.as_deref())
+}
+
+/// Reads a build and verifies its signatures, that in the file of scheme v4 beside it included.
+pub(crate) fn examine(env: &Env<'_>, source: &dyn Source, idsig: Option<&[u8]>) -> Result<Build, CheckError> {
+    Ok(Build::examine(source, idsig, env)?)
 }
 
 fn judge_file(
@@ -229,7 +261,7 @@ fn judge_file(
     path: &Path,
     request: &Request,
     background: &Background,
-    examined: Examined,
+    build: &Build,
     parts: &[Part],
 ) -> Result<CheckReport, CheckError> {
     let project = background.project.as_ref();
@@ -245,11 +277,11 @@ fn judge_file(
         path: request.build.display().to_string(),
         destination: request.destination,
         app: named,
-        above: request.above,
+        above: request.above.clone(),
         superseded: None,
         parts,
     };
-    Ok(judge(env, background, &subject, examined).report)
+    Ok(judge(env, background, &subject, build))
 }
 
 /// The file of scheme v4 beside a package, if there is one.
@@ -267,63 +299,26 @@ pub(crate) struct BuildSubject<'a> {
     pub(crate) path: String,
     pub(crate) destination: Option<Destination>,
     pub(crate) app: Option<(&'a str, &'a App)>,
-    pub(crate) above: Option<u64>,
+    pub(crate) above: Option<BuildNumber>,
     /// A release that this build takes the place of: its file name.
     pub(crate) superseded: Option<&'a str>,
     /// The builds that are looked at together with it.
     pub(crate) parts: &'a [Part],
 }
 
-/// What is in a build, and what came of its signatures, before anything is judged.
-pub(crate) struct Examined {
-    package: Package,
-    signatures: Signatures,
-}
-
-impl Examined {
-    /// Whether a scheme is there and verified.
-    pub(crate) fn holds(&self, scheme: Scheme) -> bool {
-        let is = |report: &SchemeReport| report.scheme == scheme && report.state == SchemeState::Verified;
-        self.signatures.schemes.iter().any(is)
-    }
-
-    /// What others have to know of it to be parts of one package with it.
-    fn part(&self, file: &str) -> Option<Part> {
-        let manifest = self.package.manifest.as_ref().ok()?;
-        let signers = self.signatures.signers.iter();
-        let mut certificates: Vec<String> =
-            signers.map(|signer| signer.certificate_fingerprint.clone()).collect();
-        certificates.sort();
-        certificates.dedup();
-        Some(Part {
-            file: file.into(),
-            package: manifest.package.clone(),
-            split: manifest.split.clone(),
-            code: manifest.version_code,
-            certificates,
-        })
-    }
-}
-
-/// Reads a build and verifies its signatures, that in the file of scheme v4 beside it included.
-pub(crate) fn examine(
-    env: &Env<'_>,
-    source: &dyn Source,
-    idsig: Option<&[u8]>,
-) -> Result<Examined, CheckError> {
-    let package = Package::read(source, &Limits::USUAL)?;
-    let mut signatures = verify(source, &package, &Limits::USUAL, env)?;
-    if let Some(idsig) = idsig {
-        check_idsig(source, idsig, &mut signatures, &Limits::USUAL, env)?;
-    }
-    Ok(Examined { package, signatures })
-}
-
-/// What a check came to, for those who go on with the build.
-pub(crate) struct CheckedSource {
-    pub(crate) report: CheckReport,
-    pub(crate) signatures: Signatures,
-    pub(crate) folders: BTreeMap<String, u64>,
+/// What others have to know of a build to be parts of one package with it.
+fn part(build: &Build, file: &str) -> Option<Part> {
+    let says = build.says.as_ref()?;
+    let mut certificates: Vec<String> =
+        build.signers.iter().map(|signer| signer.certificate_fingerprint.clone()).collect();
+    certificates.sort();
+    Some(Part {
+        file: file.into(),
+        id: says.id.clone(),
+        part: says.part.clone(),
+        number: says.number(),
+        certificates,
+    })
 }
 
 /// Looks at a build, whose bytes may not bear their name yet, with every rule; `sign` proves its output with this.
@@ -331,72 +326,79 @@ pub(crate) fn judge(
     env: &Env<'_>,
     background: &Background,
     subject: &BuildSubject<'_>,
-    examined: Examined,
-) -> CheckedSource {
-    let Examined { package, signatures } = examined;
-    let manifest = package.manifest.as_ref().ok();
+    build: &Build,
+) -> CheckReport {
+    let says = build.says.as_ref();
     let project = background.project.as_ref();
-    let by_package = || manifest.and_then(|m| project?.app_of_package(&m.package));
-    let app = subject.app.or_else(by_package);
+    let by_id = || says.and_then(|says| project?.app_of(build.platform, &says.id));
+    let app = subject.app.or_else(by_id);
     let default_policy = Policy::default();
     let releases = background.inventory.as_deref().map(Inventory::releases).unwrap_or_default();
     let destination = subject
         .destination
-        .or_else(|| released_for(&releases, &signatures, &subject.file))
-        .or((package.kind == PackageKind::Bundle).then_some(Destination::Store))
-        .or_else(|| only_destination(app));
+        .or_else(|| released_for(&releases, build, &subject.file))
+        .or_else(|| only_destination_of(build.form))
+        .or_else(|| only_destination(app, build.platform));
     let gone = replaced(&releases);
     let counting = releases.iter().zip(gone).filter(|(_, gone)| !gone).map(|(release, _)| *release);
     let counting: Vec<&ReleaseFacts> = counting.collect();
-    let last = last_release(&counting, app, manifest, &signatures, destination, subject.superseded);
+    let last = last_release(&counting, app, build, destination, subject.superseded);
     let known = known_signers(background.inventory.as_deref(), app.map(|(name, _)| name));
     let look = BuildLook {
         file: &subject.file,
-        path: &subject.path,
-        package: &package,
-        signatures: &signatures,
+        build,
         destination,
         app,
         policy: project.map_or(&default_policy, |project| &project.policy),
         last,
-        above: subject.above,
+        above: subject.above.as_ref(),
         parts: subject.parts,
         known_signers: &known,
         now: env.now,
     };
     let verdict = check_build(&look);
-    let report = CheckReport {
+    let named = Named {
+        path: &subject.path,
+        app: subject.app.map(|(name, _)| name).filter(|_| by_id().is_none()),
+        destination,
+        output: &|to| Some(file_name_of(app?.0, says?, to, build.form)),
+    };
+    CheckReport {
         ready: verdict.is_ready(),
         file: subject.file.clone(),
-        size: package.size,
-        platform: "android",
-        form: package.kind,
+        size: build.size,
+        platform: build.platform,
+        form: build.form,
         destination,
-        app: app.map(|(_, app)| app.title.clone()),
-        signers: signer_lines(&signatures, background.inventory.as_deref()),
-        schemes: scheme_lines(&signatures),
-        not_compared: not_compared(background, app),
+        app: app.map(|(name, _)| name.to_owned()),
+        title: app.map(|(_, app)| app.title.clone()),
+        says: BuildSaid::of(build),
+        android: build.android().map(AndroidLines::of),
+        signers: signer_lines(build, background.inventory.as_deref()),
+        not_compared: not_compared(background, app, build.platform),
         last_release: last.cloned(),
-        verdict,
-        manifest: manifest.cloned(),
+        verdict: verdict.map(|mend| advice::for_build(mend, &named)),
         at: env.now,
-    };
-    let folders = package.folders();
-    CheckedSource { report, signatures, folders }
+    }
+}
+
+/// What a signed build is called.
+pub(crate) fn file_name_of(app: &str, says: &Says, destination: Destination, form: Form) -> String {
+    format!("{}.{}", file_stem(app, says, destination), form.ending())
 }
 
 /// Whether a release in the ledger is this very build: the same content under another key is another.
-fn is_itself(release: &ReleaseFacts, signatures: &Signatures) -> bool {
-    signatures.content.as_deref() == Some(release.content.as_str())
-        && signatures.signers.iter().any(|signer| match release.signer_certificate.as_str() {
+fn is_itself(release: &ReleaseFacts, build: &Build) -> bool {
+    build.content.as_deref() == Some(release.content.as_str())
+        && build.signers.iter().any(|signer| match release.signer_certificate.as_str() {
             "" => signer.key_fingerprint == release.signer,
             certificate => signer.certificate_fingerprint == certificate,
         })
 }
 
 /// Where this very build was signed for, if the ledger has it.
-fn released_for(releases: &[&ReleaseFacts], signatures: &Signatures, file: &str) -> Option<Destination> {
-    let own = || releases.iter().rev().filter(|release| is_itself(release, signatures));
+fn released_for(releases: &[&ReleaseFacts], build: &Build, file: &str) -> Option<Destination> {
+    let own = || releases.iter().rev().filter(|release| is_itself(release, build));
     if let Some(named) = own().find(|release| release.file == file) {
         return Some(named.destination);
     }
@@ -405,9 +407,17 @@ fn released_for(releases: &[&ReleaseFacts], signatures: &Signatures, file: &str)
     own().all(|release| release.destination == first).then_some(first)
 }
 
+/// Where builds of a form go that can go only to one place: of a bundle a store alone makes anything.
+pub(crate) fn only_destination_of(form: Form) -> Option<Destination> {
+    match form {
+        Form::Android(PackageKind::Bundle) => Some(Destination::Store),
+        Form::Android(PackageKind::Apk) => None,
+    }
+}
+
 /// The destination of an app that has only one.
-fn only_destination(app: Option<(&str, &App)>) -> Option<Destination> {
-    match app?.1.android.as_ref()?.destinations.as_slice() {
+fn only_destination(app: Option<(&str, &App)>, platform: Platform) -> Option<Destination> {
+    match app?.1.side(platform)?.destinations {
         [only] => Some(*only),
         _ => None,
     }
@@ -419,44 +429,46 @@ fn only_destination(app: Option<(&str, &App)>) -> Option<Destination> {
 fn last_release<'a>(
     releases: &[&'a ReleaseFacts],
     app: Option<(&str, &App)>,
-    manifest: Option<&Manifest>,
-    signatures: &Signatures,
+    build: &Build,
     destination: Option<Destination>,
     superseded: Option<&str>,
 ) -> Option<&'a ReleaseFacts> {
-    let of_app = |release: &&&ReleaseFacts| match manifest {
-        Some(manifest) => release.id == manifest.package,
+    let says = build.says.as_ref();
+    let of_app = |release: &&&ReleaseFacts| match says {
+        Some(says) => release.id == says.id && release.platform == build.platform,
         None => app.is_some_and(|(name, _)| release.app == name),
     };
     // what was signed to be worked on is no release of anything
     let same_way = |release: &&&ReleaseFacts| match destination {
         Some(wanted) => release.destination == wanted,
-        None => release.destination != Destination::Development,
+        None => release.destination.leaves_the_house(),
     };
     // every part of a package has numbers of its own: all of one version have the same
-    let split = manifest.and_then(|manifest| manifest.split.as_deref());
-    let same_part = |release: &&&ReleaseFacts| release.split.as_deref() == split;
+    let part = says.and_then(|says| says.part.as_deref());
+    let same_part = |release: &&&ReleaseFacts| release.split.as_deref() == part;
     let own: Vec<&ReleaseFacts> =
         releases.iter().filter(of_app).filter(same_way).filter(same_part).copied().collect();
-    let itself = own.iter().position(|release| is_itself(release, signatures));
+    let itself = own.iter().position(|release| is_itself(release, build));
     let before = own.get(..itself.unwrap_or(own.len())).unwrap_or_default();
     let own_name = itself.and_then(|at| own.get(at)).map(|release| release.file.as_str());
     // a build that was signed again for the same place has taken the place of the first
     let counts = |release: &&&ReleaseFacts| {
         Some(release.file.as_str()) != superseded && Some(release.file.as_str()) != own_name
     };
-    before.iter().filter(counts).max_by_key(|release| release.code).copied()
+    before.iter().filter(counts).max_by_key(|release| &release.number).copied()
 }
 
-/// The keys of the cabinet that an app may be signed with.
+/// The keys of the cabinet that an app may be signed with, in each role that they have for it.
 pub(crate) fn known_signers(inventory: Option<&Inventory>, app: Option<&str>) -> Vec<KnownSigner> {
     let (Some(inventory), Some(app)) = (inventory, app) else { return Vec::new() };
-    let known = inventory.android_keys(app).filter_map(|(keystore, entry)| {
-        let key = crate::keystore::key_facts(inventory, entry)?.fingerprint.clone();
-        let certificate = crate::keystore::certificate_of(inventory, entry)?.fingerprint.clone();
-        Some(KnownSigner { name: keystore.name.clone(), role: entry.role, key, certificate })
-    });
-    known.collect()
+    let of = |role: Role| {
+        inventory.android_keys(app, role).filter_map(move |(keystore, entry)| {
+            let key = crate::keystore::key_facts(inventory, entry)?.fingerprint.clone();
+            let certificate = crate::keystore::certificate_of(inventory, entry)?.fingerprint.clone();
+            Some(KnownSigner { name: keystore.name.clone(), role, key, certificate })
+        })
+    };
+    of(Role::Signing).chain(of(Role::Upload)).collect()
 }
 
 /// The keystore that holds a key, and whether it does so under that certificate: under another it is another identity.
@@ -496,51 +508,41 @@ pub(crate) fn holder(inventory: &Inventory, key: &str, certificate: &str) -> Opt
     both.or_else(|| all().find(|(_, entry)| of_key(entry)).map(|(item, _)| Holder::Key(item.name.clone())))
 }
 
-/// The signers, each once with the schemes it signed.
-pub(crate) fn signer_lines(signatures: &Signatures, inventory: Option<&Inventory>) -> Vec<SignerLine> {
-    let mut out: Vec<SignerLine> = Vec::new();
-    for signer in &signatures.signers {
-        match out.iter_mut().find(|line| line.certificate == signer.certificate_fingerprint) {
-            Some(line) => line.schemes.push(signer.scheme),
-            None => out.push({
-                let holder = inventory.and_then(|inventory| {
-                    holder(inventory, &signer.key_fingerprint, &signer.certificate_fingerprint)
-                });
-                SignerLine {
-                    schemes: vec![signer.scheme],
-                    name: holder.as_ref().and_then(Holder::of_both),
-                    same_key_as: holder.as_ref().and_then(Holder::of_key),
-                    subject: signer.certificate.subject.clone(),
-                    certificate: signer.certificate_fingerprint.clone(),
-                    key: signer.key_fingerprint.clone(),
-                    algorithm: signer.certificate.key.to_string(),
-                    not_after: signer.certificate.not_after,
-                }
-            }),
-        }
-    }
-    out
-}
-
-pub(crate) fn scheme_lines(signatures: &Signatures) -> Vec<SchemeLine> {
-    let line = |report: &ninekeys_core::android::SchemeReport| SchemeLine {
-        scheme: report.scheme,
-        verified: report.state == SchemeState::Verified,
+/// The signers, on Android each with the schemes it signed.
+pub(crate) fn signer_lines(build: &Build, inventory: Option<&Inventory>) -> Vec<SignerLine> {
+    let signatures = build.android().map(|android| &android.signatures);
+    let schemes_of = |certificate: &str| -> Vec<Scheme> {
+        let all = signatures.into_iter().flat_map(|signatures: &Signatures| &signatures.signers);
+        all.filter(|signer| signer.certificate_fingerprint == certificate)
+            .map(|signer| signer.scheme)
+            .collect()
     };
-    signatures.schemes.iter().map(line).collect()
+    let line = |signer: &ninekeys_core::build::SignedBy| {
+        let (key, certificate) = (&signer.key_fingerprint, &signer.certificate_fingerprint);
+        let holder = inventory.and_then(|inventory| holder(inventory, key, certificate));
+        SignerLine {
+            schemes: schemes_of(certificate),
+            keystore: holder.as_ref().and_then(Holder::of_both),
+            same_key_as: holder.as_ref().and_then(Holder::of_key),
+            certificate: CertificateSaid::from(&signer.certificate),
+            key: KeySaid::from(signer),
+        }
+    };
+    build.signers.iter().map(line).collect()
 }
 
-fn not_compared(background: &Background, app: Option<(&str, &App)>) -> Vec<String> {
+fn not_compared(background: &Background, app: Option<(&str, &App)>, platform: Platform) -> Vec<String> {
     let mut out = Vec::new();
+    let id = platform.id_word();
     match (&background.project, app) {
-        (None, _) => out.push("package and version: there is no project file".into()),
+        (None, _) => out.push(format!("{id} and version: there is no project file")),
         (Some(_), None) => {
-            out.push("package and version: the project file has no app with this package".into())
+            out.push(format!("{id} and version: the project file has no app with this {id}"));
         }
         _ => {}
     }
     if background.inventory.is_none() {
-        out.push("signer and version code: there is no cabinet".into());
+        out.push(format!("signer and {}: there is no cabinet", platform.number_word()));
     }
     out
 }

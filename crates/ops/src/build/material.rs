@@ -3,8 +3,11 @@
 use ninekeys_cabinet::{Cabinet, CabinetError};
 use ninekeys_core::digest::from_hex;
 use ninekeys_core::keys::{KeyError, PrivateKey};
-use ninekeys_core::model::{Destination, Facts, Inventory, Item, KeystoreEntry, KeystoreFacts, Role};
+use ninekeys_core::model::{Destination, Facts, Inventory, Item, ItemId, KeystoreEntry, KeystoreFacts, Role};
 use thiserror::Error;
+
+use crate::answers::{CertificateSaid, KeySaid};
+use crate::keystore;
 
 /// Why there is no key to sign with.
 #[derive(Debug, Error)]
@@ -41,10 +44,61 @@ pub enum SignerError {
     Key(#[from] KeyError),
 }
 
+/// What signs: a private key and its certificate, and what they are called where they are kept. A keystore's key on Android;
+/// an identity is the same under another roof.
+pub(crate) struct Material {
+    /// The keystore's name.
+    pub(crate) name: String,
+    /// The key's alias in it.
+    pub(crate) alias: String,
+    /// The private key's item.
+    pub(crate) key_item: ItemId,
+    /// The certificate's item.
+    pub(crate) certificate_item: ItemId,
+    /// The private key.
+    pub(crate) key: PrivateKey,
+    /// Its certificate, DER.
+    pub(crate) certificate: Vec<u8>,
+    /// The key, as answers say it.
+    pub(crate) key_said: KeySaid,
+    /// The certificate, as answers say it.
+    pub(crate) certificate_said: CertificateSaid,
+}
+
+impl Material {
+    /// What an app's builds are signed with for a destination, or what is in the keystore that is named.
+    ///
+    /// # Errors
+    /// [`SignerError`].
+    pub(crate) fn choose(
+        cabinet: &Cabinet<'_>,
+        inventory: &Inventory,
+        app: &str,
+        destination: Destination,
+        named: Option<&str>,
+    ) -> Result<Self, SignerError> {
+        let (keystore, entry) = choose_key(inventory, app, destination, named)?;
+        let gone = || CabinetError::Tampered(format!("the key of {} is gone", entry.alias));
+        let item = inventory.get(&entry.key).ok_or_else(gone)?;
+        let certificate = keystore::certificate_of(inventory, entry).ok_or_else(gone)?;
+        let key_facts = keystore::key_facts(inventory, entry).ok_or_else(gone)?;
+        Ok(Material {
+            name: keystore.name.clone(),
+            alias: entry.alias.clone(),
+            key_item: entry.key,
+            certificate_item: entry.certificate,
+            key: cabinet.secret(item)?.lend(|der| PrivateKey::from_pkcs8(der))?,
+            certificate: from_hex(&certificate.der).ok_or_else(gone)?,
+            key_said: key_facts.into(),
+            certificate_said: certificate.into(),
+        })
+    }
+}
+
 /// The key for an app and a destination: for the store its upload key if there is one, else its signing key.
 pub(crate) fn choose_key<'a>(
     inventory: &'a Inventory,
-    app: &'a str,
+    app: &str,
     destination: Destination,
     named: Option<&str>,
 ) -> Result<(&'a Item, &'a KeystoreEntry), SignerError> {
@@ -61,14 +115,14 @@ pub(crate) fn choose_key<'a>(
     // the same key in several keystores is one key
     let of = |role: Role| -> Vec<_> {
         let mut out: Vec<(&Item, &KeystoreEntry)> = Vec::new();
-        for (item, entry) in inventory.android_keys(app).filter(|(_, entry)| entry.role == role) {
+        for (item, entry) in inventory.android_keys(app, role) {
             if !out.iter().any(|(_, known)| known.key == entry.key) {
                 out.push((item, entry));
             }
         }
         out
     };
-    let upload = if destination == Destination::Store { of(Role::Upload) } else { Vec::new() };
+    let upload = if wanted_role(destination) == Role::Upload { of(Role::Upload) } else { Vec::new() };
     let found = if upload.is_empty() { of(Role::Signing) } else { upload };
     match found.as_slice() {
         [] => Err(SignerError::NoKey { app: app.into(), role: "signing" }),
@@ -86,23 +140,12 @@ fn named_entry<'a>(
     app: &str,
     destination: Destination,
 ) -> Option<&'a KeystoreEntry> {
-    let wanted = if destination == Destination::Store { Role::Upload } else { Role::Signing };
-    let own = || facts.entries.iter().filter(|entry| entry.apps.iter().any(|name| name == app));
-    own().find(|entry| entry.role == wanted).or_else(|| own().next()).or(facts.entries.first())
+    let wanted = wanted_role(destination);
+    let own = || facts.entries.iter().filter(|entry| entry.apps().contains(&app));
+    own().find(|entry| entry.is_for(app, wanted)).or_else(|| own().next()).or(facts.entries.first())
 }
 
-/// The private key and its certificate's DER.
-pub(crate) fn load_key(
-    cabinet: &Cabinet<'_>,
-    inventory: &Inventory,
-    entry: &KeystoreEntry,
-) -> Result<(PrivateKey, Vec<u8>), SignerError> {
-    let gone = || CabinetError::Tampered(format!("the key of {} is gone", entry.alias));
-    let key = inventory.get(&entry.key).ok_or_else(gone)?;
-    let key = cabinet.secret(key)?.lend(|der| PrivateKey::from_pkcs8(der))?;
-    let certificate = match inventory.get(&entry.certificate).map(|item| &item.facts) {
-        Some(Facts::Certificate(facts)) => from_hex(&facts.der).ok_or_else(gone)?,
-        _ => return Err(gone().into()),
-    };
-    Ok((key, certificate))
+/// The role that signs for a destination; where none is wanted, the app's identity on devices.
+fn wanted_role(destination: Destination) -> Role {
+    destination.android_role().unwrap_or(Role::Signing)
 }

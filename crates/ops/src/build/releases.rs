@@ -51,8 +51,10 @@ pub struct Comparison {
     /// The file name of the one before; nothing when there is none.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub before: Option<String>,
-    /// Size before and now, in bytes.
-    pub size: (u64, u64),
+    /// Its size, in bytes.
+    pub size: u64,
+    /// The size of the one before, in bytes; 0 when there is none.
+    pub size_before: u64,
     /// What stands at the top level, the largest change first.
     pub folders: Vec<FolderChange>,
     /// Whether a row is of a version that did not keep what is at the top level.
@@ -162,7 +164,8 @@ fn comparison(last: &ReleaseFacts, before: Option<&ReleaseFacts>) -> Comparison 
         destination: last.destination,
         file: last.file.clone(),
         before: before.map(|release| release.file.clone()),
-        size: (before.map_or(0, |release| release.size), last.size),
+        size: last.size,
+        size_before: before.map_or(0, |release| release.size),
         folders,
         unknown: last.folders.is_empty() || before.is_some_and(|release| release.folders.is_empty()),
     }

@@ -5,10 +5,12 @@ use ninekeys_cabinet::{
     Backup, CabinetError, Digest, HistoryRow, Intention, MemberKind, PinnedBy, Role, Standing,
 };
 use ninekeys_core::model::Facts;
-use ninekeys_core::rules::{CabinetLook, CabinetStanding, Verdict, check_cabinet};
+use ninekeys_core::rules::{CabinetLook, CabinetStanding, check_cabinet};
 use serde::Serialize;
 use thiserror::Error;
 
+use crate::advice;
+use crate::answers::Verdict;
 use crate::ctx::{Ctx, Notice, OpenError};
 
 /// The state of the cabinet.
@@ -119,7 +121,7 @@ pub fn status(ctx: &Ctx<'_>, prove: bool) -> Result<StatusReport, StatusError> {
         last_backup: status.backups.last().cloned(),
         open: status.intentions.into_iter().map(|(_, intention)| intention).collect(),
         proved: prove,
-        verdict: check_cabinet(&look),
+        verdict: check_cabinet(&look).map(advice::in_general),
         at: ctx.env.now,
     })
 }

@@ -1,9 +1,10 @@
 //! `keystore change`: names, aliases, apps, kinds and passwords; the keys stay what they are.
 
 use ninekeys_cabinet::{CabinetError, Change};
-use ninekeys_core::model::{Facts, Inventory, Item, KeystoreEntry, KeystoreFacts, Role, check_name};
+use ninekeys_core::model::{Facts, Inventory, Item, KeystoreEntry, KeystoreFacts, Role, Use, check_name};
 use serde::Serialize;
 
+use crate::answers::KeySaid;
 use crate::ctx::Ctx;
 use crate::keystore::{self, KeystoreError, NewPassword, OtherKey};
 
@@ -18,7 +19,7 @@ pub struct Request {
     pub new_name: Option<String>,
     /// The key's new alias.
     pub new_alias: Option<String>,
-    /// What the key is for from now on.
+    /// What the key is from now on: for the apps that are added or dropped, or for all of them when none is.
     pub role: Option<Role>,
     /// Apps that the key is for as well.
     pub add_apps: Vec<String>,
@@ -39,7 +40,7 @@ impl Request {
 #[derive(Debug, Serialize)]
 pub struct KeystoreChangeReport {
     /// The keystore's name now.
-    pub name: String,
+    pub keystore: String,
     /// What was changed, a sentence each.
     pub changed: Vec<String>,
     /// The key that alias, kind or apps were changed of.
@@ -54,13 +55,11 @@ pub struct KeystoreChangeReport {
 pub struct ChangedKey {
     /// Its alias now.
     pub alias: String,
-    /// What it is for.
-    pub role: Role,
-    /// SHA-256 of the public key: as before.
-    pub key_fingerprint: String,
-    /// Every app that it is for, in any keystore.
-    pub apps: Vec<String>,
-    /// Other keys of this kind that its apps have.
+    /// The key: as before.
+    pub key: KeySaid,
+    /// What it is for, in any keystore.
+    pub uses: Vec<Use>,
+    /// Other keys of the same kind that its apps have.
     pub others: Vec<OtherKey>,
 }
 
@@ -78,8 +77,7 @@ pub fn keystore_change(ctx: &Ctx<'_>, mut request: Request) -> Result<KeystoreCh
     if let Some(alias) = &request.new_alias {
         keystore::check_alias(alias)?;
     }
-    let add: Vec<String> =
-        keystore::apps(ctx, &request.add_apps)?.into_iter().map(|(name, _)| name).collect();
+    let add: Vec<String> = keystore::apps(ctx, &request.add_apps)?.into_iter().map(|one| one.app).collect();
     let mut cabinet = ctx.open()?;
     // a request that cannot be is refused before the passphrase is asked for
     let inventory = cabinet.inventory()?;
@@ -110,21 +108,23 @@ pub fn keystore_change(ctx: &Ctx<'_>, mut request: Request) -> Result<KeystoreCh
         Ok::<_, KeystoreError>((plan, key))
     })?;
     let inventory = cabinet.inventory()?;
-    let key = key.map(|(_, entry)| changed_key(&inventory, &entry));
+    let key = key.and_then(|(_, entry)| changed_key(&inventory, &entry));
     let weak_password = plan.facts.weak_password;
-    Ok(KeystoreChangeReport { name: plan.item.name, changed: plan.changed, key, weak_password })
+    Ok(KeystoreChangeReport { keystore: plan.item.name, changed: plan.changed, key, weak_password })
 }
 
-fn changed_key(inventory: &Inventory, entry: &KeystoreEntry) -> ChangedKey {
-    let fingerprint = keystore::key_facts(inventory, entry).map(|facts| facts.fingerprint.clone());
-    let fingerprint = fingerprint.unwrap_or_default();
-    ChangedKey {
-        others: keystore::others(inventory, &entry.apps, entry.role, &fingerprint),
+fn changed_key(inventory: &Inventory, entry: &KeystoreEntry) -> Option<ChangedKey> {
+    let key = keystore::key_facts(inventory, entry).map(KeySaid::from)?;
+    let others = |role| {
+        let apps: Vec<String> = entry.apps_as(role).into_iter().map(str::to_owned).collect();
+        keystore::others(inventory, &apps, role, &key.sha256)
+    };
+    Some(ChangedKey {
+        others: entry.roles().into_iter().flat_map(others).collect(),
         alias: entry.alias.clone(),
-        role: entry.role,
-        apps: keystore::apps_of_key(inventory, &entry.key),
-        key_fingerprint: fingerprint,
-    }
+        uses: keystore::uses_of_key(inventory, &entry.key),
+        key,
+    })
 }
 
 /// The keystore as it will be, and what is said of it.
@@ -182,24 +182,45 @@ impl Plan {
             changed.push(format!("the alias {wanted} is {alias} from now on"));
             entry.alias = alias.clone();
         }
-        if let Some(role) = request.role {
-            changed.push(format!("it is kept as the {}", role.nine_key().word()));
-            entry.role = role;
-        }
-        for app in add.iter().filter(|app| !entry.apps.contains(app)).cloned().collect::<Vec<_>>() {
-            changed.push(format!("it is for {app} as well"));
-            entry.apps.push(app);
-        }
-        for app in &request.drop_apps {
-            if !entry.apps.contains(app) {
-                let (app, alias) = (app.clone(), entry.alias.clone());
-                return Err(KeystoreError::NotForApp { alias, app });
-            }
-            changed.push(format!("it is not for {app} any more"));
-            entry.apps.retain(|name| name != app);
-        }
+        change_uses(entry, request, add, changed)?;
         Ok((wanted, entry.clone()))
     }
+}
+
+/// Changes what a key is for. A kind that is named without an app is what it is for all of them.
+fn change_uses(
+    entry: &mut KeystoreEntry,
+    request: &Request,
+    add: &[String],
+    changed: &mut Vec<String>,
+) -> Result<(), KeystoreError> {
+    let everywhere = add.is_empty() && request.drop_apps.is_empty();
+    if let Some(role) = request.role.filter(|_| everywhere) {
+        changed.push(format!("it is kept as the {}", role.nine_key().word()));
+        entry.role = role;
+        entry.uses.iter_mut().for_each(|one| one.role = role);
+        entry.uses.dedup();
+    }
+    let role = request.role.unwrap_or(entry.role);
+    for app in add {
+        if !entry.is_for(app, role) {
+            changed.push(format!("it is the {} of {app} as well", role.nine_key().word()));
+            entry.uses.push(Use { app: app.clone(), role });
+        }
+    }
+    for app in &request.drop_apps {
+        let dropped = |one: &Use| one.app == *app && request.role.is_none_or(|role| one.role == role);
+        if !entry.uses.iter().any(dropped) {
+            let (app, alias) = (app.clone(), entry.alias.clone());
+            return Err(KeystoreError::NotForApp { alias, app });
+        }
+        entry.uses.retain(|one| !dropped(one));
+        changed.push(match entry.apps().contains(&app.as_str()) {
+            true => format!("it is not the {} of {app} any more", role.nine_key().word()),
+            false => format!("it is not for {app} any more"),
+        });
+    }
+    Ok(())
 }
 
 /// Keys and certificates are named below their keystore: they follow its name and their alias.

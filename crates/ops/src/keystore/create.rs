@@ -2,8 +2,8 @@
 
 use jiff::Timestamp;
 use ninekeys_cabinet::{Cabinet, CabinetError, NewItem};
-use ninekeys_core::certificate::{LEAST_YEARS_FOR_SIGNING, Subject, end_of_validity, self_signed};
-use ninekeys_core::digest::{hex, sha256_hex};
+use ninekeys_core::certificate::{LEAST_YEARS_FOR_SIGNING, Subject, self_signed};
+use ninekeys_core::digest::hex;
 use ninekeys_core::keys::{Algorithm, PrivateKey, Signer};
 use ninekeys_core::model::{Facts, KeystoreFacts, Role, check_name};
 use ninekeys_formats::limits::Limits;
@@ -11,6 +11,7 @@ use ninekeys_formats::secret::{SecretBytes, SecretText};
 use ninekeys_formats::x509::Certificate;
 use serde::Serialize;
 
+use crate::answers::{AppSaid, CertificateSaid, KeySaid};
 use crate::ctx::Ctx;
 use crate::keystore::{self, KeystoreError, NewKey, NewPassword, OtherKey};
 
@@ -48,27 +49,21 @@ pub struct Request {
 #[derive(Debug, Serialize)]
 pub struct KeyMade {
     /// The keystore's name.
-    pub name: String,
+    pub keystore: String,
     /// The key's alias.
     pub alias: String,
     /// Signing or upload.
     pub role: Role,
-    /// Kind and size.
-    pub algorithm: String,
-    /// The subject, RFC 4514.
-    pub subject: String,
-    /// The serial number, hexadecimal.
+    /// The key.
+    pub key: KeySaid,
+    /// Its certificate.
+    pub certificate: CertificateSaid,
+    /// The certificate's serial number, hexadecimal.
     pub serial: String,
-    /// When the certificate ends.
-    pub not_after: Timestamp,
     /// The time of this report.
-    pub now: Timestamp,
-    /// SHA-256 of the public key.
-    pub key_fingerprint: String,
-    /// SHA-256 of the certificate.
-    pub certificate_fingerprint: String,
-    /// The apps it is for: name and title.
-    pub apps: Vec<(String, String)>,
+    pub at: Timestamp,
+    /// The apps it is for.
+    pub apps: Vec<AppSaid>,
     /// Keys of this kind that the apps have already.
     pub others: Vec<OtherKey>,
 }
@@ -78,7 +73,7 @@ pub struct KeyMade {
 pub struct KeystoreCreateReport {
     /// Its first key.
     #[serde(flatten)]
-    pub key: KeyMade,
+    pub made: KeyMade,
     /// Whether the password was made up.
     pub generated_password: bool,
     /// Whether a chosen password is easy to guess.
@@ -90,7 +85,7 @@ pub struct KeystoreCreateReport {
 pub struct KeystoreAddKeyReport {
     /// The key.
     #[serde(flatten)]
-    pub key: KeyMade,
+    pub made: KeyMade,
     /// How many keys the keystore has now.
     pub keys: usize,
 }
@@ -114,8 +109,8 @@ pub fn keystore_create(ctx: &Ctx<'_>, request: Request) -> Result<KeystoreCreate
     let known = [name.as_str(), alias.as_str()];
     let (password, weak_password) = keystore::choose_password(ctx, password, &known)?;
     let place = Place::New { password, weak_password };
-    let (key, _) = make(ctx, &mut cabinet, &name, &alias, apps, &key, place)?;
-    Ok(KeystoreCreateReport { key, generated_password, weak_password })
+    let (made, _) = make(ctx, &mut cabinet, &name, &alias, apps, &key, place)?;
+    Ok(KeystoreCreateReport { made, generated_password, weak_password })
 }
 
 /// Makes another key in a keystore.
@@ -136,8 +131,8 @@ pub fn keystore_add_key(
         return Err(KeystoreError::AliasTaken { place: item.name.clone(), alias });
     }
     ctx.unlock(&mut cabinet)?;
-    let (key, keys) = make(ctx, &mut cabinet, &item.name, &alias, apps, key, Place::There)?;
-    Ok(KeystoreAddKeyReport { key, keys })
+    let (made, keys) = make(ctx, &mut cabinet, &item.name, &alias, apps, key, Place::There)?;
+    Ok(KeystoreAddKeyReport { made, keys })
 }
 
 /// Where a new key goes.
@@ -146,7 +141,7 @@ enum Place {
     There,
 }
 
-fn refuse(ctx: &Ctx<'_>, request: &KeyRequest, alias: &str) -> Result<Vec<(String, String)>, KeystoreError> {
+fn refuse(ctx: &Ctx<'_>, request: &KeyRequest, alias: &str) -> Result<Vec<AppSaid>, KeystoreError> {
     keystore::check_alias(alias)?;
     if request.years == 0 {
         return Err(KeystoreError::NoYears);
@@ -163,7 +158,7 @@ fn make(
     cabinet: &mut Cabinet<'_>,
     name: &str,
     alias: &str,
-    apps: Vec<(String, String)>,
+    apps: Vec<AppSaid>,
     request: &KeyRequest,
     place: Place,
 ) -> Result<(KeyMade, usize), KeystoreError> {
@@ -172,21 +167,18 @@ fn make(
     let certificate = self_signed(&key, &request.subject, request.years, &ctx.env)?;
     let certificate = Certificate::parse(&certificate, &Limits::USUAL)?;
     let fingerprint = key.public().fingerprint();
-    let names: Vec<String> = apps.iter().map(|(name, _)| name.clone()).collect();
+    let names: Vec<String> = apps.iter().map(|one| one.app.clone()).collect();
     let new = NewKey { alias, role: request.role, apps: &names, secret, certificate: &certificate };
     let others = keystore::others(cabinet.inventory()?.as_ref(), &names, request.role, &fingerprint);
     let keys = put(ctx, cabinet, name, new, place)?;
     let made = KeyMade {
-        name: name.into(),
+        keystore: name.into(),
         alias: alias.into(),
         role: request.role,
-        algorithm: certificate.key.to_string(),
-        subject: certificate.subject.clone(),
+        key: KeySaid::from(&certificate),
+        certificate: CertificateSaid::from(&certificate),
         serial: hex(&certificate.serial),
-        not_after: end_of_validity(ctx.env.now, request.years)?,
-        now: ctx.env.now,
-        key_fingerprint: fingerprint,
-        certificate_fingerprint: sha256_hex(&certificate.der),
+        at: ctx.env.now,
         apps,
         others,
     };

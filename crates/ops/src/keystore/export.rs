@@ -11,6 +11,7 @@ use ninekeys_formats::pem;
 use ninekeys_formats::secret::{Secret, SecretBytes, SecretText};
 use serde::Serialize;
 
+use crate::answers::CertificateSaid;
 use crate::ctx::{Ctx, Notice};
 use crate::files::{Access, FileError, OutputFile, Taken};
 use crate::keystore::{self, KeystoreError, NewPassword};
@@ -52,13 +53,13 @@ pub struct Request {
 #[derive(Debug, Serialize)]
 pub struct KeystoreExportReport {
     /// The keystore.
-    pub name: String,
+    pub keystore: String,
     /// The file.
     pub file: String,
     /// What the file is.
     pub form: Form,
-    /// What is in it: alias and fingerprint of the certificate.
-    pub entries: Vec<(String, String)>,
+    /// What is in it.
+    pub entries: Vec<Exported>,
     /// Where its password is from.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub password: Option<PasswordFrom>,
@@ -69,6 +70,15 @@ pub struct KeystoreExportReport {
     pub weak_password: bool,
     /// Whether others may know the password: it came into the cabinet with a file.
     pub foreign_password: bool,
+}
+
+/// One key of an exported file, or its certificate alone.
+#[derive(Debug, Serialize)]
+pub struct Exported {
+    /// Its alias.
+    pub alias: String,
+    /// Its certificate.
+    pub certificate: CertificateSaid,
 }
 
 /// Where an exported file's password is from.
@@ -105,10 +115,13 @@ pub fn keystore_export(ctx: &Ctx<'_>, request: Request) -> Result<KeystoreExport
     }
     let path = ctx.path(&request.to);
     let mut report = KeystoreExportReport {
-        name: item.name.clone(),
+        keystore: item.name.clone(),
         file: request.to.display().to_string(),
         form: request.form,
-        entries: with_certificate.iter().map(|(e, c)| (e.alias.clone(), c.fingerprint.clone())).collect(),
+        entries: with_certificate
+            .iter()
+            .map(|(entry, facts)| Exported { alias: entry.alias.clone(), certificate: (*facts).into() })
+            .collect(),
         password: None,
         password_file: None,
         weak_password: false,
@@ -137,8 +150,8 @@ pub fn keystore_export(ctx: &Ctx<'_>, request: Request) -> Result<KeystoreExport
     let mut outgoing = Outgoing::begin(ctx, &cabinet)?;
     let files = prepare(&mut outgoing, (&path, &bytes), note.as_deref(), &password)?;
     report.password_file = request.password_to.as_ref().map(|file| file.display().to_string());
-    let aliases: Vec<&str> = report.entries.iter().map(|(alias, _)| alias.as_str()).collect();
-    let what = format!("keystore export {} ({})", report.name, aliases.join(", "));
+    let aliases: Vec<&str> = report.entries.iter().map(|one| one.alias.as_str()).collect();
+    let what = format!("keystore export {} ({})", report.keystore, aliases.join(", "));
     let keys: Vec<ItemId> = with_certificate.iter().map(|(entry, _)| entry.key).collect();
     let plan = Plan { what: &what, purpose: "export", from: &keys, completes: None };
     let aside = outgoing.deliver::<KeystoreError>(ctx, &mut cabinet, plan, files, taken)?;

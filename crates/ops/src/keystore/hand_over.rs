@@ -5,11 +5,12 @@ use std::path::PathBuf;
 use ninekeys_cabinet::CabinetError;
 use ninekeys_core::digest::sha256_hex;
 use ninekeys_core::hand_over::{Receiver, hand_over};
-use ninekeys_core::model::Role;
+use ninekeys_core::model::{Role, Use};
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::pem;
 use serde::Serialize;
 
+use crate::answers::KeySaid;
 use crate::ctx::{Ctx, Notice};
 use crate::files::{self, Access, Taken};
 use crate::keystore::{self, KeystoreError};
@@ -40,24 +41,29 @@ pub struct Request {
 #[derive(Debug, Serialize)]
 pub struct KeystoreHandOverReport {
     /// The keystore.
-    pub name: String,
+    pub keystore: String,
     /// The key's alias.
     pub alias: String,
     /// What it is for.
+    pub uses: Vec<Use>,
+    /// What it was made as.
     pub role: Role,
-    /// The apps it is for.
-    pub apps: Vec<String>,
-    /// SHA-256 of the public key that was handed over.
-    pub key_fingerprint: String,
+    /// The key that was handed over.
+    pub key: KeySaid,
     /// The file.
     pub file: String,
-    /// The receiver's certificate's subject, if it is a certificate.
+    /// Who can open it.
+    pub receiver: ReceiverSaid,
+}
+
+/// Who can open what was handed over.
+#[derive(Debug, Serialize)]
+pub struct ReceiverSaid {
+    /// The subject of its certificate, RFC 4514, where it is a certificate.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub receiver: Option<String>,
-    /// Kind and size of the receiver's key.
-    pub receiver_algorithm: String,
-    /// SHA-256 of the receiver's public key.
-    pub receiver_fingerprint: String,
+    pub subject: Option<String>,
+    /// Its key.
+    pub key: KeySaid,
 }
 
 /// Encrypts the key, writes the message and the history's row: both or neither.
@@ -76,15 +82,16 @@ pub fn keystore_hand_over(ctx: &Ctx<'_>, request: &Request) -> Result<KeystoreHa
     let (item, facts) = keystore::find(&inventory, &request.name)?;
     let entry = keystore::entry(&item.name, facts, request.alias.as_deref())?;
     let gone = || CabinetError::Tampered(format!("the key of {} is gone", entry.alias));
-    let key_fingerprint = keystore::key_facts(&inventory, entry).ok_or_else(gone)?.fingerprint.clone();
+    let key = KeySaid::from(keystore::key_facts(&inventory, entry).ok_or_else(gone)?);
     ctx.unlock(&mut cabinet)?;
     let secret = cabinet.secret(inventory.get(&entry.key).ok_or_else(gone)?)?;
     let mut message = hand_over(&receiver, &secret, &ctx.env)?;
     if request.to.extension().is_some_and(|ending| ending.eq_ignore_ascii_case("pem")) {
         message = pem::encode(CMS, &message).map(String::into_bytes).unwrap_or(message);
     }
-    let receiver_fingerprint = receiver.key().fingerprint();
-    let short: String = receiver_fingerprint.chars().take(16).collect();
+    let algorithm = receiver.key().shape().to_string();
+    let receiver_key = KeySaid { sha256: receiver.key().fingerprint(), algorithm };
+    let short: String = receiver_key.sha256.chars().take(16).collect();
     let what = format!("keystore hand-over {} ({}) to the key {short}", item.name, entry.alias);
     let mut outgoing = Outgoing::begin(ctx, &cabinet)?;
     let output = outgoing.file(&path, Access::Owner)?;
@@ -95,14 +102,12 @@ pub fn keystore_hand_over(ctx: &Ctx<'_>, request: &Request) -> Result<KeystoreHa
     let aside = outgoing.deliver::<KeystoreError>(ctx, &mut cabinet, plan, files, taken)?;
     aside.into_iter().for_each(|path| ctx.notice(Notice::SetAside(path)));
     Ok(KeystoreHandOverReport {
-        name: item.name.clone(),
+        keystore: item.name.clone(),
         alias: entry.alias.clone(),
         role: entry.role,
-        apps: entry.apps.clone(),
-        key_fingerprint,
+        uses: entry.uses.clone(),
+        key,
         file: request.to.display().to_string(),
-        receiver: receiver.subject.clone(),
-        receiver_algorithm: receiver.key().shape().to_string(),
-        receiver_fingerprint,
+        receiver: ReceiverSaid { subject: receiver.subject.clone(), key: receiver_key },
     })
 }

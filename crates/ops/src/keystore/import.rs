@@ -18,6 +18,7 @@ use ninekeys_formats::secret::SecretText;
 use ninekeys_formats::x509::Certificate;
 use serde::Serialize;
 
+use crate::answers::{self, AppSaid, CertificateSaid, KeySaid};
 use crate::ctx::Ctx;
 use crate::files;
 use crate::keystore::{self, KeystoreError, NewKey, OtherKey};
@@ -45,7 +46,7 @@ pub struct Request {
 #[derive(Debug, Serialize)]
 pub struct KeystoreImportReport {
     /// What it is called in the cabinet.
-    pub name: String,
+    pub keystore: String,
     /// The file.
     pub file: String,
     /// What the file was.
@@ -62,8 +63,8 @@ pub struct KeystoreImportReport {
     pub left: Vec<String>,
     /// What the keys are for.
     pub role: Role,
-    /// The apps they are for: name and title.
-    pub apps: Vec<(String, String)>,
+    /// The apps they are for.
+    pub apps: Vec<AppSaid>,
     /// Whether the store's password is easy to guess.
     pub weak_password: bool,
     /// The time of the import.
@@ -75,16 +76,10 @@ pub struct KeystoreImportReport {
 pub struct ImportedKey {
     /// Its alias.
     pub alias: String,
-    /// Kind and size.
-    pub algorithm: String,
-    /// The certificate's subject, RFC 4514.
-    pub subject: String,
-    /// When the certificate ends.
-    pub not_after: Timestamp,
-    /// SHA-256 of the public key.
-    pub key_fingerprint: String,
-    /// SHA-256 of the certificate.
-    pub certificate_fingerprint: String,
+    /// The key.
+    pub key: KeySaid,
+    /// Its certificate.
+    pub certificate: CertificateSaid,
     /// Where the cabinet held the same key already: KEYSTORE/ALIAS.
     pub same_as: Vec<String>,
     /// Other keys of this kind that the apps have.
@@ -149,7 +144,7 @@ pub fn keystore_import(ctx: &Ctx<'_>, request: Request) -> Result<KeystoreImport
     }
     ctx.unlock(&mut cabinet)?;
     let weak_password = password::judge(&password, &[&name]).map_or(true, |strength| strength.weak);
-    let names: Vec<String> = apps.iter().map(|(name, _)| name.clone()).collect();
+    let names: Vec<String> = apps.iter().map(|one| one.app.clone()).collect();
     let keys =
         opened.iter().map(|(alias, key)| describe(&inventory, alias, key, request.role, &names)).collect();
     let made = Made { name: &name, role: request.role, apps: &names, password: &password, weak_password };
@@ -166,7 +161,7 @@ pub fn keystore_import(ctx: &Ctx<'_>, request: Request) -> Result<KeystoreImport
         apps,
         weak_password,
         at: ctx.env.now,
-        name,
+        keystore: name,
     })
 }
 
@@ -252,12 +247,9 @@ fn describe(
     };
     ImportedKey {
         alias: alias.into(),
-        algorithm: key.certificate.key.to_string(),
-        subject: key.certificate.subject.clone(),
-        not_after: Timestamp::from_second(key.certificate.not_after).unwrap_or(Timestamp::MAX),
+        key: KeySaid::from(&key.certificate),
+        certificate: CertificateSaid::from(&key.certificate),
         others: keystore::others(inventory, apps, role, &fingerprint),
-        key_fingerprint: fingerprint,
-        certificate_fingerprint: sha256_hex(&key.certificate.der),
         same_as: same,
         released_otherwise: released_otherwise(inventory, apps, key),
         cannot_sign,
@@ -281,8 +273,7 @@ fn released_otherwise(inventory: &Inventory, apps: &[String], key: &UnlockedKey)
 }
 
 fn is_short(certificate: &Certificate) -> bool {
-    let time = |seconds| Timestamp::from_second(seconds).unwrap_or(Timestamp::MAX);
-    is_too_short(time(certificate.not_before), time(certificate.not_after))
+    is_too_short(answers::time(certificate.not_before), answers::time(certificate.not_after))
 }
 
 /// What is put in.

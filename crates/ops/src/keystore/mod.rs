@@ -6,7 +6,6 @@ pub mod export;
 pub mod hand_over;
 pub mod import;
 
-use jiff::Timestamp;
 use ninekeys_cabinet::{CabinetError, Change, NewItem};
 use ninekeys_core::certificate::{CertificateError, LEAST_YEARS_FOR_SIGNING};
 use ninekeys_core::digest::{hex, sha256_hex};
@@ -14,7 +13,8 @@ use ninekeys_core::hand_over::HandOverError;
 use ninekeys_core::keys::KeyError;
 use ninekeys_core::keystore::KeystoreError as FormatError;
 use ninekeys_core::model::{
-    CertificateFacts, Facts, Inventory, Item, ItemId, KeyFacts, KeystoreEntry, KeystoreFacts, NameError, Role,
+    CertificateFacts, Facts, Inventory, Item, ItemId, KeyFacts, KeystoreEntry, KeystoreFacts, NameError,
+    Role, Use,
 };
 use ninekeys_core::password::{self, PasswordError};
 use ninekeys_formats::cursor::ParseError;
@@ -23,6 +23,7 @@ use ninekeys_formats::x509::Certificate;
 use serde::Serialize;
 use thiserror::Error;
 
+use crate::answers::{self, AppSaid};
 use crate::ctx::{AskError, Ctx, OpenError};
 use crate::files::FileError;
 use crate::outputs::OutputError;
@@ -176,20 +177,20 @@ pub enum KeystoreError {
 }
 
 /// The apps that were named: name and title.
-pub(crate) fn apps(ctx: &Ctx<'_>, wanted: &[String]) -> Result<Vec<(String, String)>, KeystoreError> {
+pub(crate) fn apps(ctx: &Ctx<'_>, wanted: &[String]) -> Result<Vec<AppSaid>, KeystoreError> {
     if wanted.is_empty() {
         return Ok(Vec::new());
     }
     let project = ctx.project_file()?.project;
-    let mut out: Vec<(String, String)> = Vec::new();
+    let mut out: Vec<AppSaid> = Vec::new();
     for wanted in wanted {
         let found = project.app(wanted).ok_or_else(|| KeystoreError::UnknownApp(wanted.clone()))?;
         let (name, app) = found;
         if app.android.is_none() {
             return Err(KeystoreError::NotAndroid(app.title.clone()));
         }
-        if !out.iter().any(|(known, _)| known == name) {
-            out.push((name.into(), app.title.clone()));
+        if !out.iter().any(|known| known.app == name) {
+            out.push(AppSaid { app: name.into(), title: app.title.clone() });
         }
     }
     Ok(out)
@@ -322,8 +323,8 @@ pub(crate) fn put_key(
             None,
         ))?,
     };
-    let apps = new.apps.to_vec();
-    Ok(KeystoreEntry { alias: new.alias.into(), role: new.role, key, certificate, apps })
+    let uses = new.apps.iter().map(|app| Use { app: app.clone(), role: new.role }).collect();
+    Ok(KeystoreEntry { alias: new.alias.into(), role: new.role, key, certificate, uses })
 }
 
 /// What a key is called below its keystore; a stroke would look like one level more.
@@ -338,7 +339,6 @@ pub(crate) fn key_with(inventory: &Inventory, fingerprint: &str) -> Option<ItemI
 }
 
 fn certificate_facts(certificate: &Certificate, key: &ItemId) -> CertificateFacts {
-    let time = |seconds| Timestamp::from_second(seconds).unwrap_or(Timestamp::MAX);
     CertificateFacts {
         key: *key,
         der: hex(&certificate.der),
@@ -346,8 +346,8 @@ fn certificate_facts(certificate: &Certificate, key: &ItemId) -> CertificateFact
         subject: certificate.subject.clone(),
         issuer: certificate.issuer.clone(),
         serial: hex(&certificate.serial),
-        not_before: time(certificate.not_before),
-        not_after: time(certificate.not_after),
+        not_before: answers::time(certificate.not_before),
+        not_after: answers::time(certificate.not_after),
     }
 }
 
@@ -364,10 +364,10 @@ pub struct OtherKey {
 pub(crate) fn others(inventory: &Inventory, apps: &[String], role: Role, key: &str) -> Vec<OtherKey> {
     let mut out = Vec::new();
     for app in apps {
-        for (item, entry) in inventory.android_keys(app) {
+        for (item, entry) in inventory.android_keys(app, role) {
             let is_other = key_facts(inventory, entry).is_some_and(|facts| facts.fingerprint != key);
             let other = OtherKey { app: app.clone(), keystore: item.name.clone() };
-            if entry.role == role && is_other && !out.contains(&other) {
+            if is_other && !out.contains(&other) {
                 out.push(other);
             }
         }
@@ -375,12 +375,12 @@ pub(crate) fn others(inventory: &Inventory, apps: &[String], role: Role, key: &s
     out
 }
 
-/// Every app that a key is for, in any keystore, by name.
-pub(crate) fn apps_of_key(inventory: &Inventory, key: &ItemId) -> Vec<String> {
+/// What a key is for, in any keystore, by app.
+pub(crate) fn uses_of_key(inventory: &Inventory, key: &ItemId) -> Vec<Use> {
     let entries = inventory.keystores().into_iter().flat_map(|(_, facts)| facts.entries.iter());
-    let mut apps: Vec<String> =
-        entries.filter(|entry| entry.key == *key).flat_map(|entry| entry.apps.iter().cloned()).collect();
-    apps.sort();
-    apps.dedup();
-    apps
+    let mut uses: Vec<Use> =
+        entries.filter(|entry| entry.key == *key).flat_map(|entry| entry.uses.iter().cloned()).collect();
+    uses.sort();
+    uses.dedup();
+    uses
 }

@@ -20,7 +20,7 @@ fn a_backup_counts_when_it_was_read_back_and_can_be_restored() {
     env.run("cabinet restore one/ninekeys-20310519T120000Z.cabinet").exit(0).says("every seal opened");
     let restored = env.run("inventory --format json").exit(0).json();
     assert_eq!(restored["items"].as_array().unwrap().len(), 1, "what was made after the backup is not in it");
-    assert_eq!(restored["items"][0]["fingerprint"], inventory["items"][1]["fingerprint"]);
+    assert_eq!(restored["items"][0]["sha256"], inventory["items"][1]["sha256"]);
     env.run("sign crossing.apk").exit(0);
     env.run("cabinet restore two/ninekeys-20310519T120000Z.cabinet")
         .exit(5)

@@ -13,5 +13,5 @@ fn a_cabinet_of_layout_2_opens_and_signs_ever_after() {
     env.run("sign crossing.apk").exit(0).says("signed with   crossing-signing");
     env.run("check crossing-2.4.0-13-direct.apk --for direct").exit(0);
     let json = env.run("check crossing-2.4.0-13-direct.apk --for direct --format json").exit(0).json();
-    assert_eq!(json["last_release"]["code"], 12, "the old ledger is read");
+    assert_eq!(json["last_release"]["number"], "12", "the old ledger is read");
 }

@@ -12,7 +12,7 @@ fn a_second_key_stands_beside_the_first_and_both_are_told() {
         .exit(0)
         .json();
     assert_eq!(said["schema"], "ninekeys.keystore-add-key/1");
-    assert_eq!((&said["name"], &said["alias"]), (&"crossing-signing".into(), &"third".into()));
+    assert_eq!((&said["keystore"], &said["alias"]), (&"crossing-signing".into(), &"third".into()));
     let inventory = env.run("inventory --format json").exit(0).json();
     let aliases: Vec<&str> =
         inventory["items"].as_array().unwrap().iter().map(|item| item["alias"].as_str().unwrap()).collect();

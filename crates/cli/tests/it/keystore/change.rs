@@ -6,7 +6,7 @@ fn names_aliases_apps_and_kinds_change_and_the_key_stays() {
     let env = TestEnv::with_key(PROGRAM);
     env.run("sign crossing.apk").exit(0);
     let key = |name: &str| {
-        env.run(&format!("show {name} --format json")).exit(0).json()["parts"][0]["key_fingerprint"].clone()
+        env.run(&format!("show {name} --format json")).exit(0).json()["parts"][0]["key"]["sha256"].clone()
     };
     let before = key("crossing-signing");
     let said = env
@@ -96,4 +96,51 @@ fn the_two_keys_of_an_app_are_taken_by_destination_and_said_when_swapped() {
         .says("the app's upload key, and goes to people's devices");
     let said = env.run("sign crossing.apk --for store --key crossing-signing --to x").exit(5);
     said.says("keys-swapped");
+}
+
+#[test]
+fn one_key_signs_one_app_and_uploads_another_or_does_both() {
+    let env = TestEnv::with_key(PROGRAM);
+    let line = "keystore change crossing-signing --add-app quayside --kind upload";
+    env.run(line).exit(0).says("it is the upload key of quayside as well");
+    let json = env.run("show crossing-signing --format json").exit(0).json();
+    let uses =
+        serde_json::json!([{"app": "crossing", "role": "signing"}, {"app": "quayside", "role": "upload"}]);
+    assert_eq!(json["parts"][0]["uses"], uses);
+    let inventory = env.run("inventory --format json").exit(0).json();
+    let kinds: Vec<(&str, &str)> = inventory["items"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|item| (item["kind"].as_str().unwrap(), item["apps"][0].as_str().unwrap()))
+        .collect();
+    assert_eq!(kinds, [("signing key", "crossing"), ("upload key", "quayside")]);
+    // crossing has no upload key of its own: the one key goes everywhere
+    env.run("sign crossing.apk --for store").exit(0);
+    // with one, a build for the store that the signing key signed is signed with the wrong key
+    env.run("keystore create up --kind upload --app crossing --common-name Up --algorithm ec-p256").exit(0);
+    env.run("check crossing-2.4.0-12-store.apk --for store").exit(1).says("keys-swapped");
+    // unless the store took the signing key as the upload key too: then that is what is registered for the app
+    env.run("keystore change crossing-signing --add-app crossing --kind upload").exit(0);
+    env.run("check crossing-2.4.0-12-store.apk --for store").exit(0).is_silent_on("keys-swapped");
+    env.run("keystore change crossing-signing --drop-app crossing --kind upload")
+        .exit(0)
+        .says("it is not the upload key of crossing any more");
+    env.run("check crossing-2.4.0-12-store.apk --for store").exit(1).says("keys-swapped");
+}
+
+#[test]
+fn the_remedy_for_swapped_keys_works_as_it_stands() {
+    let env = TestEnv::with_key(PROGRAM);
+    env.run("keystore create up --kind upload --app crossing --common-name Up --algorithm ec-p256").exit(0);
+    env.run("sign crossing.apk --for store --key crossing-signing").exit(5).says("keys-swapped");
+    env.run("sign crossing.apk --for direct").exit(0);
+    std::fs::rename(env.path("crossing-2.4.0-12-direct.apk"), env.path("crossing-2.4.0-12-store.apk"))
+        .unwrap();
+    let said = env.run("check crossing-2.4.0-12-store.apk --for store --format json").exit(1).json();
+    let findings = said["verdict"]["findings"].as_array().unwrap();
+    let swapped = findings.iter().find(|finding| finding["rule"] == "keys-swapped").unwrap();
+    let mend: Vec<&str> = swapped["mend"].as_array().unwrap().iter().map(|w| w.as_str().unwrap()).collect();
+    env.run(&mend.join(" ")).exit(0).says("signed with   up (up)");
+    env.run("check signed-again/crossing-2.4.0-12-store.apk --for store").exit(0);
 }

@@ -11,7 +11,7 @@ fn a_new_keystore_says_what_depends_on_it_and_that_a_backup_is_missing() {
         .says("Every update of Crossing must be signed with this key. It cannot be replaced if it is lost.")
         .says("a backup is missing")
         .says("ninekeys cabinet backup FOLDER");
-    env.run("show crossing-signing").exit(0).says("CN=Gannet Point,C=GB").says("signing key of crossing");
+    env.run("show crossing-signing").exit(0).says("CN=Gannet Point,C=GB").says("crossing (signing key)");
 }
 
 #[test]
@@ -21,9 +21,10 @@ fn every_algorithm_kind_and_subject_field_is_taken() {
         let line =
             format!("keystore create key-{algorithm} --algorithm {algorithm} --organisation 'Ferries, Ltd.'");
         let said = env.run(&format!("{line} --format json")).exit(0).json();
-        let kind = said["algorithm"].as_str().unwrap().to_lowercase().replace(' ', "-").replace("-p-", "-p");
+        let kind =
+            said["key"]["algorithm"].as_str().unwrap().to_lowercase().replace(' ', "-").replace("-p-", "-p");
         assert_eq!(kind, algorithm);
-        assert_eq!(said["subject"], "O=Ferries\\, Ltd.");
+        assert_eq!(said["certificate"]["subject"], "O=Ferries\\, Ltd.");
         let serial = said["serial"].as_str().unwrap();
         assert_eq!(serial.len(), 32, "16 bytes of serial: {serial}");
     }

@@ -80,7 +80,7 @@ fn the_answer_names_key_and_receiver_by_their_fingerprints() {
         .exit(0)
         .json();
     assert_eq!(said["schema"], "ninekeys.keystore-hand-over/1");
-    assert_eq!((&said["file"], &said["receiver"]), (&"out.p7m".into(), &"CN=Store".into()));
+    assert_eq!((&said["file"], &said["receiver"]["subject"]), (&"out.p7m".into(), &"CN=Store".into()));
     let shown = env.run("show crossing-signing --format json").exit(0).json();
-    assert_eq!(said["key_fingerprint"], shown["parts"][0]["key_fingerprint"]);
+    assert_eq!(said["key"], shown["parts"][0]["key"]);
 }

@@ -1,0 +1,155 @@
+//! A build of any platform, as those speak of it who need not know which: what it says of itself, who signed it, what is
+//! malformed, and what takes room in it. What only one platform has stands behind [`Inside`].
+
+use std::collections::BTreeMap;
+
+use ninekeys_formats::source::Source;
+use ninekeys_formats::x509::Certificate;
+use ninekeys_formats::zip::ZipError;
+use serde::Serialize;
+use thiserror::Error;
+
+use crate::android::{self, AndroidBuild, PackageKind};
+use crate::env::Env;
+use crate::model::{BuildNumber, Platform};
+use crate::stream::DigestError;
+
+/// What kind of file it is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(untagged)]
+pub enum Form {
+    /// APK or AAB.
+    Android(PackageKind),
+}
+
+impl Form {
+    /// What people call it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Form::Android(kind) => kind.word(),
+        }
+    }
+
+    /// What its files' names end with.
+    pub fn ending(self) -> &'static str {
+        match self {
+            Form::Android(kind) => kind.ending(),
+        }
+    }
+}
+
+/// The number that a build says it has.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Number {
+    /// This one.
+    Is(BuildNumber),
+    /// None.
+    Missing,
+    /// One that refers to something which is not in the build.
+    Unknown,
+}
+
+/// What a build says of itself.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Says {
+    /// Package or bundle id.
+    pub id: String,
+    /// The version's name.
+    pub version: Option<String>,
+    /// The version code or build number.
+    pub number: Number,
+    /// Which part of a package it is; nothing for a whole one, and for the base of one in parts.
+    pub part: Option<String>,
+}
+
+impl Says {
+    /// Its number; what has none is before all others.
+    pub fn number(&self) -> BuildNumber {
+        match &self.number {
+            Number::Is(number) => number.clone(),
+            Number::Missing | Number::Unknown => BuildNumber::ZERO,
+        }
+    }
+}
+
+/// A certificate that a build is signed under.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SignedBy {
+    /// The certificate.
+    pub certificate: Certificate,
+    /// SHA-256 of it.
+    pub certificate_fingerprint: String,
+    /// SHA-256 of its public key.
+    pub key_fingerprint: String,
+}
+
+/// Something malformed in a build.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Malformed {
+    /// What, in a sentence.
+    pub text: String,
+    /// The entry it concerns, if it is one that every build has.
+    pub place: Option<&'static str>,
+}
+
+/// What only one platform has.
+#[derive(Debug)]
+pub enum Inside {
+    /// An Android package.
+    Android(Box<AndroidBuild>),
+}
+
+/// A build that opens as an archive, with its signatures verified.
+#[derive(Debug)]
+pub struct Build {
+    /// What it is made for.
+    pub platform: Platform,
+    /// What kind of file it is.
+    pub form: Form,
+    /// Its size in bytes.
+    pub size: u64,
+    /// What it says of itself, if that can be read.
+    pub says: Option<Says>,
+    /// The entry that says it.
+    pub says_in: &'static str,
+    /// Who signed it: every certificate once.
+    pub signers: Vec<SignedBy>,
+    /// The digest that its signature covers, in hexadecimal: the same bytes have the same.
+    pub content: Option<String>,
+    /// What is malformed in it.
+    pub malformed: Vec<Malformed>,
+    /// What stands at its top level, with its size in bytes, compressed.
+    pub folders: BTreeMap<String, u64>,
+    /// What only its platform has.
+    pub inside: Inside,
+}
+
+/// Why a build cannot be looked at.
+#[derive(Debug, Error)]
+pub enum ExamineError {
+    /// It does not open as an archive.
+    #[error(transparent)]
+    Zip(#[from] ZipError),
+    /// Reading it failed, or the user stopped.
+    #[error(transparent)]
+    Digest(#[from] DigestError),
+}
+
+impl Build {
+    /// Reads a build and verifies its signatures. `beside` is the file that lies beside it and belongs to it: an Android
+    /// package may have a signature there.
+    ///
+    /// # Errors
+    /// [`ExamineError`] when it does not open as an archive, cannot be read, or the user wants to stop. What is wrong with
+    /// it otherwise is part of the answer.
+    pub fn examine(source: &dyn Source, beside: Option<&[u8]>, env: &Env<'_>) -> Result<Build, ExamineError> {
+        android::examine(source, beside, env)
+    }
+
+    /// What it is as an Android package.
+    pub fn android(&self) -> Option<&AndroidBuild> {
+        match &self.inside {
+            Inside::Android(inside) => Some(inside),
+        }
+    }
+}
