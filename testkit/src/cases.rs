@@ -235,7 +235,7 @@ fn good(out: &mut Cases) {
     let (one, two) = (signed(&input, &own, Some("v2")), signed(&input, &next, Some("v2")));
     out.apk("one-of-two-signers", "ready", one.clone());
     let value = |bytes: &Vec<u8>| {
-        let block = Package::read(bytes, &Limits::USUAL).unwrap().archive.block.unwrap();
+        let block = Package::read(bytes, &Limits::USUAL).unwrap().block.unwrap();
         block.find(signing_block::V2).unwrap()[4..].to_vec()
     };
     let both = [value(&one), value(&two)].concat();
@@ -311,7 +311,7 @@ fn manifests(out: &mut Cases) {
 /// The same package with another signing block.
 fn with_block(signed: &[u8], pairs: &[(u32, Vec<u8>)]) -> Vec<u8> {
     let archive = Package::read(&signed, &Limits::USUAL).unwrap().archive;
-    let body = archive.body_end() as usize;
+    let body = archive.body_end as usize;
     let directory = &signed[archive.directory.start as usize..archive.directory.end as usize];
     let mut end = signed[archive.end_record.start as usize..].to_vec();
     let block = signing_block::write(pairs);
@@ -325,7 +325,7 @@ fn blocks(out: &mut Cases) {
     let own = who(Algorithm::P256);
     let input = Build::levels(28, 35).apk();
     let good = signed(&input, &own, None);
-    let block = Package::read(&good, &Limits::USUAL).unwrap().archive.block.unwrap();
+    let block = Package::read(&good, &Limits::USUAL).unwrap().block.unwrap();
     let value = |id| block.find(id).unwrap().to_vec();
     let (v2, v3) = (value(V2), value(V3));
     let digest = signer::parse_v3(&v3, &Limits::USUAL).unwrap()[0].digests[0].1.to_vec();

@@ -174,7 +174,8 @@ impl MemberKeys {
             };
             let head = Head { seq: value("row")?.parse().ok()?, hash: Digest::from_text(value("hash")?)? };
             let pin = Pin { identity: Digest::from_text(value("cabinet")?)?, head };
-            let mut blocks = pem::blocks(text.as_bytes(), PRIVATE_KEY).into_iter().map(Secret::new);
+            let mut blocks =
+                pem::blocks(text.as_bytes(), PRIVATE_KEY, &Limits::USUAL).into_iter().map(Secret::new);
             let (Some(signing), Some(agreement), None) = (blocks.next(), blocks.next(), blocks.next()) else {
                 return None;
             };

@@ -191,20 +191,11 @@ fn parts(name: &str) -> impl Iterator<Item = &str> {
 /// Whether a certificate that names itself as its issuer is signed by its own key. Nothing for others, and for
 /// algorithms that cannot be verified.
 pub fn self_signature_holds(certificate: &ninekeys_formats::x509::Certificate) -> Option<bool> {
-    use crate::keys::{PublicKey, SignatureKind as K, verify};
+    use crate::keys::{PublicKey, SignatureKind, verify};
     if !certificate.self_issued {
         return None;
     }
-    let kind = match certificate.signature_algorithm.to_string().as_str() {
-        "1.2.840.113549.1.1.5" => K::RsaSha1,
-        "1.2.840.113549.1.1.11" => K::RsaSha256,
-        "1.2.840.113549.1.1.12" => K::RsaSha384,
-        "1.2.840.113549.1.1.13" => K::RsaSha512,
-        "1.2.840.10045.4.3.2" => K::EcdsaSha256,
-        "1.2.840.10045.4.3.3" => K::EcdsaSha384,
-        "1.2.840.10045.4.3.4" => K::EcdsaSha512,
-        _ => return None,
-    };
+    let kind = SignatureKind::named(&certificate.signature_algorithm)?;
     let key = PublicKey::from_der(&certificate.public_key).ok()?;
     verify(&key, kind, &certificate.tbs, &certificate.signature)
 }

@@ -57,7 +57,7 @@ impl Receiver {
     /// # Errors
     /// [`HandOverError::NotARecipient`], [`HandOverError::Kind`].
     pub fn read(bytes: &[u8], limits: &Limits) -> Result<Self, HandOverError> {
-        let block = |label| pem::blocks(bytes, label).into_iter().next();
+        let block = |label| pem::blocks(bytes, label, limits).into_iter().next();
         let der =
             block(pem::CERTIFICATE).or_else(|| block(pem::PUBLIC_KEY)).unwrap_or_else(|| bytes.to_vec());
         let receiver = match Certificate::parse(&der, limits) {

@@ -36,5 +36,6 @@ pub mod keystore;
 pub mod lending;
 pub mod model;
 pub mod password;
+pub mod request;
 pub mod rules;
 pub mod stream;

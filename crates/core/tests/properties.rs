@@ -96,7 +96,7 @@ proptest! {
         let mut bytes = sign(&package(&entries), key, certificate);
         let (package, _) = verified(&bytes);
         // all but the signing block: entries, directory, end record
-        let block = package.archive.block.unwrap().range;
+        let block = package.block.unwrap().range;
         let covered: Vec<usize> =
             (0..bytes.len()).filter(|at| !block.contains(&(*at as u64))).collect();
         let at = covered[place.index(covered.len())];
@@ -109,7 +109,7 @@ proptest! {
         let (key, certificate) = signer();
         let mut bytes = sign(&package(&[]), key, certificate);
         let (package, _) = verified(&bytes);
-        let block = package.archive.block.unwrap();
+        let block = package.block.unwrap();
         let length = |id| 12 + block.find(id).unwrap().len();
         // the block's size, then length, id and value of the first two pairs
         let covered = 8 + length(ninekeys_formats::signing_block::V2) + length(ninekeys_formats::signing_block::V3);
@@ -155,7 +155,7 @@ proptest! {
         let mut bytes = sign(&writer.finish(), key, certificate);
         let (package, signatures) = verified(&bytes);
         prop_assert!(signatures.has(Scheme::V1) && is_clean(&bytes));
-        let block = package.archive.block.unwrap().range;
+        let block = package.block.unwrap().range;
         let covered: Vec<usize> =
             (0..bytes.len()).filter(|at| !block.contains(&(*at as u64))).collect();
         let at = covered[place.index(covered.len())];

@@ -165,7 +165,7 @@ fn number_and_signer_are_compared_with_the_last_release() {
 fn a_build_that_only_newer_devices_could_read_lacks_a_scheme() {
     use ninekeys_formats::signing_block::{V2, V3};
     let bytes = good();
-    let block = Package::read(&bytes, &Limits::USUAL).unwrap().archive.block.unwrap();
+    let block = Package::read(&bytes, &Limits::USUAL).unwrap().block.unwrap();
     let v3 = block.find(V3).unwrap().to_vec();
     let only_v3 = case(common::with_block(&bytes, &[(V3, v3.clone())]));
     assert_eq!(rules(&only_v3), [("signature-scheme-missing", Level::Error)]);

@@ -10,7 +10,7 @@ use ninekeys_core::demo::{CROSSING, DemoBuild};
 use ninekeys_core::keys::Algorithm;
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::zip::write::Writer;
-use ninekeys_formats::zip::{Archive, STORED};
+use ninekeys_formats::zip::{Archive, STORED, Zip64};
 
 /// A build for devices from SDK 21 on, signed with v1, v2 and v3.
 fn signed(algorithm: Algorithm) -> Vec<u8> {
@@ -20,7 +20,7 @@ fn signed(algorithm: Algorithm) -> Vec<u8> {
 
 /// The same archive without its block, with its entries' names and contents changed.
 fn rebuilt(signed: &[u8], change: impl Fn(&str, Vec<u8>) -> Option<(String, Vec<u8>)>) -> Vec<u8> {
-    let archive = Archive::open(&signed, &Limits::USUAL).unwrap();
+    let archive = Archive::open(&signed, Zip64::Refuse, &Limits::USUAL).unwrap();
     let mut writer = Writer::new();
     for entry in &archive.entries {
         let content = archive.read(&signed, entry, &Limits::USUAL).unwrap();
@@ -95,7 +95,7 @@ fn files_in_meta_inf_that_are_not_the_signatures_need_not_be_listed() {
         // the block file twice over, the second time as somebody's service file
         Some((name.into(), content))
     });
-    let archive = Archive::open(&bytes, &Limits::USUAL).unwrap();
+    let archive = Archive::open(&bytes, Zip64::Refuse, &Limits::USUAL).unwrap();
     let mut writer = Writer::new().deflated("META-INF/services/ferry", b"unlisted");
     for entry in &archive.entries {
         writer = writer.deflated(&entry.name_text(), &archive.read(&bytes, entry, &Limits::USUAL).unwrap());
@@ -152,7 +152,7 @@ fn a_block_file_of_another_signer_is_no_signature_of_this_file() {
     let one = signed(Algorithm::P256);
     let (key, certificate) = identity(Algorithm::P256, common::NOW, 30);
     let other = sign(&DemoBuild { min_sdk: 21, code: 13, ..CROSSING }.apk(), &key, &certificate);
-    let theirs = Archive::open(&other, &Limits::USUAL).unwrap();
+    let theirs = Archive::open(&other, Zip64::Refuse, &Limits::USUAL).unwrap();
     let block = theirs.find(b"META-INF/FERRIES.EC").unwrap();
     let block = theirs.read(&other, block, &Limits::USUAL).unwrap();
     let mixed = rebuilt(&one, |name, content| {

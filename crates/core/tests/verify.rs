@@ -417,7 +417,7 @@ fn a_lineage_links_its_keys_and_every_fault_in_it_is_named() {
 fn a_v3_value_in_a_package_is_read_as_it_was_written() {
     let f = fixture();
     let package = ninekeys_core::android::Package::read(&f.signed, &Limits::USUAL).unwrap();
-    let block = package.archive.block.unwrap();
+    let block = package.block.unwrap();
     let signers = parse_v3(block.find(V3).unwrap(), &Limits::USUAL).unwrap();
     assert_eq!(signers.len(), 1);
     assert_eq!(signers[0].sdk, Some(24..=signing_block::LAST_SDK));

@@ -1,5 +1,5 @@
-//! CMS SignedData (RFC 5652), as far as signatures over a file beside it need it: read in BER, over the bytes that were
-//! signed, and written in DER.
+//! CMS SignedData (RFC 5652): read in BER, over the bytes that were signed, with its content inside or apart; written in
+//! DER, with a chain and signed attributes where they are wanted.
 
 use der::asn1::ObjectIdentifier;
 use der::{Decode, Encode, Tag};
@@ -49,6 +49,16 @@ pub struct SignedAttributes {
     pub signed: Vec<u8>,
     /// The digest of the content.
     pub message_digest: Vec<u8>,
+    /// All of them: what each is, and its values in DER.
+    pub all: Vec<(ObjectIdentifier, Vec<Vec<u8>>)>,
+}
+
+impl SignedAttributes {
+    /// The one value of an attribute.
+    pub fn find(&self, kind: ObjectIdentifier) -> Option<&[u8]> {
+        let (_, values) = self.all.iter().find(|(known, _)| *known == kind)?;
+        if let [one] = values.as_slice() { Some(one) } else { None }
+    }
 }
 
 /// Reads a SignedData in BER.
@@ -142,12 +152,19 @@ fn attributes(tlv: &[u8]) -> der::Result<SignedAttributes> {
     *first = 0x31;
     let mut message_digest = None;
     let mut is_data = false;
+    let mut all: Vec<(ObjectIdentifier, Vec<Vec<u8>>)> = Vec::new();
     for attribute in inside(tlv, 0xa0)? {
         let parts = inside(attribute, 0x30)?;
         let [kind, values] = parts.as_slice() else { return Err(malformed()) };
         let values = inside(values, 0x31)?;
-        match (ObjectIdentifier::from_der(kind)?, values.as_slice()) {
-            (MESSAGE_DIGEST, [value]) if message_digest.is_none() => {
+        let kind = ObjectIdentifier::from_der(kind)?;
+        // which of two counts would be the reader's choice (RFC 5652, section 5.3)
+        if all.iter().any(|(known, _)| *known == kind) {
+            return Err(malformed());
+        }
+        all.push((kind, values.iter().map(|value| value.to_vec()).collect()));
+        match (kind, values.as_slice()) {
+            (MESSAGE_DIGEST, [value]) => {
                 message_digest = Some(content(value, Tag::OctetString)?.to_vec());
             }
             (CONTENT_TYPE, [value]) => is_data = ObjectIdentifier::from_der(value)? == DATA,
@@ -156,37 +173,70 @@ fn attributes(tlv: &[u8]) -> der::Result<SignedAttributes> {
         }
     }
     match message_digest {
-        Some(message_digest) if is_data => Ok(SignedAttributes { signed, message_digest }),
+        Some(message_digest) if is_data => Ok(SignedAttributes { signed, message_digest, all }),
         _ => Err(malformed()),
     }
 }
 
-/// A detached SignedData with one signer, one certificate and no attributes. The algorithm identifiers are DER.
+/// One signer of a new SignedData. The algorithm identifiers are DER.
+#[derive(Debug, Clone, Copy)]
+pub struct NewSigner<'a> {
+    /// The issuer's name in its certificate, as it stands.
+    pub issuer: &'a [u8],
+    /// Its certificate's serial number.
+    pub serial: &'a [u8],
+    /// The digest's algorithm.
+    pub digest: &'a [u8],
+    /// The signature's algorithm.
+    pub algorithm: &'a [u8],
+    /// The signed attributes as [`signed_attributes`] made them: then the signature is over them.
+    pub attributes: Option<&'a [u8]>,
+    /// The signature.
+    pub signature: &'a [u8],
+}
+
+/// Signed attributes over data with that digest, as a SET: what is signed. The content's type and digest are put to `more`,
+/// each of which is a kind and the DER of its one value.
 ///
 /// # Errors
 /// [`der::Error`] when a part is too long to be written.
-pub fn write_detached(
-    certificate: &[u8],
-    issuer: &[u8],
-    serial: &[u8],
-    digest: &[u8],
-    algorithm: &[u8],
-    signature: &[u8],
-) -> der::Result<Vec<u8>> {
+pub fn signed_attributes(message_digest: &[u8], more: &[(ObjectIdentifier, &[u8])]) -> der::Result<Vec<u8>> {
+    let digest = tlv(0x04, &[message_digest])?;
+    let data = DATA.to_der()?;
+    let own = [(CONTENT_TYPE, data.as_slice()), (MESSAGE_DIGEST, digest.as_slice())];
+    let mut all = Vec::new();
+    for (kind, value) in own.iter().chain(more) {
+        all.push(tlv(0x30, &[&kind.to_der()?, &tlv(0x31, &[value])?])?);
+    }
+    // DER sorts what is in a SET OF (X.690, section 11.6)
+    all.sort();
+    tlv(0x31, &all.iter().map(Vec::as_slice).collect::<Vec<_>>())
+}
+
+/// A SignedData with one signer and the certificates of its chain; the content stands inside, or apart when there is none.
+///
+/// # Errors
+/// [`der::Error`] when a part is too long to be written.
+pub fn write(content: Option<&[u8]>, certificates: &[&[u8]], signer: &NewSigner<'_>) -> der::Result<Vec<u8>> {
     let version = [0x02, 0x01, 0x01];
-    let identifier = tlv(0x30, &[issuer, &tlv(0x02, &[serial])?])?;
-    let signer = tlv(0x30, &[&version, &identifier, digest, algorithm, &tlv(0x04, &[signature])?])?;
-    let encapsulated = tlv(0x30, &[&DATA.to_der()?])?;
-    let signed = tlv(
-        0x30,
-        &[
-            &version,
-            &tlv(0x31, &[digest])?,
-            &encapsulated,
-            &tlv(0xa0, &[certificate])?,
-            &tlv(0x31, &[&signer])?,
-        ],
-    )?;
+    let identifier = tlv(0x30, &[signer.issuer, &tlv(0x02, &[signer.serial])?])?;
+    let attributes = match signer.attributes {
+        // the SET that is signed stands under another tag
+        Some([0x31, rest @ ..]) => [&[0xa0], rest].concat(),
+        Some(_) => return Err(malformed()),
+        None => Vec::new(),
+    };
+    let signature = tlv(0x04, &[signer.signature])?;
+    let digest = signer.digest;
+    let info = tlv(0x30, &[&version, &identifier, digest, &attributes, signer.algorithm, &signature])?;
+    let content = match content {
+        Some(content) => tlv(0xa0, &[&tlv(0x04, &[content])?])?,
+        None => Vec::new(),
+    };
+    let encapsulated = tlv(0x30, &[&DATA.to_der()?, &content])?;
+    let digests = tlv(0x31, &[digest])?;
+    let chain = tlv(0xa0, certificates)?;
+    let signed = tlv(0x30, &[&version, &digests, &encapsulated, &chain, &tlv(0x31, &[&info])?])?;
     tlv(0x30, &[&SIGNED_DATA.to_der()?, &tlv(0xa0, &[&signed])?])
 }
 
@@ -198,7 +248,33 @@ mod tests {
     const RSA: &[u8] = b"\x30\x0d\x06\x09\x2a\x86\x48\x86\xf7\x0d\x01\x01\x01\x05\x00";
 
     fn written() -> Vec<u8> {
-        write_detached(b"\x30\x03\x04\x01a", b"\x30\x00", b"\x07", SHA256, RSA, &[9; 300]).unwrap()
+        write(None, &[b"\x30\x03\x04\x01a"], &SIGNER).unwrap()
+    }
+
+    const SIGNER: NewSigner<'_> = NewSigner {
+        issuer: b"\x30\x00",
+        serial: b"\x07",
+        digest: SHA256,
+        algorithm: RSA,
+        attributes: None,
+        signature: &[9; 300],
+    };
+
+    #[test]
+    fn content_chain_and_attributes_are_read_back_as_they_were_written() {
+        let own = ObjectIdentifier::new_unwrap("1.2.840.113549.1.9.5");
+        let set = signed_attributes(&[7; 32], &[(own, b"\x17\x0d310519120000Z")]).unwrap();
+        let signer = NewSigner { attributes: Some(&set), ..SIGNER };
+        let bytes = write(Some(b"ferry"), &[b"\x30\x03\x04\x01a", b"\x30\x03\x04\x01b"], &signer).unwrap();
+        let found = parse(&bytes, &Limits::SMALL).unwrap();
+        assert_eq!((found.content.as_deref(), found.certificates.len()), (Some(&b"ferry"[..]), 2));
+        let attributes = found.signers[0].attributes.as_ref().unwrap();
+        assert_eq!((&attributes.signed, attributes.message_digest.len()), (&set, 32));
+        assert_eq!(attributes.find(own), Some(&b"\x17\x0d310519120000Z"[..]));
+        // an attribute that stands twice is the reader's choice
+        let twice = signed_attributes(&[7; 32], &[(MESSAGE_DIGEST, b"\x04\x01a")]).unwrap();
+        let signer = NewSigner { attributes: Some(&twice), ..SIGNER };
+        assert!(parse(&write(None, &[], &signer).unwrap(), &Limits::SMALL).is_err());
     }
 
     #[test]

@@ -3,14 +3,15 @@
 use crate::keystore::{self, jks, pkcs12};
 use crate::limits::Limits;
 use crate::signing_block::{lineage, signer};
-use crate::zip::Archive;
+use crate::zip::{Archive, Zip64};
 use crate::{
-    arsc, axml, ber, cms, envelope, idsig, jar, manifest::Manifest, pem, protoxml, signing_block, x509,
+    arsc, axml, ber, cms, ecdsa, envelope, idsig, jar, manifest::Manifest, pem, protoxml, request,
+    signing_block, x509,
 };
 
 /// Opens any bytes as an archive and reads every entry.
 pub fn zip(data: &[u8]) {
-    let Ok(archive) = Archive::open(&data, &Limits::SMALL) else { return };
+    let Ok(archive) = Archive::open(&data, Zip64::Read, &Limits::SMALL) else { return };
     for entry in &archive.entries {
         let _ = archive.read(&data, entry, &Limits::SMALL);
     }
@@ -78,15 +79,30 @@ pub fn resources(data: &[u8]) {
 
 /// Reads any bytes as certificates.
 pub fn certificate(data: &[u8]) {
-    for der in pem::blocks(data, pem::CERTIFICATE) {
+    for der in pem::blocks(data, pem::CERTIFICATE, &Limits::SMALL) {
         let _ = x509::Certificate::parse(&der, &Limits::SMALL);
     }
-    let _ = x509::Certificate::parse(data, &Limits::SMALL);
+    let Ok(found) = x509::Certificate::parse(data, &Limits::SMALL) else { return };
+    extensions(&found.extensions);
+    let unit = der::asn1::ObjectIdentifier::new_unwrap("2.5.4.11");
+    let _ = x509::name_values(&found.subject_der, unit);
+}
+
+fn extensions(all: &x509::Extensions) {
+    let _ = (all.basic_constraints(), all.key_usage(), all.purposes());
+    let _ = (all.key_id(), all.issuer_key_id(), all.issuer_addresses());
+}
+
+/// Reads any bytes as a certificate request, and as a signature in either form.
+pub fn request(data: &[u8]) {
+    let _ = (ecdsa::to_fixed(data, 32), ecdsa::from_fixed(data));
+    let Ok(found) = request::Request::parse(data, &Limits::SMALL) else { return };
+    extensions(&found.extensions);
 }
 
 /// Reads any bytes as the files of a v1 signature.
 pub fn jar(data: &[u8]) {
-    let _ = jar::announced_schemes(data);
+    let _ = jar::announced_schemes(data, &Limits::SMALL);
     let _ = jar::is_signature_file(data);
     let _ = jar::manifest::parse(data, &Limits::SMALL);
     let _ = cms::parse(data, &Limits::SMALL);

@@ -23,6 +23,7 @@ pub mod axml;
 pub mod ber;
 pub mod cms;
 pub mod cursor;
+pub mod ecdsa;
 pub mod envelope;
 #[doc(hidden)]
 pub mod fuzzing;
@@ -34,6 +35,7 @@ pub mod manifest;
 pub mod names;
 pub mod pem;
 pub mod protoxml;
+pub mod request;
 pub mod secret;
 pub mod signing_block;
 pub mod source;

@@ -2,15 +2,17 @@
 
 use der::pem;
 
+use crate::limits::Limits;
+
 /// The label of a certificate.
 pub const CERTIFICATE: &str = "CERTIFICATE";
 
 /// The label of a public key: SubjectPublicKeyInfo (RFC 7468, section 13).
 pub const PUBLIC_KEY: &str = "PUBLIC KEY";
 
-/// The DER bytes of every block with `label`; text around and between blocks is passed over, and a block
-/// that is damaged is left out.
-pub fn blocks(text: &[u8], label: &str) -> Vec<Vec<u8>> {
+/// The DER bytes of every block with `label`, as many as the limits allow; text around and between blocks is passed over, and
+/// a block that is damaged or too large is left out.
+pub fn blocks(text: &[u8], label: &str, limits: &Limits) -> Vec<Vec<u8>> {
     let text = String::from_utf8_lossy(text);
     let begin = format!("-----BEGIN {label}-----");
     let end = format!("-----END {label}-----");
@@ -20,10 +22,17 @@ pub fn blocks(text: &[u8], label: &str) -> Vec<Vec<u8>> {
         let Some(from) = rest.get(start..) else { break };
         let Some(stop) = from.find(&end) else { break };
         let (block, after) = from.split_at(stop + end.len());
+        rest = after;
+        // base64 takes four characters for three bytes, and lines have ends
+        if block.len() as u64 > 2 * limits.keystore {
+            continue;
+        }
         if let Ok((_, der)) = pem::decode_vec(block.as_bytes()) {
             out.push(der);
         }
-        rest = after;
+        if out.len() as u64 >= limits.items {
+            break;
+        }
     }
     out
 }
@@ -50,8 +59,8 @@ mod tests {
         let one = encode(CERTIFICATE, &[1, 2, 3]).unwrap();
         let two = encode(CERTIFICATE, &[4; 100]).unwrap();
         let text = format!("subject=CN = a\n{one}\nbetween the blocks\n{two}\nbehind\n");
-        assert_eq!(blocks(text.as_bytes(), CERTIFICATE), [vec![1, 2, 3], vec![4; 100]]);
+        assert_eq!(blocks(text.as_bytes(), CERTIFICATE, &Limits::SMALL), [vec![1, 2, 3], vec![4; 100]]);
         assert!(looks_like(text.as_bytes()));
-        assert!(blocks(b"-----BEGIN CERTIFICATE-----\nAAAA", CERTIFICATE).is_empty());
+        assert!(blocks(b"-----BEGIN CERTIFICATE-----\nAAAA", CERTIFICATE, &Limits::SMALL).is_empty());
     }
 }

@@ -1,14 +1,20 @@
 //! X.509 certificates (RFC 5280), read over the bytes that were signed.
 
-use der::asn1::ObjectIdentifier;
+use der::asn1::{Ia5StringRef, ObjectIdentifier, OctetString};
+use der::oid::AssociatedOid;
 use der::{Decode, Encode, Reader, SliceReader, Tag};
+use x509_cert::ext::pkix::name::GeneralName;
+use x509_cert::ext::pkix::{
+    AuthorityInfoAccessSyntax, AuthorityKeyIdentifier, BasicConstraints, ExtendedKeyUsage, KeyUsage,
+    SubjectKeyIdentifier,
+};
 use x509_cert::name::Name;
 use x509_cert::time::Validity;
 
 use crate::cursor::{Fault, ParseError};
 use crate::limits::Limits;
 use crate::names::algorithm_name;
-use crate::tlv::content;
+use crate::tlv::{content, inside, malformed};
 
 /// rsaEncryption (RFC 8017).
 pub const RSA: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.1.1");
@@ -51,6 +57,156 @@ impl std::fmt::Display for KeyShape {
     }
 }
 
+/// id-ad-caIssuers (RFC 5280, section 4.2.2.1).
+const CA_ISSUERS: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.6.1.5.5.7.48.2");
+/// The most extensions of a certificate.
+const MOST_EXTENSIONS: usize = 64;
+
+/// An extension of a certificate, or one that a request asks for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Extension {
+    /// What it is.
+    pub oid: ObjectIdentifier,
+    /// Whether who does not know it has to refuse the certificate.
+    pub critical: bool,
+    /// Its value, DER.
+    pub value: Vec<u8>,
+}
+
+/// The extensions of a certificate that say what it is good for. Each once: a second one of a kind is refused.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Extensions(Vec<Extension>);
+
+impl Extensions {
+    /// Reads `Extensions ::= SEQUENCE SIZE (1..MAX) OF Extension`.
+    ///
+    /// # Errors
+    /// [`der::Error`] when it is not that, or has one kind twice (RFC 5280, section 4.2).
+    pub(crate) fn read(tlv: &[u8]) -> der::Result<Self> {
+        let all = inside(tlv, 0x30)?;
+        if all.len() > MOST_EXTENSIONS {
+            return Err(malformed());
+        }
+        let mut out: Vec<Extension> = Vec::new();
+        for one in all {
+            let (oid, critical, value) = match inside(one, 0x30)?.as_slice() {
+                [oid, value] => (*oid, false, *value),
+                // FALSE is the default and is not written in DER; some write it all the same
+                [oid, critical, value] => (*oid, bool::from_der(critical)?, *value),
+                _ => return Err(malformed()),
+            };
+            let oid = ObjectIdentifier::from_der(oid)?;
+            if out.iter().any(|known| known.oid == oid) {
+                return Err(malformed());
+            }
+            let value = OctetString::from_der(value)?.as_bytes().to_vec();
+            out.push(Extension { oid, critical, value });
+        }
+        Ok(Extensions(out))
+    }
+
+    /// All of them, in order.
+    pub fn iter(&self) -> impl Iterator<Item = &Extension> {
+        self.0.iter()
+    }
+
+    /// The extension of that kind.
+    pub fn find(&self, oid: ObjectIdentifier) -> Option<&Extension> {
+        self.0.iter().find(|one| one.oid == oid)
+    }
+
+    /// What an extension says, where it is there.
+    fn value<'a, T: Decode<'a> + AssociatedOid>(&'a self) -> Result<Option<T>, ParseError> {
+        let Some(found) = self.find(T::OID) else { return Ok(None) };
+        let failed = |_| ParseError { what: "extension of a certificate", at: 0, fault: Fault::Malformed };
+        T::from_der(&found.value).map(Some).map_err(failed)
+    }
+
+    /// Whether it may sign other certificates, and how many may stand between them and a leaf.
+    ///
+    /// # Errors
+    /// [`ParseError`] when the extension is there and cannot be read; so with all that follow.
+    pub fn basic_constraints(&self) -> Result<Option<BasicConstraints>, ParseError> {
+        self.value()
+    }
+
+    /// What its key may do.
+    ///
+    /// # Errors
+    /// [`ParseError`].
+    pub fn key_usage(&self) -> Result<Option<KeyUsage>, ParseError> {
+        self.value()
+    }
+
+    /// The purposes that it is for; none is all of them.
+    ///
+    /// # Errors
+    /// [`ParseError`].
+    pub fn purposes(&self) -> Result<Vec<ObjectIdentifier>, ParseError> {
+        Ok(self.value::<ExtendedKeyUsage>()?.map(|usage| usage.0).unwrap_or_default())
+    }
+
+    /// The name of its key.
+    ///
+    /// # Errors
+    /// [`ParseError`].
+    pub fn key_id(&self) -> Result<Option<Vec<u8>>, ParseError> {
+        Ok(self.value::<SubjectKeyIdentifier>()?.map(|id| id.0.as_bytes().to_vec()))
+    }
+
+    /// The name of the key that signed it.
+    ///
+    /// # Errors
+    /// [`ParseError`].
+    pub fn issuer_key_id(&self) -> Result<Option<Vec<u8>>, ParseError> {
+        let id = self.value::<AuthorityKeyIdentifier>()?.and_then(|id| id.key_identifier);
+        Ok(id.map(|id| id.as_bytes().to_vec()))
+    }
+
+    /// Where the certificate of its issuer can be had.
+    ///
+    /// # Errors
+    /// [`ParseError`].
+    pub fn issuer_addresses(&self) -> Result<Vec<String>, ParseError> {
+        let all = self.value::<AuthorityInfoAccessSyntax>()?.map(|access| access.0).unwrap_or_default();
+        let of_issuer = all.into_iter().filter(|one| one.access_method == CA_ISSUERS);
+        Ok(of_issuer
+            .filter_map(|one| match one.access_location {
+                GeneralName::UniformResourceIdentifier(address) => Some(address.to_string()),
+                _ => None,
+            })
+            .collect())
+    }
+}
+
+/// The values of one kind of attribute in a name, in the order in which they stand.
+///
+/// # Errors
+/// [`ParseError`] when it is not a name.
+pub fn name_values(name: &[u8], kind: ObjectIdentifier) -> Result<Vec<String>, ParseError> {
+    let failed = |_| ParseError { what: "name in a certificate", at: 0, fault: Fault::Malformed };
+    let name = Name::from_der(name).map_err(failed)?;
+    let own = name.iter().filter(|one| one.oid == kind);
+    Ok(own.filter_map(|one| text(&one.value)).collect())
+}
+
+/// A DirectoryString, or the ASCII of older names.
+fn text(value: &der::Any) -> Option<String> {
+    let bytes = value.to_der().ok()?;
+    match bytes.first()? {
+        // BMPString: two bytes a character
+        0x1e => {
+            let units = value.value().chunks_exact(2).map(|pair| match pair {
+                [high, low] => u16::from_be_bytes([*high, *low]),
+                _ => 0,
+            });
+            char::decode_utf16(units).collect::<Result<String, _>>().ok()
+        }
+        0x16 => Ia5StringRef::from_der(&bytes).ok().map(|text| text.to_string()),
+        _ => std::str::from_utf8(value.value()).ok().map(str::to_owned),
+    }
+}
+
 /// A certificate. Times are seconds since 1970 (UTC).
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Certificate {
@@ -78,6 +234,8 @@ pub struct Certificate {
     pub public_key: Vec<u8>,
     /// What kind of key that is.
     pub key: KeyShape,
+    /// What it is good for.
+    pub extensions: Extensions,
     /// The algorithm that the certificate itself is signed with.
     pub signature_algorithm: ObjectIdentifier,
     /// The certificate's signature.
@@ -123,6 +281,7 @@ fn read(bytes: &[u8]) -> der::Result<Certificate> {
     let validity = Validity::<x509_cert::certificate::Rfc5280>::from_der(fields.tlv_bytes()?)?;
     let subject = fields.tlv_bytes()?;
     let public_key = fields.tlv_bytes()?;
+    let extensions = extensions(&mut fields)?;
     Ok(Certificate {
         der: whole.to_vec(),
         tbs: tbs.to_vec(),
@@ -136,9 +295,32 @@ fn read(bytes: &[u8]) -> der::Result<Certificate> {
         not_after: seconds(&validity.not_after),
         public_key: public_key.to_vec(),
         key: key_shape(public_key)?,
+        extensions,
         signature_algorithm: algorithm.oid,
         signature: signature.raw_bytes().to_vec(),
     })
+}
+
+/// What stands behind the public key: unique identifiers, which nobody uses, and the extensions.
+fn extensions(fields: &mut SliceReader<'_>) -> der::Result<Extensions> {
+    let mut found = Extensions::default();
+    while !fields.is_finished() {
+        let field = fields.tlv_bytes()?;
+        match (field.first(), inside_any(field)?.as_slice()) {
+            (Some(0x81 | 0xa1 | 0x82 | 0xa2), _) => {}
+            (Some(0xa3), [all]) if fields.is_finished() => found = Extensions::read(all)?,
+            _ => return Err(malformed()),
+        }
+    }
+    Ok(found)
+}
+
+/// The elements of an explicit field; nothing in one that is primitive.
+fn inside_any(field: &[u8]) -> der::Result<Vec<&[u8]>> {
+    match field.first() {
+        Some(tag) if tag & 0x20 != 0 => inside(field, *tag),
+        _ => Ok(Vec::new()),
+    }
 }
 
 fn seconds(time: &x509_cert::time::Time) -> i64 {

@@ -11,7 +11,7 @@ use ninekeys_formats::x509::{Certificate, KeyShape};
 const PIER: &str = include_str!("pier.pem");
 
 fn pier() -> Vec<u8> {
-    pem::blocks(PIER.as_bytes(), pem::CERTIFICATE).remove(0)
+    pem::blocks(PIER.as_bytes(), pem::CERTIFICATE, &Limits::USUAL).remove(0)
 }
 
 #[test]
@@ -58,6 +58,6 @@ fn a_certificate_survives_its_pem_form() {
     let der = pier();
     let text = pem::encode(pem::CERTIFICATE, &der).unwrap();
     assert!(text.lines().all(|line| line.len() <= 64));
-    assert_eq!(pem::blocks(text.replace('\n', "\r\n").as_bytes(), pem::CERTIFICATE), [der]);
-    assert!(pem::blocks(text.as_bytes(), "PRIVATE KEY").is_empty());
+    assert_eq!(pem::blocks(text.replace('\n', "\r\n").as_bytes(), pem::CERTIFICATE, &Limits::USUAL), [der]);
+    assert!(pem::blocks(text.as_bytes(), "PRIVATE KEY", &Limits::USUAL).is_empty());
 }

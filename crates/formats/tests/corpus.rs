@@ -11,12 +11,13 @@ use ninekeys_formats::fuzzing;
 type Target = fn(&[u8]);
 
 /// Every target, as in `fuzz/fuzz_targets`.
-const TARGETS: [(&str, Target); 11] = [
+const TARGETS: [(&str, Target); 12] = [
     ("zip", fuzzing::zip),
     ("v2", fuzzing::v2),
     ("manifest", fuzzing::manifest),
     ("protobuf", fuzzing::protobuf),
     ("certificate", fuzzing::certificate),
+    ("request", fuzzing::request),
     ("jar", fuzzing::jar),
     ("keystore", fuzzing::keystore),
     ("definite", fuzzing::definite),

@@ -32,7 +32,7 @@ proptest! {
     #[test]
     fn any_bytes_are_survived(bytes in proptest::collection::vec(any::<u8>(), 0..400)) {
         let _ = parse(&bytes, &Limits::SMALL);
-        let _ = announced_schemes(&bytes);
+        let _ = announced_schemes(&bytes, &Limits::SMALL);
         let _ = is_signature_file(&bytes);
     }
 }

@@ -229,7 +229,7 @@ fn carried(label: String, certificate: &Certificate) -> Carried {
 }
 
 fn certificate_side(name: &str, bytes: &[u8]) -> Side {
-    let blocks = pem::blocks(bytes, pem::CERTIFICATE);
+    let blocks = pem::blocks(bytes, pem::CERTIFICATE, &Limits::USUAL);
     let ders = if blocks.is_empty() { vec![bytes.to_vec()] } else { blocks };
     let certificates = ders.iter().filter_map(|der| Certificate::parse(der, &Limits::USUAL).ok());
     let keys = certificates.map(|certificate| carried(certificate.subject.clone(), &certificate)).collect();

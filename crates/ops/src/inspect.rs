@@ -209,13 +209,13 @@ fn build(ctx: &Ctx<'_>, source: &InputFile, background: &Background) -> Result<B
         ExamineError::Zip(error) => InspectError::Zip(error),
         ExamineError::Digest(error) => InspectError::Digest(error),
     })?;
-    let archive = build.android().map(|android| &android.package.archive);
-    let block = archive.and_then(|archive| archive.block.as_ref());
+    let package = build.android().map(|android| &android.package);
+    let block = package.and_then(|package| package.block.as_ref());
     Ok(BuildContent {
         platform: build.platform,
         form: build.form,
         size: build.size,
-        entries: archive.map_or(0, |archive| archive.entries.len()),
+        entries: package.map_or(0, |package| package.archive.entries.len()),
         says: BuildSaid::of(&build),
         malformed: build.malformed.iter().map(|one| one.text.clone()).collect(),
         android: build.android().map(AndroidLines::of),
@@ -253,7 +253,7 @@ fn keystore(
 }
 
 fn certificates(bytes: &[u8], background: &Background) -> Result<Option<Content>, InspectError> {
-    let blocks = pem::blocks(bytes, pem::CERTIFICATE);
+    let blocks = pem::blocks(bytes, pem::CERTIFICATE, &Limits::USUAL);
     let (encoding, ders) = if !blocks.is_empty() {
         ("PEM", blocks)
     } else if bytes.starts_with(&[0x30]) {

@@ -55,8 +55,9 @@ pub(crate) fn examine(
         check_idsig(source, idsig, &mut signatures, limits, env)?;
     }
     let place = package.kind.manifest_entry();
-    let archive =
-        package.archive.faults.iter().map(|fault| Malformed { text: fault.to_string(), place: None });
+    let archive = package.archive.faults.iter().map(ToString::to_string);
+    let block = package.block_faults.iter().map(ToString::to_string);
+    let archive = archive.chain(block).map(|text| Malformed { text, place: None });
     let manifest = package.manifest.as_ref().err();
     let manifest = manifest.map(|fault| Malformed { text: fault.to_string(), place: Some(place) });
     Ok(Build {

@@ -19,7 +19,7 @@ pub use chunks::{Hash, Section, chunked};
 pub(crate) use examine::examine;
 pub use examine::{AndroidBuild, says};
 pub use package::{
-    ManifestFault, Misaligned, Package, PackageKind, SHARED_LIBRARY_ALIGNMENT, STORED_ALIGNMENT,
+    BlockFault, ManifestFault, Misaligned, Package, PackageKind, SHARED_LIBRARY_ALIGNMENT, STORED_ALIGNMENT,
 };
 pub use refusal::Refusal;
 pub use report::{Scheme, SchemeReport, SchemeState, SignatureFault, Signatures, SignerReport};

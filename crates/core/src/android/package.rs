@@ -7,8 +7,9 @@ use ninekeys_formats::axml::Value;
 use ninekeys_formats::cursor::ParseError;
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::manifest::{self, Manifest};
+use ninekeys_formats::signing_block::{self, Located};
 use ninekeys_formats::source::Source;
-use ninekeys_formats::zip::{Archive, Entry, STORED, ZipError};
+use ninekeys_formats::zip::{Archive, Entry, Outline, STORED, Zip64, ZipError};
 use serde::Serialize;
 use thiserror::Error;
 
@@ -36,6 +37,17 @@ pub enum ManifestFault {
     /// It is not binary XML, or says nothing that a manifest has to say.
     #[error("AndroidManifest.xml cannot be read: {0}")]
     Malformed(#[from] ParseError),
+}
+
+/// What is wrong with a signing block.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+pub enum BlockFault {
+    /// Two of its pairs have one id: which of them counts is the reader's choice.
+    #[error("its signing block has two pairs with the id {0:#010x}")]
+    Twice(u32),
+    /// It cannot be read.
+    #[error("its signing block is damaged: {0}")]
+    Malformed(ParseError),
 }
 
 /// A stored entry that does not stand where it should.
@@ -91,8 +103,12 @@ impl PackageKind {
 pub struct Package {
     /// APK or AAB.
     pub kind: PackageKind,
-    /// Its entries, its signing block, and what is malformed.
+    /// Its entries, and what is malformed in them.
     pub archive: Archive,
+    /// The signing block, if there is one and it is sound.
+    pub block: Option<Located>,
+    /// What is wrong with the signing block.
+    pub block_faults: Vec<BlockFault>,
     /// Its manifest.
     pub manifest: Result<Manifest, ManifestFault>,
     /// Its size in bytes.
@@ -105,10 +121,19 @@ impl Package {
     /// # Errors
     /// [`ZipError`] when it does not open as an archive.
     pub fn read(source: &dyn Source, limits: &Limits) -> Result<Package, ZipError> {
-        let archive = Archive::open(source, limits)?;
+        let outline = Outline::read(source, Zip64::Refuse)?;
+        let (block, block_faults) = match signing_block::locate(source, outline.directory().start, limits)? {
+            Ok(block) => {
+                let twice = block.iter().flat_map(Located::twice).map(BlockFault::Twice).collect();
+                (block, twice)
+            }
+            Err(error) => (None, vec![BlockFault::Malformed(error)]),
+        };
+        let entries_end = block.as_ref().map(|block| block.range.start);
+        let archive = outline.archive(source, entries_end, limits)?;
         let kind = kind(&archive);
         let manifest = read_manifest(kind, &archive, source, limits)?;
-        Ok(Package { kind, archive, manifest, size: source.len() })
+        Ok(Package { kind, archive, block, block_faults, manifest, size: source.len() })
     }
 
     /// The sizes, compressed, of what stands at the top level: folders with all that is in them, and files.

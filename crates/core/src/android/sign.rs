@@ -15,14 +15,14 @@ use ninekeys_formats::signing_block::{
     self, ATTRIBUTE_LINEAGE, ATTRIBUTE_ROTATION_MIN_SDK, LAST_SDK, V2, V3, V31,
 };
 use ninekeys_formats::source::Source;
+use ninekeys_formats::zip::ZipError;
 use ninekeys_formats::zip::rewrite::{Assembly, Layout, Piece, lay_out};
 use ninekeys_formats::zip::write::end_record;
-use ninekeys_formats::zip::{ZipError, ZipFault};
 use thiserror::Error;
 
 use super::algorithm::V2Algorithm;
 use super::chunks::{Hash, Section, chunked};
-use super::package::{ManifestFault, Package, PackageKind, boundary};
+use super::package::{BlockFault, ManifestFault, Package, PackageKind, boundary};
 use super::refusal::{FIRST_SDK_WITH_SHA256, Refusal};
 use super::report::Scheme;
 use super::schemes::Schemes;
@@ -46,7 +46,7 @@ pub enum SignError {
     Zip(#[from] ZipError),
     /// It opens, and is malformed.
     #[error("the archive is malformed: {0}")]
-    Malformed(ZipFault),
+    Malformed(String),
     /// Its manifest cannot be read.
     #[error(transparent)]
     Manifest(#[from] ManifestFault),
@@ -86,10 +86,13 @@ impl<'a> Opened<'a> {
     /// [`SignError`] when it cannot be read or is malformed.
     pub fn open(source: &'a dyn Source, limits: &Limits) -> Result<Opened<'a>, SignError> {
         let package = Package::read(source, limits)?;
-        // a broken old block is dropped with the rest of the old signature
-        let fault = package.archive.faults.iter().find(|fault| !matches!(fault, ZipFault::Block(_)));
-        if let Some(fault) = fault {
-            return Err(SignError::Malformed(fault.clone()));
+        if let Some(fault) = package.archive.faults.first() {
+            return Err(SignError::Malformed(fault.to_string()));
+        }
+        // a block that cannot be read is dropped with the rest of the old signature
+        let twice = package.block_faults.iter().find(|fault| matches!(fault, BlockFault::Twice(_)));
+        if let Some(fault) = twice {
+            return Err(SignError::Malformed(fault.to_string()));
         }
         let manifest = match &package.manifest {
             Ok(manifest) => manifest.clone(),
@@ -110,8 +113,8 @@ impl<'a> Opened<'a> {
 
     /// Whether an earlier signature is there, of any scheme; it will be dropped.
     pub fn is_signed(&self) -> bool {
-        let archive = &self.package.archive;
-        archive.block.is_some() || archive.entries.iter().any(|entry| jar::is_signed_manifest(&entry.name))
+        let Package { archive, block, .. } = &self.package;
+        block.is_some() || archive.entries.iter().any(|entry| jar::is_signed_manifest(&entry.name))
     }
 
     /// Refuses what must not be signed for `destination`.

@@ -170,9 +170,16 @@ fn block_file(
     };
     let parsed = Certificate::parse(certificate, &Limits::USUAL).map_err(|_| V1Error::Encoding)?;
     let signature = signer.sign(kind, signature_file).map_err(V1Error::Key)?;
-    let (issuer, serial) = (&parsed.issuer_der, &parsed.serial);
-    let block = cms::write_detached(certificate, issuer, serial, SHA256_ID, algorithm, &signature);
-    Ok((block.map_err(|_| V1Error::Encoding)?, ending))
+    let signer = cms::NewSigner {
+        issuer: &parsed.issuer_der,
+        serial: &parsed.serial,
+        digest: SHA256_ID,
+        algorithm,
+        attributes: None,
+        signature: &signature,
+    };
+    let block = cms::write(None, &[certificate], &signer).map_err(|_| V1Error::Encoding)?;
+    Ok((block, ending))
 }
 
 /// The name that the files of a v1 signature get from a key's alias: 1 to 8 of `A-Z 0-9 _ -`.
@@ -294,20 +301,18 @@ fn check_signer(
         let says = format!("{} over {}", algorithm_name(&named), algorithm_name(&hash));
         SignatureFault::UnsupportedV1(says, key.shape().to_string())
     };
-    let (algorithm, kind, whole) = match (signer.digest, key.shape()) {
-        (SHA256_OID, KeyShape::Rsa { .. }) => (&SHA256, SignatureKind::RsaSha256, "1.2.840.113549.1.1.11"),
-        (SHA384_OID, KeyShape::Rsa { .. }) => (&SHA384, SignatureKind::RsaSha384, "1.2.840.113549.1.1.12"),
-        (SHA512_OID, KeyShape::Rsa { .. }) => (&SHA512, SignatureKind::RsaSha512, "1.2.840.113549.1.1.13"),
-        (SHA256_OID, KeyShape::Ec { .. }) => (&SHA256, SignatureKind::EcdsaSha256, "1.2.840.10045.4.3.2"),
-        (SHA384_OID, KeyShape::Ec { .. }) => (&SHA384, SignatureKind::EcdsaSha384, "1.2.840.10045.4.3.3"),
-        (SHA512_OID, KeyShape::Ec { .. }) => (&SHA512, SignatureKind::EcdsaSha512, "1.2.840.10045.4.3.4"),
-        (SHA1_OID, KeyShape::Rsa { .. }) => {
-            (&SHA1_FOR_LEGACY_USE_ONLY, SignatureKind::RsaSha1, "1.2.840.113549.1.1.5")
-        }
+    let (algorithm, kind) = match (signer.digest, key.shape()) {
+        (SHA256_OID, KeyShape::Rsa { .. }) => (&SHA256, SignatureKind::RsaSha256),
+        (SHA384_OID, KeyShape::Rsa { .. }) => (&SHA384, SignatureKind::RsaSha384),
+        (SHA512_OID, KeyShape::Rsa { .. }) => (&SHA512, SignatureKind::RsaSha512),
+        (SHA256_OID, KeyShape::Ec { .. }) => (&SHA256, SignatureKind::EcdsaSha256),
+        (SHA384_OID, KeyShape::Ec { .. }) => (&SHA384, SignatureKind::EcdsaSha384),
+        (SHA512_OID, KeyShape::Ec { .. }) => (&SHA512, SignatureKind::EcdsaSha512),
+        (SHA1_OID, KeyShape::Rsa { .. }) => (&SHA1_FOR_LEGACY_USE_ONLY, SignatureKind::RsaSha1),
         _ => return Err(unsupported()),
     };
     // the algorithm of the whole, or of the key alone; PSS and others are not what they seem
-    if named != whole && !KEY_ALONE.contains(&named.as_str()) {
+    if kind.oid() != Some(signer.algorithm) && !KEY_ALONE.contains(&named.as_str()) {
         return Err(unsupported());
     }
     let over = match &signer.attributes {

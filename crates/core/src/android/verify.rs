@@ -59,7 +59,7 @@ pub fn verify(
     for entry in package.archive.entries.iter().filter(|entry| jar::is_signed_manifest(&entry.name)) {
         v1 = true;
         if let Ok(file) = package.archive.read(source, entry, limits) {
-            announced.extend(jar::announced_schemes(&file));
+            announced.extend(jar::announced_schemes(&file, limits));
         }
     }
     if v1 {
@@ -95,7 +95,7 @@ pub fn verify(
 
 /// The schemes of the signing block that are there.
 fn read_block<'a>(package: &'a Package, limits: &Limits) -> Vec<Read<'a>> {
-    let block = package.archive.block.as_ref();
+    let block = package.block.as_ref();
     let ids =
         [(signing_block::V2, Scheme::V2), (signing_block::V3, Scheme::V3), (signing_block::V31, Scheme::V31)];
     ids.into_iter()
@@ -182,7 +182,7 @@ fn content_digests(
         return Ok(Vec::new());
     }
     let archive = &package.archive;
-    let body_end = archive.body_end();
+    let body_end = archive.body_end;
     let mut end = source.bytes(archive.end_record.clone(), 1 << 17)?;
     if let (Some(field), Ok(position)) = (end.get_mut(16..20), u32::try_from(body_end)) {
         field.copy_from_slice(&position.to_le_bytes());

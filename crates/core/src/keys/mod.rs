@@ -14,6 +14,7 @@ use std::str::FromStr;
 
 use aws_lc_rs::encoding::AsDer;
 use aws_lc_rs::{digest, rsa, signature as provider};
+use der::asn1::ObjectIdentifier;
 use der::{Decode, Encode};
 use ninekeys_formats::x509::{KeyShape, key_shape};
 use p256::ecdsa::signature::hazmat::PrehashSigner;
@@ -122,7 +123,34 @@ pub enum SignatureKind {
     EcdsaSha512,
 }
 
+/// The kinds that certificates, requests and CMS name by one object identifier for key and hash (RFC 8017, appendix A.2;
+/// RFC 5758, section 3.2).
+const NAMED: [(SignatureKind, ObjectIdentifier); 7] = [
+    (SignatureKind::RsaSha1, ObjectIdentifier::new_unwrap("1.2.840.113549.1.1.5")),
+    (SignatureKind::RsaSha256, ObjectIdentifier::new_unwrap("1.2.840.113549.1.1.11")),
+    (SignatureKind::RsaSha384, ObjectIdentifier::new_unwrap("1.2.840.113549.1.1.12")),
+    (SignatureKind::RsaSha512, ObjectIdentifier::new_unwrap("1.2.840.113549.1.1.13")),
+    (SignatureKind::EcdsaSha256, ObjectIdentifier::new_unwrap("1.2.840.10045.4.3.2")),
+    (SignatureKind::EcdsaSha384, ObjectIdentifier::new_unwrap("1.2.840.10045.4.3.3")),
+    (SignatureKind::EcdsaSha512, ObjectIdentifier::new_unwrap("1.2.840.10045.4.3.4")),
+];
+
 impl SignatureKind {
+    /// The kind with that object identifier; nothing for those that are named in another way, or not verified here.
+    pub fn named(oid: &ObjectIdentifier) -> Option<Self> {
+        NAMED.iter().find(|(_, known)| known == oid).map(|(kind, _)| *kind)
+    }
+
+    /// The object identifier that says key and hash, where there is one.
+    pub fn oid(self) -> Option<ObjectIdentifier> {
+        NAMED.iter().find(|(kind, _)| *kind == self).map(|(_, oid)| *oid)
+    }
+
+    /// Whether it is made with an RSA key: then its parameters are written as NULL, and left out otherwise.
+    pub(crate) fn is_rsa(self) -> bool {
+        !matches!(self, Self::EcdsaSha256 | Self::EcdsaSha384 | Self::EcdsaSha512)
+    }
+
     fn hash(self) -> &'static digest::Algorithm {
         match self {
             Self::RsaSha1 => &digest::SHA1_FOR_LEGACY_USE_ONLY,

@@ -1,10 +1,9 @@
 //! Rules about the signature itself and the archive it stands in.
 
 use ninekeys_formats::manifest::Manifest;
-use ninekeys_formats::zip::ZipFault;
 
 use super::{BuildLook, Notes, Rule, Subject};
-use crate::android::{AndroidBuild, LeftOut, PackageKind, Scheme, SchemeState, SignatureFault};
+use crate::android::{AndroidBuild, BlockFault, LeftOut, PackageKind, Scheme, SchemeState, SignatureFault};
 use crate::findings::{Level, Mend, Observation};
 use crate::model::Destination;
 
@@ -75,7 +74,7 @@ pub(super) const RULES: &[Rule] = &[
 ];
 
 fn unsigned(look: &BuildLook<'_>, android: &AndroidBuild, notes: &mut Notes) {
-    if android.package.archive.faults.iter().any(|fault| matches!(fault, ZipFault::Block(_))) {
+    if android.package.block_faults.iter().any(|fault| matches!(fault, BlockFault::Malformed(_))) {
         // there is a signature, and `archive-malformed` says that it is damaged
         return notes.skip();
     }

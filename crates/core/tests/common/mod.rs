@@ -80,7 +80,7 @@ pub fn verified(bytes: &[u8]) -> (Package, Signatures) {
 pub fn with_block(signed: &[u8], pairs: &[(u32, Vec<u8>)]) -> Vec<u8> {
     let package = Package::read(&signed, &Limits::USUAL).unwrap();
     let archive = package.archive;
-    let body = archive.body_end() as usize;
+    let body = archive.body_end as usize;
     let directory = &signed[archive.directory.start as usize..archive.directory.end as usize];
     let mut end = signed[archive.end_record.start as usize..].to_vec();
     let block = signing_block::write(pairs);
@@ -91,5 +91,5 @@ pub fn with_block(signed: &[u8], pairs: &[(u32, Vec<u8>)]) -> Vec<u8> {
 /// The value of the v2 pair of a signed package.
 pub fn v2_value(signed: &[u8]) -> Vec<u8> {
     let package = Package::read(&signed, &Limits::USUAL).unwrap();
-    package.archive.block.unwrap().find(signing_block::V2).unwrap().to_vec()
+    package.block.unwrap().find(signing_block::V2).unwrap().to_vec()
 }

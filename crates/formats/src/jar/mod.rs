@@ -2,6 +2,8 @@
 
 pub mod manifest;
 
+use crate::limits::Limits;
+
 /// The manifest of scheme v1.
 pub const MANIFEST: &str = "META-INF/MANIFEST.MF";
 
@@ -23,8 +25,8 @@ pub fn is_signed_manifest(name: &[u8]) -> bool {
 }
 
 /// The schemes that a signature file announces in `X-Android-APK-Signed`, so that a device notices when
-/// they were taken out. Lines are joined first; header names compare without case.
-pub fn announced_schemes(signature_file: &[u8]) -> Vec<u32> {
+/// they were taken out, as many as the limits allow signers. Lines are joined first; header names compare without case.
+pub fn announced_schemes(signature_file: &[u8], limits: &Limits) -> Vec<u32> {
     let text = String::from_utf8_lossy(signature_file).replace("\r\n", "\n").replace('\r', "\n");
     let unfolded = text.replace("\n ", "");
     let main_section = unfolded.split("\n\n").next().unwrap_or_default();
@@ -34,6 +36,7 @@ pub fn announced_schemes(signature_file: &[u8]) -> Vec<u32> {
         .filter(|(name, _)| name.eq_ignore_ascii_case("X-Android-APK-Signed"))
         .flat_map(|(_, value)| value.split(','))
         .filter_map(|scheme| scheme.trim().parse().ok())
+        .take(usize::try_from(limits.signers).unwrap_or(usize::MAX))
         .collect()
 }
 
@@ -55,7 +58,7 @@ mod tests {
     fn announced_schemes_are_read_from_the_main_section_only() {
         let file = b"Signature-Version: 1.0\r\nx-android-apk-signed: 2,\r\n  3\r\n\r\nName: a\r\n\
             X-Android-APK-Signed: 9\r\n\r\n";
-        assert_eq!(announced_schemes(file), [2, 3]);
-        assert_eq!(announced_schemes(b"Signature-Version: 1.0\r\n\r\n"), [] as [u32; 0]);
+        assert_eq!(announced_schemes(file, &Limits::SMALL), [2, 3]);
+        assert_eq!(announced_schemes(b"Signature-Version: 1.0\r\n\r\n", &Limits::SMALL), [] as [u32; 0]);
     }
 }

@@ -122,7 +122,7 @@ pub enum ZipFault {
         place: &'static str,
     },
     /// A zip64 locator or sizes that only zip64 can hold.
-    #[error("it uses zip64, which packages may not")]
+    #[error("it uses zip64, which the devices that it is for do not read")]
     Zip64,
     /// A second end record, or bytes after the first.
     #[error("there is more than one end of the archive")]
@@ -138,10 +138,4 @@ pub enum ZipFault {
     /// The archive claims several disks.
     #[error("it claims to be spread over several disks")]
     Disks,
-    /// Two pairs of the signing block have one id: which of them counts is the reader's choice.
-    #[error("its signing block has two pairs with the id {0:#010x}")]
-    BlockTwice(u32),
-    /// The signing block is damaged.
-    #[error("its signing block is damaged: {0}")]
-    Block(ParseError),
 }

@@ -10,7 +10,7 @@ const HEADER_LENGTH: u64 = 30;
 const DESCRIPTOR_SIGNATURE: [u8; 4] = *b"PK\x07\x08";
 /// A local header without a name, followed by 102 zero bytes: free space that some writers leave in front.
 const FREE_SPACE_LENGTH: u64 = 132;
-/// Zero bytes that move the signing block to a multiple of this.
+/// Zero bytes that move what stands before the directory to a multiple of this.
 const PAGE: u64 = 4096;
 
 /// The bytes one entry takes, from its local header to the end of its descriptor.
@@ -80,7 +80,9 @@ fn parse(bytes: &[u8]) -> Option<Header> {
 /// With bit 3 set the local sizes may also be zero; otherwise everything must be equal.
 fn compare(entry: &Entry, header: &Header, name: &[u8], faults: &mut Vec<ZipFault>) {
     let deferred = header.flags & FLAG_DESCRIPTOR != 0;
-    let agrees = |local: u32, central: u64| u64::from(local) == central || (deferred && local == 0);
+    let agrees = |local: u32, central: u64| {
+        u64::from(local) == central || (deferred && local == 0) || (entry.zip64 && local == u32::MAX)
+    };
     let fields = [
         ("name", usize::from(header.name_length) == entry.name.len() && name == entry.name),
         ("flags", header.flags == entry.flags),
@@ -97,7 +99,8 @@ fn compare(entry: &Entry, header: &Header, name: &[u8], faults: &mut Vec<ZipFaul
     }
 }
 
-/// The length of a data descriptor: 16 bytes with its signature, 12 without; its values must agree.
+/// The length of a data descriptor: a signature that may be left out, a checksum, and sizes of 4 bytes each, of 8 in zip64;
+/// its values must agree.
 fn descriptor_length(
     source: &dyn Source,
     entry: &Entry,
@@ -105,15 +108,19 @@ fn descriptor_length(
     body_end: u64,
     faults: &mut Vec<ZipFault>,
 ) -> Result<u64, ZipError> {
-    let there = (body_end - at).min(16);
-    let bytes = source.bytes(at..at + there, 16)?;
+    let mut expected = entry.crc.to_le_bytes().to_vec();
+    for size in [entry.compressed, entry.size] {
+        match entry.zip64 {
+            true => expected.extend_from_slice(&size.to_le_bytes()),
+            false => expected.extend_from_slice(&(size as u32).to_le_bytes()),
+        }
+    }
+    let most = DESCRIPTOR_SIGNATURE.len() + expected.len();
+    let there = (body_end - at).min(most as u64);
+    let bytes = source.bytes(at..at + there, most as u64)?;
     let signed = bytes.starts_with(&DESCRIPTOR_SIGNATURE);
-    let length = if signed { 16 } else { 12 };
-    let mut expected = Vec::with_capacity(12);
-    expected.extend_from_slice(&entry.crc.to_le_bytes());
-    expected.extend_from_slice(&(entry.compressed as u32).to_le_bytes());
-    expected.extend_from_slice(&(entry.size as u32).to_le_bytes());
-    let values = bytes.get(length - 12..length);
+    let length = if signed { most } else { expected.len() };
+    let values = bytes.get(length - expected.len()..length);
     if values != Some(expected.as_slice()) {
         faults.push(ZipFault::Disagreement { name: entry.name_text(), field: "data descriptor" });
     }
@@ -121,13 +128,13 @@ fn descriptor_length(
 }
 
 /// Looks at what lies before, between and after the entries. Allowed are free-space records, zero bytes
-/// between entries, and the zero bytes that move a signing block to a page.
+/// between entries, and the zero bytes that move to a page what stands before the directory.
 pub(super) fn check_gaps(
     source: &dyn Source,
     entries: &[Entry],
     extents: &[Extent],
     body_end: u64,
-    has_block: bool,
+    something_behind: bool,
     faults: &mut Vec<ZipFault>,
 ) -> Result<(), ZipError> {
     let mut at = 0;
@@ -150,10 +157,9 @@ pub(super) fn check_gaps(
     }
     if at < body_end {
         let length = body_end - at;
-        let moves_block = has_block && length < PAGE && is_zero(source, at..body_end)?;
-        if !moves_block {
-            let place = if has_block { "before the signing block" } else { "before the directory" };
-            faults.push(ZipFault::Stray { at, length, place });
+        let moves_it = something_behind && length < PAGE && is_zero(source, at..body_end)?;
+        if !moves_it {
+            faults.push(ZipFault::Stray { at, length, place: "behind the last entry" });
         }
     }
     Ok(())

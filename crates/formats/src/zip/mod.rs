@@ -1,6 +1,7 @@
-//! Zip archives as packages use them: no zip64, no encryption, one disk, methods 0 and 8.
+//! Zip archives as builds use them: no encryption, one disk, methods 0 and 8; zip64 where the kind of build has it.
 //!
-//! [`Archive::open`] reads strictly. What keeps an archive from being walked at all is a [`ZipError`]; what
+//! [`Archive::open`] reads strictly; [`Outline`] does so in two steps, for archives that have something of their own between
+//! entries and directory. What keeps an archive from being walked at all is a [`ZipError`]; what
 //! can be walked but would be refused by a device, or be read differently by two readers, is kept in
 //! [`Archive::faults`], one [`ZipFault`] each, so that a check can name all of them. [`rewrite`] lays out a
 //! copy with aligned entries without touching the compressed bytes.
@@ -15,9 +16,9 @@ pub mod write;
 use std::ops::Range;
 
 pub use fault::{EntryFault, ZipError, ZipFault};
+pub use open::Outline;
 
 use crate::limits::Limits;
-use crate::signing_block::Located;
 use crate::source::Source;
 
 /// Stored, not compressed.
@@ -28,6 +29,15 @@ pub const DEFLATED: u16 = 8;
 pub const FLAG_DESCRIPTOR: u16 = 1 << 3;
 /// General purpose flag bit 11: the name is UTF-8.
 pub const FLAG_UTF8: u16 = 1 << 11;
+
+/// What is made of sizes and offsets that only zip64 can hold.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Zip64 {
+    /// They are read.
+    Read,
+    /// They are a fault: the devices that the archive is for do not read them.
+    Refuse,
+}
 
 /// One entry, as the central directory states it.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -52,6 +62,8 @@ pub struct Entry {
     pub attributes: (u16, u32),
     /// The comment's bytes.
     pub comment: Vec<u8>,
+    /// Whether a size or its offset stands in the extra field of zip64.
+    pub zip64: bool,
     /// Offset of the local header.
     pub header_at: u64,
     /// Offset of the first data byte.
@@ -82,8 +94,8 @@ impl Entry {
 pub struct Archive {
     /// The entries in the order of the central directory.
     pub entries: Vec<Entry>,
-    /// The APK signing block, if there is one and it is sound.
-    pub block: Option<Located>,
+    /// Where the entries end: at the directory, or at what stands before it.
+    pub body_end: u64,
     /// Where the central directory stands.
     pub directory: Range<u64>,
     /// Where the end record stands, its comment included.
@@ -93,12 +105,12 @@ pub struct Archive {
 }
 
 impl Archive {
-    /// Walks the archive: end record, central directory, every local header, the signing block.
+    /// Walks the archive: end record, central directory, every local header.
     ///
     /// # Errors
     /// [`ZipError`] when it is not an archive, is cut short or cannot be read.
-    pub fn open(source: &dyn Source, limits: &Limits) -> Result<Archive, ZipError> {
-        open::open(source, limits)
+    pub fn open(source: &dyn Source, zip64: Zip64, limits: &Limits) -> Result<Archive, ZipError> {
+        Outline::read(source, zip64)?.archive(source, None, limits)
     }
 
     /// The first entry of that name.
@@ -114,11 +126,6 @@ impl Archive {
             matches!(fault, F::Overlap(..) | F::Inflates { .. } | F::DataOutside(_) | F::NoLocalHeader(_))
         };
         !self.faults.iter().any(stops)
-    }
-
-    /// Where the signed bytes before the block end: the block's start, or the central directory's.
-    pub fn body_end(&self) -> u64 {
-        self.block.as_ref().map_or(self.directory.start, |block| block.range.start)
     }
 
     /// Gives the content of `entry` to `take`, a window at a time, until it wants no more: for entries of any size.

@@ -12,7 +12,7 @@ fn sample() -> Vec<u8> {
 }
 
 fn faults(bytes: &[u8]) -> Vec<ZipFault> {
-    Archive::open(&bytes, &Limits::USUAL).unwrap().faults
+    Archive::open(&bytes, Zip64::Refuse, &Limits::USUAL).unwrap().faults
 }
 
 fn find(bytes: &[u8], what: &[u8]) -> usize {
@@ -26,7 +26,7 @@ fn rfind(bytes: &[u8], what: &[u8]) -> usize {
 #[test]
 fn what_is_written_is_read_back() {
     let bytes = sample();
-    let archive = Archive::open(&bytes, &Limits::USUAL).unwrap();
+    let archive = Archive::open(&bytes, Zip64::Refuse, &Limits::USUAL).unwrap();
     assert_eq!(archive.faults, []);
     assert_eq!(archive.entries.len(), 4);
     let entry = archive.find(b"AndroidManifest.xml").unwrap();
@@ -37,14 +37,14 @@ fn what_is_written_is_read_back() {
 #[test]
 fn a_copy_is_aligned_and_keeps_every_content() {
     let bytes = sample();
-    let archive = Archive::open(&bytes, &Limits::USUAL).unwrap();
+    let archive = Archive::open(&bytes, Zip64::Refuse, &Limits::USUAL).unwrap();
     let boundary = |e: &Entry| if e.name.ends_with(b".so") { 16384 } else { 4 };
     let layout = lay_out(&archive, &[], |_| true, boundary);
     let end = write::end_record(layout.count, layout.directory.len() as u32, layout.body as u32);
     let pieces = layout.pieces.into_iter().chain([Piece::Bytes(layout.directory), Piece::Bytes(end)]);
     let copy = Assembly::new(&bytes, pieces);
     let copy = copy.bytes(0..copy.len(), u64::MAX).unwrap();
-    let again = Archive::open(&copy, &Limits::USUAL).unwrap();
+    let again = Archive::open(&copy, Zip64::Refuse, &Limits::USUAL).unwrap();
     assert_eq!(again.faults, []);
     for (old, new) in archive.entries.iter().zip(&again.entries) {
         assert_eq!(old.name, new.name);
@@ -80,7 +80,7 @@ fn an_assembly_reads_the_same_at_any_position() {
 
 #[test]
 fn what_is_no_archive_says_so() {
-    let open = |bytes: &[u8]| Archive::open(&bytes, &Limits::USUAL).unwrap_err();
+    let open = |bytes: &[u8]| Archive::open(&bytes, Zip64::Refuse, &Limits::USUAL).unwrap_err();
     assert!(matches!(open(b""), ZipError::Empty));
     assert!(matches!(open(&[b'x'; 4000]), ZipError::NotAnArchive));
     assert!(matches!(open(b"PK\x05\x06"), ZipError::Truncated));
@@ -131,7 +131,7 @@ fn sizes_of_four_gibibytes_are_faults_and_take_no_memory() {
     let mut bytes = sample();
     let end = rfind(&bytes, b"PK\x05\x06");
     bytes[end + 12..end + 16].copy_from_slice(&[0xff; 4]);
-    assert!(matches!(Archive::open(&bytes, &Limits::USUAL), Err(ZipError::Truncated)));
+    assert!(matches!(Archive::open(&bytes, Zip64::Refuse, &Limits::USUAL), Err(ZipError::Truncated)));
 }
 
 #[test]
@@ -208,13 +208,13 @@ fn an_encrypted_entry_and_an_unknown_method_are_faults() {
 #[test]
 fn content_that_does_not_inflate_to_what_is_said_is_refused() {
     let good = sample();
-    let data = Archive::open(&good, &Limits::USUAL).unwrap().entries[0].data();
+    let data = Archive::open(&good, Zip64::Refuse, &Limits::USUAL).unwrap().entries[0].data();
     let mut bytes = good.clone();
     bytes[data.start as usize + 3] ^= 0xff;
-    let archive = Archive::open(&bytes, &Limits::USUAL).unwrap();
+    let archive = Archive::open(&bytes, Zip64::Refuse, &Limits::USUAL).unwrap();
     assert!(archive.read(&bytes, &archive.entries[0], &Limits::USUAL).is_err());
     let tight = Limits { inflated: 100, ..Limits::USUAL };
-    let archive = Archive::open(&good, &tight).unwrap();
+    let archive = Archive::open(&good, Zip64::Refuse, &tight).unwrap();
     let error = archive.read(&good, &archive.entries[0], &tight).unwrap_err();
     assert!(error.to_string().contains("above the limit of 100"), "{error}");
 }
@@ -223,7 +223,7 @@ fn content_that_does_not_inflate_to_what_is_said_is_refused() {
 fn a_stream_gives_the_same_content_and_refuses_the_same_damage() {
     let large: Vec<u8> = (0..900_000u32).map(|at| (at / 7 % 251) as u8).collect();
     let bytes = Writer::new().deflated("a", &large).stored("b", &large).deflated("c", b"").finish();
-    let archive = Archive::open(&bytes, &Limits::USUAL).unwrap();
+    let archive = Archive::open(&bytes, Zip64::Refuse, &Limits::USUAL).unwrap();
     let content = |bytes: &Vec<u8>, entry: &Entry| {
         let mut out = Vec::new();
         archive
@@ -252,7 +252,7 @@ fn a_stream_gives_the_same_content_and_refuses_the_same_damage() {
 /// An archive whose entry says other sizes in directory and local header alike.
 fn lying(content: &[u8], says: u32) -> Vec<u8> {
     let mut bytes = Writer::new().deflated("a", content).finish();
-    let entry = Archive::open(&bytes.as_slice(), &Limits::USUAL).unwrap().entries.remove(0);
+    let entry = Archive::open(&bytes.as_slice(), Zip64::Refuse, &Limits::USUAL).unwrap().entries.remove(0);
     let at = usize::try_from(entry.header_at).unwrap();
     bytes[at + 22..at + 26].copy_from_slice(&says.to_le_bytes());
     let directory = bytes.windows(4).rposition(|window| window == b"PK\x01\x02").unwrap();
@@ -262,7 +262,7 @@ fn lying(content: &[u8], says: u32) -> Vec<u8> {
 
 #[test]
 fn sizes_that_no_compression_gives_are_faults() {
-    let faults = |bytes: &[u8]| Archive::open(&bytes, &Limits::USUAL).unwrap().faults;
+    let faults = |bytes: &[u8]| Archive::open(&bytes, Zip64::Refuse, &Limits::USUAL).unwrap().faults;
     let zeros = vec![0; 4 << 20];
     assert!(faults(&lying(&zeros, 4 << 20)).is_empty(), "what is true is no fault");
     for says in [10, u32::MAX - 1] {
@@ -275,10 +275,10 @@ fn sizes_that_no_compression_gives_are_faults() {
 fn far_more_than_the_file_is_a_fault_and_not_read_whole() {
     let zeros = vec![0; 40 << 20];
     let few = Writer::new().deflated("a", &zeros).finish();
-    let archive = Archive::open(&few.as_slice(), &Limits::USUAL).unwrap();
+    let archive = Archive::open(&few.as_slice(), Zip64::Refuse, &Limits::USUAL).unwrap();
     assert!(archive.faults.is_empty() && archive.is_readable_whole(), "{:?}", archive.faults);
     let many = Writer::new().deflated("a", &zeros).deflated("b", &zeros).deflated("c", &zeros).finish();
-    let archive = Archive::open(&many.as_slice(), &Limits::USUAL).unwrap();
+    let archive = Archive::open(&many.as_slice(), Zip64::Refuse, &Limits::USUAL).unwrap();
     assert!(matches!(archive.faults.as_slice(), [ZipFault::Inflates { .. }]), "{:?}", archive.faults);
     assert!(!archive.is_readable_whole());
 }
@@ -286,7 +286,7 @@ fn far_more_than_the_file_is_a_fault_and_not_read_whole() {
 #[test]
 fn a_stream_ends_where_its_taker_wants_no_more() {
     let bytes = Writer::new().deflated("a", &vec![7; 8 << 20]).finish();
-    let archive = Archive::open(&bytes.as_slice(), &Limits::USUAL).unwrap();
+    let archive = Archive::open(&bytes.as_slice(), Zip64::Refuse, &Limits::USUAL).unwrap();
     let mut taken = 0;
     let ended = archive.stream(&bytes.as_slice(), &archive.entries[0], &mut |window| {
         taken += window.len();
@@ -294,4 +294,76 @@ fn a_stream_ends_where_its_taker_wants_no_more() {
     });
     assert!(matches!(ended, Err(ZipError::Stopped)), "{ended:?}");
     assert!(taken < 2 << 20, "{taken}");
+}
+
+/// The same archive as one of zip64: sizes and offset of its first entry, those of the directory and the counts stand where
+/// 64 bits are.
+fn as_zip64(plain: &[u8]) -> Vec<u8> {
+    let archive = Archive::open(&plain, Zip64::Refuse, &Limits::USUAL).unwrap();
+    let (from, to) = (archive.directory.start as usize, archive.directory.end as usize);
+    let mut directory = plain[from..to].to_vec();
+    let first = &archive.entries[0];
+    let mut extra = vec![1, 0, 24, 0];
+    for value in [first.size, first.compressed, first.header_at] {
+        extra.extend_from_slice(&value.to_le_bytes());
+    }
+    directory[20..28].fill(0xff);
+    directory[42..46].fill(0xff);
+    directory[30..32].copy_from_slice(&(extra.len() as u16).to_le_bytes());
+    let at = 46 + first.name.len();
+    directory.splice(at..at, extra);
+    let mut out = [&plain[..from], &directory].concat();
+    let record_at = out.len() as u64;
+    out.extend_from_slice(b"PK\x06\x06");
+    out.extend_from_slice(&44u64.to_le_bytes());
+    out.extend_from_slice(&[45, 0, 45, 0, 0, 0, 0, 0, 0, 0, 0, 0]);
+    let count = archive.entries.len() as u64;
+    for value in [count, count, directory.len() as u64, from as u64] {
+        out.extend_from_slice(&value.to_le_bytes());
+    }
+    out.extend_from_slice(b"PK\x06\x07\0\0\0\0");
+    out.extend_from_slice(&record_at.to_le_bytes());
+    out.extend_from_slice(&[1, 0, 0, 0]);
+    let mut end = plain[archive.end_record.start as usize..].to_vec();
+    end[8..20].fill(0xff);
+    out.extend_from_slice(&end);
+    out
+}
+
+#[test]
+fn zip64_is_read_where_it_may_be_and_a_fault_elsewhere() {
+    let plain = sample();
+    let wide = as_zip64(&plain);
+    let read = Archive::open(&wide, Zip64::Read, &Limits::USUAL).unwrap();
+    assert_eq!(read.faults, []);
+    let before = Archive::open(&plain, Zip64::Read, &Limits::USUAL).unwrap();
+    for (one, other) in before.entries.iter().zip(&read.entries) {
+        assert_eq!((&one.name, one.data(), one.size), (&other.name, other.data(), other.size));
+        let content = |archive: &Archive, bytes: &Vec<u8>| archive.read(bytes, one, &Limits::USUAL).unwrap();
+        assert_eq!(content(&before, &plain), content(&read, &wide));
+    }
+    let refused = Archive::open(&wide, Zip64::Refuse, &Limits::USUAL);
+    assert!(refused.is_err() || refused.unwrap().faults.contains(&ZipFault::Zip64));
+}
+
+#[test]
+fn every_cut_and_every_lie_of_zip64_is_an_error_or_a_fault() {
+    let wide = as_zip64(&sample());
+    for end in 0..wide.len() {
+        let cut = wide[..end].to_vec();
+        assert!(Archive::open(&cut, Zip64::Read, &Limits::SMALL).is_err(), "cut at {end}");
+    }
+    let records = find(&wide, b"PK\x06\x06");
+    for at in records..wide.len() {
+        let mut bytes = wide.clone();
+        bytes[at] ^= 0x80;
+        let quiet = Archive::open(&bytes, Zip64::Read, &Limits::SMALL).is_ok_and(|a| a.faults.is_empty());
+        let at = at - records;
+        // the versions, the locator's disks, and what the old end record says of disks and directory decide nothing
+        let decides_nothing = (12..16).contains(&at)
+            || (60..64).contains(&at)
+            || (72..76).contains(&at)
+            || (80..96).contains(&at);
+        assert_eq!(quiet, decides_nothing, "byte {at}");
+    }
 }

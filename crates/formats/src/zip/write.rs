@@ -100,6 +100,7 @@ pub(super) fn entry_of(name: &str, content: &[u8]) -> (Entry, Vec<u8>) {
         size: content.len() as u64,
         attributes: (0, 0),
         comment: Vec::new(),
+        zip64: false,
         header_at: 0,
         data_at: 0,
         ends_at: 0,
