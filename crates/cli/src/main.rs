@@ -15,6 +15,7 @@ use std::panic::AssertUnwindSafe;
 use std::process::ExitCode;
 use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, OnceLock};
+use std::time::{Duration, Instant};
 
 use clap::Parser;
 use ninekeys_core::env::Env;
@@ -64,7 +65,10 @@ fn run(cli: Cli, output: &mut Output) -> Result<Exit, Failure> {
     let machine = MachineMemory::new(machine::state_folder(), machine::name());
     ninekeys_ops::build::lend::sweep(&commands::lend::folders());
     ninekeys_ops::sweep_outgoing(&machine);
-    let ctx = context(env, &ask, &machine, &global)?;
+    let begun = Instant::now();
+    let fixed = global.at.is_some();
+    let running = || if fixed { Duration::ZERO } else { begun.elapsed() };
+    let ctx = context(env, &ask, &machine, &running, &global)?;
     let done = commands::run(command, &ctx, &global, output);
     output.notices(&ctx);
     done
@@ -74,6 +78,7 @@ fn context<'a>(
     env: Env<'a>,
     ask: &'a Terminal,
     machine: &'a MachineMemory,
+    running: &'a (dyn Fn() -> Duration + Sync),
     global: &Global,
 ) -> Result<Ctx<'a>, Failure> {
     let folder = std::env::current_dir()
@@ -85,6 +90,7 @@ fn context<'a>(
         cabinet: global.cabinet.clone(),
         ask,
         machine,
+        running,
         notices: RefCell::default(),
     })
 }

@@ -2,6 +2,7 @@
 
 use std::cell::RefCell;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use ninekeys_cabinet::{Cabinet, CabinetError, Credential, Digest, Memory, Pin, Standing, Trust};
 use ninekeys_core::env::Env;
@@ -118,6 +119,8 @@ pub struct Ctx<'a> {
     pub ask: &'a dyn Ask,
     /// What this machine remembers.
     pub machine: &'a MachineMemory,
+    /// How long the command has been running; stands still where the time is fixed.
+    pub running: &'a (dyn Fn() -> Duration + Sync),
     /// What a person has to be told beside the answer.
     pub notices: RefCell<Vec<Notice>>,
 }

@@ -16,6 +16,8 @@ use ninekeys_cabinet::Credential;
 use ninekeys_core::env::{Env, Silent};
 use ninekeys_core::keys::SystemKeys;
 use ninekeys_formats::secret::{Secret, SecretText};
+use std::time::Duration;
+
 use ninekeys_ops::init::{Request, init};
 use ninekeys_ops::memory::MachineMemory;
 use ninekeys_ops::project::ProjectError;
@@ -60,7 +62,16 @@ fn ctx<'a>(folder: &Path, person: &'a Person) -> Ctx<'a> {
     let env = Env { now, keys: &SystemKeys, progress: &Silent, stop: &STOP };
     let machine: &MachineMemory = Box::leak(Box::new(MachineMemory::none()));
     let notices = RefCell::default();
-    Ctx { env, folder: folder.into(), project: None, cabinet: None, ask: person, machine, notices }
+    Ctx {
+        env,
+        folder: folder.into(),
+        project: None,
+        cabinet: None,
+        ask: person,
+        machine,
+        running: &|| Duration::ZERO,
+        notices,
+    }
 }
 
 fn request(passphrase: Option<&str>, unlock_file: Option<&str>) -> Request {

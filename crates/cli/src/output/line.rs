@@ -217,15 +217,9 @@ fn harmless(text: &str) -> String {
 
 /// Arguments as a shell reads them.
 pub(crate) fn shell_words<S: AsRef<str>>(arguments: &[S]) -> String {
-    let plain = |c: char| c.is_ascii_alphanumeric() || "-_./=:,@%+~".contains(c) || !c.is_ascii();
-    let quote = |word: &str| {
-        if !word.is_empty() && word.chars().all(plain) {
-            word.to_owned()
-        } else {
-            format!("'{}'", word.replace('\'', "'\\''"))
-        }
-    };
-    arguments.iter().map(|word| quote(word.as_ref())).collect::<Vec<_>>().join(" ")
+    // no argument has a zero byte in it: what cannot be quoted cannot be typed
+    let words = arguments.iter().filter_map(|word| shlex::try_quote(word.as_ref()).ok());
+    words.collect::<Vec<_>>().join(" ")
 }
 
 /// What lines are put on.
@@ -553,6 +547,6 @@ mod tests {
 
     #[test]
     fn commands_are_quoted_for_a_shell() {
-        assert_eq!(shell_words(&["show", "a b", "it's", ""]), "show 'a b' 'it'\\''s' ''");
+        assert_eq!(shell_words(&["show", "a b", "it's", ""]), "show 'a b' \"it's\" ''");
     }
 }

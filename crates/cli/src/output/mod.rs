@@ -4,10 +4,12 @@ mod board;
 mod build;
 mod cabinet;
 mod items;
+mod junit;
 mod keystores;
 mod line;
 mod made;
 mod notices;
+mod sarif;
 mod verdicts;
 mod words;
 
@@ -24,7 +26,7 @@ use crate::failure::{Exit, Failure};
 pub(crate) use build::Signed;
 pub(crate) use cabinet::HistoryReport;
 pub(crate) use line::{Line, Marks, Paper, shell_words};
-pub(crate) use verdicts::Verdicts;
+pub(crate) use verdicts::{Outcome, Verdicts};
 
 /// Something that can be answered, to people and to programs alike.
 pub(crate) trait Report: Serialize {
@@ -102,14 +104,16 @@ impl Output {
 
     /// Answers with the verdicts of a check: on one build as that build's report, on several as a list.
     pub(crate) fn emit_verdicts(&mut self, verdicts: &Verdicts) {
-        let mut bytes = Vec::new();
-        match (self.format, verdicts.only()) {
-            (Format::Sarif, _) => self.note(verdicts::sarif(verdicts, &mut bytes)),
-            (Format::Junit, _) => self.note(verdicts::junit(verdicts, &mut bytes)),
+        let document = match (self.format, verdicts.only()) {
+            (Format::Sarif, _) => sarif::document(verdicts),
+            (Format::Junit, _) => junit::document(verdicts),
             (_, Some(one)) => return self.emit(one),
             (_, None) => return self.emit(verdicts),
+        };
+        match document {
+            Ok(bytes) => self.print(&String::from_utf8_lossy(&bytes)),
+            Err(error) => self.note(Err(error)),
         }
-        self.print(&String::from_utf8_lossy(&bytes));
     }
 
     /// Prints words of the program itself (completions, a demo's lines), whatever the format.

@@ -2,7 +2,7 @@
 
 use ninekeys_formats::manifest::Manifest;
 
-use super::{BuildLook, Notes, Part, Rule, Subject};
+use super::{BuildLook, Notes, Part, Rule, Subject, because};
 use crate::android::{AndroidBuild, PackageKind, Refusal};
 use crate::build::{Number, Says};
 use crate::findings::{Level, Observation};
@@ -104,7 +104,7 @@ pub(super) const RULES: &[Rule] = &[
 fn says<'a>(look: &BuildLook<'a>, notes: &mut Notes) -> Option<&'a Says> {
     let says = look.build.says.as_ref();
     if says.is_none() {
-        notes.skip();
+        notes.skip(because::UNREADABLE);
     }
     says
 }
@@ -113,7 +113,7 @@ fn says<'a>(look: &BuildLook<'a>, notes: &mut Notes) -> Option<&'a Says> {
 fn manifest<'a>(android: &'a AndroidBuild, notes: &mut Notes) -> Option<&'a Manifest> {
     let manifest = android.manifest();
     if manifest.is_none() {
-        notes.skip();
+        notes.skip(because::UNREADABLE);
     }
     manifest
 }
@@ -140,7 +140,9 @@ fn test_only(look: &BuildLook<'_>, android: &AndroidBuild, notes: &mut Notes) {
 
 fn id_mismatch(look: &BuildLook<'_>, notes: &mut Notes) {
     let Some(says) = says(look, notes) else { return };
-    let Some(side) = look.app.and_then(|(_, app)| app.side(look.build.platform)) else { return notes.skip() };
+    let Some(side) = look.app.and_then(|(_, app)| app.side(look.build.platform)) else {
+        return notes.skip(because::NO_APP);
+    };
     if says.id != side.id {
         let word = look.build.platform.id_word();
         let seen = Observation::new(format!("its {word} is not the app's"));
@@ -150,7 +152,9 @@ fn id_mismatch(look: &BuildLook<'_>, notes: &mut Notes) {
 
 fn version_mismatch(look: &BuildLook<'_>, notes: &mut Notes) {
     let Some(says) = says(look, notes) else { return };
-    let Some(version) = look.app.and_then(|(_, app)| app.version.as_deref()) else { return notes.skip() };
+    let Some(version) = look.app.and_then(|(_, app)| app.version.as_deref()) else {
+        return notes.skip("the project file expects no version");
+    };
     let found = says.version.as_deref().unwrap_or("no version");
     if found != version {
         let seen = Observation::new("its version is not the one the project file expects");
@@ -161,7 +165,7 @@ fn version_mismatch(look: &BuildLook<'_>, notes: &mut Notes) {
 /// Only names of the form APP-VERSION-NUMBER-DESTINATION say anything; others are nobody's claim.
 fn name_mismatch(look: &BuildLook<'_>, notes: &mut Notes) {
     let Some(says) = says(look, notes) else { return };
-    let Some((app, _)) = look.app else { return notes.skip() };
+    let Some((app, _)) = look.app else { return notes.skip(because::NO_APP) };
     let stem = look.file.rsplit_once('.').map_or(look.file, |(stem, _)| stem);
     let Some(claim) = stem.strip_prefix(app).and_then(|rest| rest.strip_prefix('-')) else { return };
     let Some((_, destination)) = Destination::ALL.iter().find(|(word, _)| claim.ends_with(*word)) else {
@@ -194,7 +198,7 @@ fn number_not_higher(look: &BuildLook<'_>, notes: &mut Notes) {
         look.last.map(|last| (&last.number, format!("above {}, which {} has", last.number, last.file)));
     let above = look.above.map(|number| (number, format!("above {number}, as asked for")));
     let Some((least, expected)) = last.into_iter().chain(above).max_by_key(|(number, _)| *number) else {
-        return notes.skip();
+        return notes.skip(because::NOTHING_BEFORE);
     };
     if says.number == Number::Unknown {
         let seen =
@@ -261,9 +265,11 @@ fn incomplete(look: &BuildLook<'_>, android: &AndroidBuild, notes: &mut Notes) {
 
 fn target_too_low(look: &BuildLook<'_>, android: &AndroidBuild, notes: &mut Notes) {
     let Some(manifest) = manifest(android, notes) else { return };
-    let Some(least) = look.policy.target_sdk else { return notes.skip() };
+    let Some(least) = look.policy.target_sdk else {
+        return notes.skip("the policy names no target SDK");
+    };
     if manifest.target_sdk.level().is_none() {
-        return notes.skip();
+        return notes.skip("its target SDK is not known");
     }
     if manifest.target_sdk.is_below(least) {
         let seen = Observation::new("it is made for an older platform than the policy allows");
@@ -274,7 +280,9 @@ fn target_too_low(look: &BuildLook<'_>, android: &AndroidBuild, notes: &mut Note
 
 fn sdk_range(look: &BuildLook<'_>, android: &AndroidBuild, notes: &mut Notes) {
     let Some(manifest) = manifest(android, notes) else { return };
-    let Some(min) = manifest.min_sdk.level() else { return notes.skip() };
+    let Some(min) = manifest.min_sdk.level() else {
+        return notes.skip("its lowest SDK is not known");
+    };
     let expected = format!("{min} or later");
     if let Some(max) = manifest.max_sdk.filter(|max| *max < min) {
         let seen = Observation::new("its highest SDK is below its lowest: no device would install it");

@@ -97,7 +97,7 @@ fn holds_signing_key(item: &Item) -> bool {
 }
 
 fn backup_stale(look: &CabinetLook<'_>, notes: &mut Notes) {
-    let Some(last) = look.last_backup else { return notes.skip() };
+    let Some(last) = look.last_backup else { return notes.skip("there is no backup") };
     let age = look.now.duration_since(last.at);
     if look.inventory.iter().any(|item| !last.has(item)) && age > SignedDuration::from_hours(24 * STALE_DAYS)
     {

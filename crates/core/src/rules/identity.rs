@@ -3,7 +3,7 @@
 use jiff::{SignedDuration, Timestamp};
 use ninekeys_formats::x509::{Certificate, KeyShape};
 
-use super::{BuildLook, KnownSigner, Notes, Rule, Subject};
+use super::{BuildLook, KnownSigner, Notes, Rule, Subject, because};
 use crate::android::{AndroidBuild, PackageKind, SchemeState, SignatureFault, SignerReport};
 use crate::build::SignedBy;
 use crate::certificate::{LEAST_YEARS_FOR_SIGNING, end_of_validity, is_debug_certificate};
@@ -92,7 +92,7 @@ pub(super) const RULES: &[Rule] = &[
 /// The signers to look at; without any a rule has nothing to say.
 fn signers<'a>(look: &BuildLook<'a>, notes: &mut Notes) -> &'a [SignedBy] {
     if look.build.signers.is_empty() {
-        notes.skip();
+        notes.skip(because::UNSIGNED);
     }
     &look.build.signers
 }
@@ -164,7 +164,7 @@ fn too_weak(look: &BuildLook<'_>, notes: &mut Notes) {
 
 fn validity_short(look: &BuildLook<'_>, _: &AndroidBuild, notes: &mut Notes) {
     if look.destination.is_some_and(|to| !to.leaves_the_house()) {
-        return notes.skip();
+        return notes.skip(because::NOT_OUT);
     }
     for signer in signers(look, notes) {
         let (start, end) = (time(signer.certificate.not_before), time(signer.certificate.not_after));
@@ -250,7 +250,7 @@ fn signer_changed(look: &BuildLook<'_>, android: &AndroidBuild, notes: &mut Note
         // it may go where the app's other key belongs
         expected.extend(look.known_signers.iter().map(Expected::known));
     }
-    let Some(first) = expected.first() else { return notes.skip() };
+    let Some(first) = expected.first() else { return notes.skip(because::NOTHING_BEFORE) };
     // a verified lineage is the one excuse: all its certificates are one identity
     let lineage = &android.signatures.lineage;
     let handed_over = |one: &Expected<'_>, signer: &SignedBy| {
@@ -308,7 +308,7 @@ fn stranger(
 fn debug_key(look: &BuildLook<'_>, _: &AndroidBuild, notes: &mut Notes) {
     let signers = signers(look, notes);
     if look.destination.is_some_and(|to| !to.leaves_the_house()) {
-        return notes.skip();
+        return notes.skip(because::NOT_OUT);
     }
     let is_debug = |signer: &&SignedBy| {
         is_debug_certificate(&signer.certificate.subject, &signer.certificate_fingerprint)
@@ -340,9 +340,11 @@ fn swapped<'a>(look: &'a BuildLook<'_>, signer: &SignedBy) -> Option<&'a KnownSi
 
 fn keys_swapped(look: &BuildLook<'_>, _: &AndroidBuild, notes: &mut Notes) {
     let signers = signers(look, notes);
-    let Some((wanted, other)) = roles(look) else { return notes.skip() };
+    let Some((wanted, other)) = roles(look) else {
+        return notes.skip("where it goes takes either key, or is not known");
+    };
     if !look.known_signers.iter().any(|known| known.role == wanted) {
-        return notes.skip();
+        return notes.skip("the cabinet holds no key of that kind for the app");
     }
     let says = match wanted {
         Role::Upload => "it is signed with the app's signing key, and goes to the store",
@@ -361,7 +363,7 @@ fn keys_swapped(look: &BuildLook<'_>, _: &AndroidBuild, notes: &mut Notes) {
 fn lineage_invalid(_: &BuildLook<'_>, android: &AndroidBuild, notes: &mut Notes) {
     let signatures = &android.signatures;
     if signatures.signers.is_empty() {
-        return notes.skip();
+        return notes.skip(because::UNSIGNED);
     }
     for report in &signatures.schemes {
         let SchemeState::Broken(faults) = &report.state else { continue };

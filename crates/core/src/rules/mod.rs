@@ -142,7 +142,7 @@ impl Rule {
 #[derive(Default)]
 pub struct Notes {
     observations: Vec<Observation>,
-    skipped: bool,
+    skipped: Option<&'static str>,
 }
 
 impl Notes {
@@ -151,9 +151,9 @@ impl Notes {
         self.observations.push(observation);
     }
 
-    /// There was nothing to compare with.
-    pub fn skip(&mut self) {
-        self.skipped = true;
+    /// There was nothing to look at, or nothing to compare it with: why, in a few words. The first reason stays.
+    pub fn skip(&mut self, because: &'static str) {
+        self.skipped.get_or_insert(because);
     }
 }
 
@@ -188,8 +188,26 @@ pub struct Verdict<M = Mend> {
     pub rules: usize,
     /// How many of them had nothing to say.
     pub fine: usize,
-    /// The names of rules that had nothing to compare with.
-    pub not_compared: Vec<&'static str>,
+    /// The rules that had nothing to look at, or nothing to compare it with.
+    pub skipped: Vec<Skipped>,
+}
+
+/// A rule that had nothing to look at, or nothing to compare it with.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Skipped {
+    /// Its name.
+    pub rule: &'static str,
+    /// Why.
+    pub because: &'static str,
+}
+
+/// Why rules are skipped.
+mod because {
+    pub(super) const UNSIGNED: &str = "not signed, so not looked at";
+    pub(super) const UNREADABLE: &str = "what it says of itself cannot be read";
+    pub(super) const NO_APP: &str = "the project file has no such app";
+    pub(super) const NOT_OUT: &str = "it does not leave the house";
+    pub(super) const NOTHING_BEFORE: &str = "there is nothing in ledger and cabinet to compare it with";
 }
 
 impl<M> Verdict<M> {
@@ -210,16 +228,16 @@ impl<M> Verdict<M> {
 
     /// The same with what mends each finding said in another way.
     pub fn map<N>(self, mut say: impl FnMut(M) -> N) -> Verdict<N> {
-        let Verdict { findings, rules, fine, not_compared } = self;
+        let Verdict { findings, rules, fine, skipped } = self;
         let findings = findings.into_iter().map(|finding| finding.map(&mut say)).collect();
-        Verdict { findings, rules, fine, not_compared }
+        Verdict { findings, rules, fine, skipped }
     }
 }
 
 impl Verdict {
     fn add(&mut self, family: &'static str, rule: &'static Rule, notes: Notes) {
-        if notes.skipped {
-            self.not_compared.push(rule.name);
+        if let Some(because) = notes.skipped {
+            self.skipped.push(Skipped { rule: rule.name, because });
             return;
         }
         self.rules += 1;
@@ -269,7 +287,7 @@ pub fn check_cabinet(look: &CabinetLook<'_>) -> Verdict {
 }
 
 fn run(look: impl Fn(&Subject, &mut Notes) -> bool) -> Verdict {
-    let mut verdict = Verdict { findings: Vec::new(), rules: 0, fine: 0, not_compared: Vec::new() };
+    let mut verdict = Verdict { findings: Vec::new(), rules: 0, fine: 0, skipped: Vec::new() };
     for family in FAMILIES {
         for rule in family.rules {
             let mut notes = Notes::default();

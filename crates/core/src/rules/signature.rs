@@ -2,7 +2,7 @@
 
 use ninekeys_formats::manifest::Manifest;
 
-use super::{BuildLook, Notes, Rule, Subject};
+use super::{BuildLook, Notes, Rule, Subject, because};
 use crate::android::{AndroidBuild, BlockFault, LeftOut, PackageKind, Scheme, SchemeState, SignatureFault};
 use crate::findings::{Level, Mend, Observation};
 use crate::model::Destination;
@@ -76,7 +76,7 @@ pub(super) const RULES: &[Rule] = &[
 fn unsigned(look: &BuildLook<'_>, android: &AndroidBuild, notes: &mut Notes) {
     if android.package.block_faults.iter().any(|fault| matches!(fault, BlockFault::Malformed(_))) {
         // there is a signature, and `archive-malformed` says that it is damaged
-        return notes.skip();
+        return notes.skip("its signature is damaged");
     }
     if !android.signatures.any() {
         let seen = Observation::new("nobody has signed it").expected("a signature").found("none");
@@ -111,7 +111,7 @@ fn faults(android: &AndroidBuild) -> impl Iterator<Item = (Scheme, &SignatureFau
 
 fn invalid(_: &BuildLook<'_>, android: &AndroidBuild, notes: &mut Notes) {
     if !android.signatures.any() {
-        return notes.skip();
+        return notes.skip(because::UNSIGNED);
     }
     let is_own = |fault: &SignatureFault| {
         use SignatureFault as F;
@@ -144,7 +144,7 @@ fn first_of(mut found: impl Iterator<Item = Observation>, notes: &mut Notes) {
 
 fn unsupported(_: &BuildLook<'_>, android: &AndroidBuild, notes: &mut Notes) {
     if !android.signatures.any() {
-        return notes.skip();
+        return notes.skip(because::UNSIGNED);
     }
     for (scheme, fault) in faults(android) {
         if matches!(fault, SignatureFault::Unsupported(..) | SignatureFault::UnsupportedV1(..)) {
@@ -156,7 +156,7 @@ fn unsupported(_: &BuildLook<'_>, android: &AndroidBuild, notes: &mut Notes) {
 
 fn stripped(_: &BuildLook<'_>, android: &AndroidBuild, notes: &mut Notes) {
     if !android.signatures.any() {
-        return notes.skip();
+        return notes.skip(because::UNSIGNED);
     }
     for scheme in &android.signatures.stripped {
         let text = format!("another signature announces scheme {scheme}, and it is not there");
@@ -167,7 +167,7 @@ fn stripped(_: &BuildLook<'_>, android: &AndroidBuild, notes: &mut Notes) {
 fn scheme_missing(look: &BuildLook<'_>, android: &AndroidBuild, notes: &mut Notes) {
     let signatures = &android.signatures;
     if !signatures.any() {
-        return notes.skip();
+        return notes.skip(because::UNSIGNED);
     }
     if android.package.kind == PackageKind::Bundle {
         if !signatures.has(Scheme::V1) {
@@ -177,7 +177,7 @@ fn scheme_missing(look: &BuildLook<'_>, android: &AndroidBuild, notes: &mut Note
         }
         return;
     }
-    let Some(manifest) = android.manifest() else { return notes.skip() };
+    let Some(manifest) = android.manifest() else { return notes.skip(because::UNREADABLE) };
     let signed = signatures.inside();
     for left_out in LeftOut::find(&manifest.min_sdk, &manifest.target_sdk, signed) {
         let seen = Observation::new(left_out.to_string())

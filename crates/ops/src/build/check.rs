@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
+use std::time::Duration;
 
 use jiff::Timestamp;
 use ninekeys_cabinet::CabinetError;
@@ -196,6 +197,8 @@ pub struct Checked {
     pub build: PathBuf,
     /// The report, or why there is none.
     pub outcome: Result<CheckReport, CheckError>,
+    /// How long it took to read it and to verify its signatures.
+    pub took: Duration,
 }
 
 /// Checks builds, several at once on all cores; the answers come in the order of the requests.
@@ -204,25 +207,33 @@ pub struct Checked {
 /// [`CheckError`] when project file or cabinet cannot be read. What is wrong with one build stops no other.
 pub fn check(ctx: &Ctx<'_>, requests: &[Request]) -> Result<Vec<Checked>, CheckError> {
     let places: Vec<PathBuf> = requests.iter().map(|request| ctx.path(&request.build)).collect();
-    if let [only] = places.as_slice() {
-        // a file that cannot be read is said before anything about the cabinet
-        InputFile::open(only)?;
-    }
-    let background = Background::read(ctx)?;
+    let background = match Background::read(ctx) {
+        Ok(background) => background,
+        Err(error) => {
+            // a file that cannot be read is said before anything about the cabinet
+            if let [only] = places.as_slice() {
+                InputFile::open(only)?;
+            }
+            return Err(error);
+        }
+    };
     // one bar cannot show several builds
     let env = if requests.len() > 1 { Env { progress: &Silent, ..ctx.env } } else { ctx.env };
     // not by the pool that hashes: a thread that waits in there would begin build after build, and hold them all
+    let running = ctx.running;
     let next = AtomicUsize::new(0);
     let work = || {
         let mut done = Vec::new();
         loop {
             let index = next.fetch_add(1, Ordering::Relaxed);
             let Some(path) = places.get(index) else { return done };
-            done.push((index, examine_file(&env, path)));
+            let begun = running();
+            let build = examine_file(&env, path);
+            done.push((index, build, running().saturating_sub(begun)));
         }
     };
     let threads = std::thread::available_parallelism().map_or(1, usize::from).min(requests.len());
-    let mut done: Vec<(usize, Result<Build, CheckError>)> = std::thread::scope(|scope| {
+    let mut done: Vec<(usize, Result<Build, CheckError>, Duration)> = std::thread::scope(|scope| {
         let running: Vec<_> = (1..threads).map(|_| scope.spawn(work)).collect();
         let mut done = work();
         for thread in running {
@@ -230,19 +241,19 @@ pub fn check(ctx: &Ctx<'_>, requests: &[Request]) -> Result<Vec<Checked>, CheckE
         }
         done
     });
-    done.sort_by_key(|(index, _)| *index);
+    done.sort_by_key(|(index, ..)| *index);
     // what is a part of what is known when all of them were read
     let parts: Vec<Option<Part>> = done
         .iter()
         .zip(&places)
-        .map(|((_, build), path)| part(build.as_ref().ok()?, &file_name(path)))
+        .map(|((_, build, _), path)| part(build.as_ref().ok()?, &file_name(path)))
         .collect();
     let mut checked = Vec::new();
-    for (((index, build), request), path) in done.into_iter().zip(requests).zip(&places) {
+    for (((index, build, took), request), path) in done.into_iter().zip(requests).zip(&places) {
         let others = parts.iter().enumerate().filter(|(other, _)| *other != index);
         let others: Vec<Part> = others.filter_map(|(_, part)| part.clone()).collect();
         let outcome = build.and_then(|build| judge_file(&env, path, request, &background, &build, &others));
-        checked.push(Checked { build: request.build.clone(), outcome });
+        checked.push(Checked { build: request.build.clone(), outcome, took });
     }
     Ok(checked)
 }
