@@ -1,7 +1,7 @@
 """Opens a cabinet without the tool, from docs/formats/cabinet.md alone: the emergency door, and the proof that the page
 is complete. It proves the history, unlocks with a passphrase or an unlock file, and writes a private key out.
 
-usage: open_cabinet.py CABINET (--passphrase-file FILE | --unlock-file FILE) [ITEM OUT.der]
+usage: open_cabinet.py CABINET (--passphrase-in FILE | --unlock-file FILE) [ITEM OUT.der]
 Needs Python 3 and the library `cryptography` (42 or later).
 """
 
@@ -139,7 +139,7 @@ def main():
     database = sqlite3.connect(f"file:{os.path.abspath(cabinet)}?immutable=1", uri=True)
     identity, rows, policy, records = prove(database)
     text = open(secret, encoding="utf-8").read()
-    if how == "--passphrase-file":
+    if how == "--passphrase-in":
         text = from_passphrase(database, records, text.rstrip("\r\n").encode())
     signing, agreement = own_keys(text, identity, rows)
     member = hashlib.sha256(signing.public_key().public_bytes(DER, SPKI)).hexdigest()

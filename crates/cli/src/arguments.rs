@@ -16,7 +16,7 @@ use crate::commands;
     about,
     long_about = "Creates, keeps, checks and rotates what mobile releases are signed with.\n\n\
                   Holds all of it in one encrypted cabinet, knows what hangs on what and until when, signs by \
-                  itself, and says what is wrong before a store does. With nothing behind it, it shows the board.",
+                  itself, and says what is wrong before a store does. On its own it shows the board.",
     after_help = "Start:  ninekeys demo     a full example in a fresh folder\n        ninekeys init     a cabinet and a project file in this folder",
     disable_help_subcommand = true
 )]
@@ -57,31 +57,29 @@ pub(crate) struct Global {
     #[arg(short, long, global = true)]
     pub(crate) quiet: bool,
     /// The cabinet, instead of the one that the project file names
-    #[arg(long, global = true, value_name = "FILE", env = "NINEKEYS_CABINET")]
+    #[arg(long, global = true, value_name = "FILE", env = "NINEKEYS_CABINET", hide_env_values = true)]
     pub(crate) cabinet: Option<PathBuf>,
     /// The project file or its folder, instead of the nearest one
-    #[arg(long, global = true, value_name = "FILE", env = "NINEKEYS_PROJECT")]
+    #[arg(long, global = true, value_name = "FILE", env = "NINEKEYS_PROJECT", hide_env_values = true)]
     pub(crate) project: Option<PathBuf>,
     /// An unlock file, instead of a passphrase
-    #[arg(long, global = true, value_name = "FILE", env = "NINEKEYS_UNLOCK_FILE")]
+    #[arg(long, global = true, value_name = "FILE", env = "NINEKEYS_UNLOCK_FILE", hide_env_values = true)]
     pub(crate) unlock_file: Option<PathBuf>,
     /// Read the passphrase from a file
-    #[arg(long, global = true, value_name = "FILE", conflicts_with = "passphrase_fd")]
-    pub(crate) passphrase_file: Option<PathBuf>,
+    #[arg(long, global = true, value_name = "FILE", conflicts_with = "passphrase_on")]
+    pub(crate) passphrase_in: Option<PathBuf>,
     /// Read the passphrase from an open file descriptor
     #[arg(long, global = true, value_name = "NUMBER")]
-    pub(crate) passphrase_fd: Option<u32>,
-    /// Take this for the time: 2031-05-19T12:00:00Z
-    #[arg(long, global = true, value_name = "TIME", env = "NINEKEYS_NOW", value_parser = crate::clock::parse)]
+    pub(crate) passphrase_on: Option<u32>,
+    /// Use this time instead of the clock: 2031-05-19T12:00:00Z
+    #[arg(long, global = true, value_name = "TIME", env = "NINEKEYS_NOW", hide_env_values = true, value_parser = crate::clock::parse)]
     pub(crate) at: Option<Timestamp>,
 }
 
 /// The commands, in the order of the work.
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
-    /// Make a cabinet and a project file in this folder
     Init(commands::init::Args),
-    /// Run a full example in a fresh folder
     Demo(commands::demo::Args),
     /// The cabinet itself: status, passphrase, backups
     #[command(subcommand)]
@@ -92,29 +90,18 @@ pub(crate) enum Command {
     /// What the material is for
     #[command(subcommand)]
     App(commands::app::Command),
-    /// Show the state of everything: nine keys, every app
     Board(commands::board::Args),
-    /// List everything in the cabinet
     Inventory(commands::inventory::Args),
-    /// Show one item with all that hangs on it
     Show(commands::show::Args),
-    /// Tell what is in a build, a certificate or an item
     Inspect(commands::inspect::Args),
-    /// Tell whether two things carry the same key
     Compare(commands::compare::Args),
-    /// Sign a build for its destination
     Sign(commands::sign::Args),
-    /// Say everything that is wrong with a build, before the store does
     Check(commands::check::Args),
-    /// Show what was signed with what
     Releases(commands::releases::Args),
-    /// Run a build command with a key on loan, gone afterwards
     Lend(commands::lend::Args),
-    /// Explain a rule of `check`
     Explain(commands::explain::Args),
-    /// Print the completions for a shell
+    Help(commands::help::Args),
     Completions(commands::completions::Args),
-    /// Write the manual pages into a folder
     Manual(commands::manual::Args),
 }
 
@@ -147,9 +134,9 @@ mod tests {
                 let id = argument.get_id().as_str();
                 let secret = id.contains("password") || id.contains("passphrase");
                 // where a secret goes is no secret
-                let secret = secret && id != "note_password";
+                let secret = secret && !matches!(id, "note_password" | "random_password");
                 let indirect =
-                    ["_file", "_fd", "_env"].iter().any(|end| id.ends_with(end)) || id.starts_with("ask_");
+                    ["_in", "_on", "_variable"].iter().any(|end| id.ends_with(end)) || id.starts_with("ask_");
                 assert!(!secret || indirect, "{} takes {id} from the command line", command.get_name());
             }
             all.extend(command.get_subcommands().cloned());

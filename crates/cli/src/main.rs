@@ -9,6 +9,7 @@ mod machine;
 mod output;
 mod progress;
 mod prompt;
+mod usage;
 
 use std::cell::RefCell;
 use std::panic::AssertUnwindSafe;
@@ -32,15 +33,20 @@ use prompt::Terminal;
 fn main() -> ExitCode {
     // noted here and told below, when what has to be taken back was taken back
     std::panic::set_hook(Box::new(note_defect));
+    let typed: Vec<String> =
+        std::env::args_os().skip(1).map(|word| word.to_string_lossy().into_owned()).collect();
     let cli = match Cli::try_parse() {
         Ok(cli) => cli,
+        Err(error) if error.use_stderr() => {
+            return Output::of_words(&typed).failure(&usage::failure(&error, &typed)).into();
+        }
         Err(error) => {
-            // help and version go to stdout and are no error; everything else is usage
-            let usage = error.use_stderr();
+            // help and version go to stdout and are no error
             let _ = error.print();
-            return if usage { Exit::Usage.into() } else { Exit::Done.into() };
+            return Exit::Done.into();
         }
     };
+    failure::keep_typed(typed);
     let mut output = Output::new(&cli.global);
     let ran = std::panic::catch_unwind(AssertUnwindSafe(|| run(cli, &mut output)));
     let exit = match ran {
@@ -81,8 +87,10 @@ fn context<'a>(
     running: &'a (dyn Fn() -> Duration + Sync),
     global: &Global,
 ) -> Result<Ctx<'a>, Failure> {
-    let folder = std::env::current_dir()
-        .map_err(|error| Failure::plain(Exit::Damaged, "start", &format!("the folder: {error}")))?;
+    let folder = std::env::current_dir().map_err(|error| {
+        let because = format!("the folder that it was started in cannot be used: {error}");
+        Failure::plain(Exit::Damaged, "start", &because).say("go into a folder that is there")
+    })?;
     Ok(Ctx {
         env,
         folder,
@@ -110,5 +118,7 @@ fn defect() -> Failure {
         "of a defect of the tool, not of your input, at {place}, version {}",
         env!("CARGO_PKG_VERSION")
     );
-    Failure::plain(Exit::Defect, "go on", &because).changed("nothing that bears its final name")
+    Failure::plain(Exit::Defect, "go on", &because)
+        .changed("nothing that bears its final name")
+        .say("tell the makers of this tool, with what you typed and what it said")
 }

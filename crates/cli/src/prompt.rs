@@ -16,8 +16,8 @@ const LIMIT: u64 = 16 << 10;
 /// Asks on the terminal, when there is one.
 pub(crate) struct Terminal {
     unlock_file: Option<PathBuf>,
-    passphrase_file: Option<PathBuf>,
-    passphrase_fd: Option<u32>,
+    passphrase_in: Option<PathBuf>,
+    passphrase_on: Option<u32>,
 }
 
 impl Terminal {
@@ -25,8 +25,8 @@ impl Terminal {
     pub(crate) fn new(global: &Global) -> Self {
         Terminal {
             unlock_file: global.unlock_file.clone(),
-            passphrase_file: global.passphrase_file.clone(),
-            passphrase_fd: global.passphrase_fd,
+            passphrase_in: global.passphrase_in.clone(),
+            passphrase_on: global.passphrase_on,
         }
     }
 }
@@ -39,8 +39,8 @@ impl Ask for Terminal {
             return from_file(path).map(|text| Some(Credential::UnlockFile(text)));
         }
         let given = Given {
-            file: self.passphrase_file.as_ref(),
-            descriptor: self.passphrase_fd,
+            file: self.passphrase_in.as_ref(),
+            descriptor: self.passphrase_on,
             variable: Some("NINEKEYS_PASSPHRASE"),
         };
         // no passphrase is empty: the variable is as good as not set
@@ -56,27 +56,26 @@ impl Ask for Terminal {
         Ok(Some(Secret::new(text)))
     }
 
-    fn sure(&self, question: &str) -> Result<Option<bool>, AskError> {
+    fn line(&self, question: &str) -> Result<Option<String>, AskError> {
         if !std::io::stdin().is_terminal() {
             return Ok(None);
         }
         let mut stderr = anstream::stderr();
-        let asked = write!(stderr, "{question}? yes or no: ").and_then(|()| stderr.flush());
+        let asked = write!(stderr, "{question}: ").and_then(|()| stderr.flush());
         asked.map_err(AskError::Terminal)?;
         let mut answer = String::new();
-        std::io::stdin().read_line(&mut answer).map_err(AskError::Terminal)?;
-        Ok(Some(matches!(answer.trim().to_ascii_lowercase().as_str(), "y" | "yes")))
+        match std::io::stdin().read_line(&mut answer).map_err(AskError::Terminal)? {
+            0 => Err(AskError::Terminal(std::io::ErrorKind::UnexpectedEof.into())),
+            _ => Ok(Some(answer.trim_end_matches(['\r', '\n']).to_owned())),
+        }
+    }
+
+    fn tell(&self, text: &str) {
+        let _ = writeln!(anstream::stderr(), "  {text}");
     }
 
     fn secret_files(&self) -> Vec<PathBuf> {
-        self.unlock_file.iter().chain(&self.passphrase_file).cloned().collect()
-    }
-
-    fn new_secret(&self, what: &str) -> Result<Option<SecretText>, AskError> {
-        let Some(first) = self.secret(what)? else { return Ok(None) };
-        let Some(second) = self.secret("Once more")? else { return Ok(None) };
-        let same = first.lend(|first| second.lend(|second| first == second));
-        if same { Ok(Some(first)) } else { Err(AskError::Differ) }
+        self.unlock_file.iter().chain(&self.passphrase_in).cloned().collect()
     }
 }
 

@@ -18,7 +18,14 @@ pub enum PasswordError {
     /// Fewer than [`LEAST`] characters.
     #[error("a password needs at least {LEAST} characters")]
     TooShort,
+    /// Fewer guesses than [`LEAST_GUESSES`] would find a passphrase.
+    #[error("a program would guess this passphrase: it takes fewer than 10^{LEAST_GUESSES} tries")]
+    Guessable,
 }
+
+/// How many guesses a cabinet's passphrase has to withstand, as a power of ten: whoever has the cabinet's file can try as long
+/// as they like.
+pub const LEAST_GUESSES: u8 = 10;
 
 /// How easily a password is guessed, on the scale of its estimator: 0 (at once) to 4 (not in practice).
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -60,6 +67,16 @@ pub fn judge(password: &SecretText, known: &[&str]) -> Result<Strength, Password
     })
 }
 
+/// Judges a passphrase that somebody chose for a cabinet; `known` are words that an attacker would try first.
+///
+/// # Errors
+/// [`PasswordError`].
+pub fn judge_passphrase(passphrase: &SecretText, known: &[&str]) -> Result<(), PasswordError> {
+    judge(passphrase, known)?;
+    let guesses = passphrase.lend(|text| zxcvbn::zxcvbn(text, known).guesses_log10());
+    if guesses < f64::from(LEAST_GUESSES) { Err(PasswordError::Guessable) } else { Ok(()) }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -84,5 +101,10 @@ mod tests {
         assert!(judged("password1").unwrap().weak);
         assert!(judged("gannetpoint").unwrap().weak, "words of the project are tried first");
         assert!(!judged("brisk-lantern-oyster-quilt").unwrap().weak);
+        let judged = |text: &str| judge_passphrase(&Secret::new(text.into()), &["gannetpoint"]);
+        assert_eq!(judged("ferry"), Err(PasswordError::TooShort));
+        assert_eq!(judged("password1"), Err(PasswordError::Guessable));
+        assert_eq!(judged("gannetpoint-7"), Err(PasswordError::Guessable));
+        assert_eq!(judged("brisk-lantern-oyster"), Ok(()));
     }
 }

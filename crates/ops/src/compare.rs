@@ -19,8 +19,9 @@ use serde::Serialize;
 use thiserror::Error;
 
 use crate::answers::{CertificateSaid, KeySaid};
+use crate::ask::AskError;
 use crate::build::check::file_name;
-use crate::ctx::{AskError, Ctx, OpenError};
+use crate::ctx::{Ctx, OpenError};
 use crate::files::{FileError, InputFile};
 
 /// What two things have in common, the least first.

@@ -9,6 +9,7 @@ use ninekeys_core::env::Env;
 use ninekeys_formats::secret::{Secret, SecretText};
 use thiserror::Error;
 
+use crate::ask::{Ask, AskError};
 use crate::files::{self, FileError};
 use crate::memory::MachineMemory;
 use crate::outgoing;
@@ -18,66 +19,6 @@ use crate::project::{CABINET_NAME, ProjectError, ProjectFile};
 const SECRET_LIMIT: u64 = 16 << 10;
 /// How often a person may mistype a passphrase.
 const TRIES: usize = 3;
-
-/// Why a question was not answered.
-#[derive(Debug, Error)]
-pub enum AskError {
-    /// Two answers that had to be the same differ.
-    #[error("the two entries differ")]
-    Differ,
-    /// The terminal cannot be read.
-    #[error("the terminal cannot be read: {0}")]
-    Terminal(#[source] std::io::Error),
-}
-
-/// Asks a person. Answers nothing when there is nobody to ask.
-pub trait Ask {
-    /// A credential that was given beforehand: by an option, a file, the environment.
-    ///
-    /// # Errors
-    /// [`FileError`] when the file that was named cannot be read.
-    fn given(&self) -> Result<Option<Credential>, FileError>;
-    /// A secret that exists.
-    ///
-    /// # Errors
-    /// [`AskError::Terminal`].
-    fn secret(&self, what: &str) -> Result<Option<SecretText>, AskError>;
-    /// A new secret, asked for twice.
-    ///
-    /// # Errors
-    /// [`AskError`].
-    fn new_secret(&self, what: &str) -> Result<Option<SecretText>, AskError>;
-    /// Whether something that cannot be undone is to be done: nothing when there is nobody to ask.
-    ///
-    /// # Errors
-    /// [`AskError::Terminal`].
-    fn sure(&self, question: &str) -> Result<Option<bool>, AskError>;
-    /// Files that secrets were named to be in: nothing may be written over them.
-    fn secret_files(&self) -> Vec<PathBuf> {
-        Vec::new()
-    }
-}
-
-/// Nobody to ask.
-pub struct Nobody;
-
-impl Ask for Nobody {
-    fn given(&self) -> Result<Option<Credential>, FileError> {
-        Ok(None)
-    }
-
-    fn secret(&self, _what: &str) -> Result<Option<SecretText>, AskError> {
-        Ok(None)
-    }
-
-    fn new_secret(&self, _what: &str) -> Result<Option<SecretText>, AskError> {
-        Ok(None)
-    }
-
-    fn sure(&self, _question: &str) -> Result<Option<bool>, AskError> {
-        Ok(None)
-    }
-}
 
 /// Why a cabinet could not be used.
 #[derive(Debug, Error)]

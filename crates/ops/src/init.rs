@@ -4,12 +4,13 @@ use std::path::{Path, PathBuf};
 
 use ninekeys_cabinet::{Cabinet, CabinetError, MemberKind, Memory, NewMember, Pin, Trust, WORK_FACTOR};
 use ninekeys_core::model::{NameError, check_title};
-use ninekeys_core::password::{self, PasswordError};
+use ninekeys_core::password::{PasswordError, judge_passphrase};
 use ninekeys_formats::secret::SecretText;
 use serde::Serialize;
 use thiserror::Error;
 
-use crate::ctx::{AskError, Ctx};
+use crate::ask::AskError;
+use crate::ctx::Ctx;
 use crate::files::{self, Access, FileError, NewFolders, Taken};
 use crate::outgoing::{Outgoing, Workshop};
 use crate::outputs::{self, OutputError};
@@ -40,8 +41,6 @@ pub struct InitReport {
     pub unlock_file: Option<String>,
     /// Whether a passphrase unlocks it.
     pub passphrase: bool,
-    /// Whether that passphrase is easy to guess.
-    pub weak_passphrase: bool,
     /// Whether the cabinet was there already.
     pub joined: bool,
 }
@@ -52,6 +51,9 @@ pub enum InitError {
     /// A file that would be made is there.
     #[error("there is a {0} here already")]
     Exists(String),
+    /// A cabinet is there, and an unlock file was to be made with a new one.
+    #[error("there is a cabinet here already, {0}: its unlock file is not made with a project file")]
+    CabinetThere(String),
     /// Neither a passphrase nor an unlock file, and nobody to ask.
     #[error("a cabinet needs a passphrase or an unlock file, and there is no terminal to ask on")]
     NobodyToAsk,
@@ -88,7 +90,7 @@ pub enum InitError {
 ///
 /// # Errors
 /// [`InitError`]; then nothing was made, but for [`InitError::Unnamed`], which says what was.
-pub fn init(ctx: &Ctx<'_>, request: Request) -> Result<InitReport, InitError> {
+pub fn init(ctx: &Ctx<'_>, mut request: Request) -> Result<InitReport, InitError> {
     request.title.as_deref().map_or(Ok(()), check_title)?;
     let project = ctx.path(Path::new(FILE_NAME));
     let cabinet = match &ctx.cabinet {
@@ -96,29 +98,38 @@ pub fn init(ctx: &Ctx<'_>, request: Request) -> Result<InitReport, InitError> {
         None => ctx.path(Path::new(CABINET_NAME)),
     };
     let unlock_file = request.unlock_file.as_ref().map(|named| ctx.path(named));
-    let joins = cabinet.exists() && unlock_file.is_none() && request.passphrase.is_none();
+    // a passphrase that was given is not wanted: the cabinet that is there has its own
+    let joins = cabinet.exists() && unlock_file.is_none();
     for path in
         [&project, &cabinet].into_iter().chain(&unlock_file).filter(|path| !joins || *path != &cabinet)
     {
         if std::fs::symlink_metadata(path).is_ok() {
-            return Err(InitError::Exists(display(ctx, path)));
+            let place = display(ctx, path);
+            let is_cabinet = path == &cabinet;
+            return Err(if is_cabinet { InitError::CabinetThere(place) } else { InitError::Exists(place) });
         }
     }
     let all: Vec<&Path> =
         [&project, &cabinet].into_iter().chain(&unlock_file).map(PathBuf::as_path).collect();
     outputs::refuse_each_other(ctx, &all)?;
+    if request.title.is_none() {
+        let usual = usual_title(ctx);
+        let judge = |title: &str| check_title(title).map_err(|error| error.to_string());
+        request.title = ctx.ask.answer("Whose apps are these", Some(&usual), &judge)?;
+    }
     if joins {
         return join(ctx, &project, &cabinet, &request);
     }
     let passphrase = match request.passphrase.as_ref().map(SecretText::duplicate) {
         Some(given) => Some(given),
         None if unlock_file.is_some() => None,
-        None => match ctx.ask.new_secret("Passphrase for the new cabinet")? {
-            Some(chosen) => Some(chosen),
-            None => return Err(InitError::NobodyToAsk),
-        },
+        None => {
+            let judge = |text: &SecretText| judge_passphrase(text, &[]).map_err(|error| error.to_string());
+            let asked = ctx.ask.new_secret("Passphrase for the new cabinet", &judge)?;
+            Some(asked.ok_or(InitError::NobodyToAsk)?)
+        }
     };
-    let strength = passphrase.as_ref().map(|text| password::judge(text, &[])).transpose()?;
+    passphrase.as_ref().map_or(Ok(()), |text| judge_passphrase(text, &[]))?;
     let has_passphrase = passphrase.is_some();
     let mut members = Vec::new();
     members.extend(passphrase.map(|passphrase| NewMember::Passphrase {
@@ -133,7 +144,6 @@ pub fn init(ctx: &Ctx<'_>, request: Request) -> Result<InitReport, InitError> {
         cabinet: display(ctx, &cabinet),
         unlock_file: unlock_file.as_ref().map(|path| display(ctx, path)),
         passphrase: has_passphrase,
-        weak_passphrase: strength.is_some_and(|strength| strength.weak),
         joined: false,
     })
 }
@@ -200,7 +210,6 @@ fn join(ctx: &Ctx<'_>, project: &Path, cabinet: &Path, request: &Request) -> Res
         cabinet: display(ctx, cabinet),
         unlock_file: None,
         passphrase,
-        weak_passphrase: false,
         joined: true,
     })
 }
@@ -212,8 +221,7 @@ fn project_text(
     request: &Request,
     pin: &Pin,
 ) -> String {
-    let folder = || ctx.folder.file_name().map(|name| name.to_string_lossy().into_owned());
-    let title = request.title.clone().or_else(folder).unwrap_or_else(|| "My apps".into());
+    let title = request.title.clone().unwrap_or_else(|| usual_title(ctx));
     let text = |value: &str| toml_edit::Value::from(value).to_string();
     let mut out = String::from(
         "# What this project signs, and what it expects of its builds. No secrets stand in here:\n\
@@ -235,6 +243,12 @@ fn project_text(
     out.push_str("\n[policy]\n# target-sdk = 35     # the lowest that your store takes\n");
     out.push_str("due-days = 45         # what ends sooner falls due\n");
     out
+}
+
+/// The folder's name, as far as it can be a title.
+fn usual_title(ctx: &Ctx<'_>) -> String {
+    let folder = ctx.folder.file_name().map(|name| name.to_string_lossy().into_owned());
+    folder.filter(|name| check_title(name).is_ok()).unwrap_or_else(|| "My apps".into())
 }
 
 /// A path as the user would write it.

@@ -7,6 +7,7 @@
 mod advice;
 pub mod answers;
 pub mod app;
+mod ask;
 pub mod board;
 pub mod build;
 pub mod cabinet;
@@ -24,6 +25,7 @@ pub mod outputs;
 pub mod project;
 pub mod show;
 
-pub use ctx::{Ask, AskError, Ctx, Nobody, Notice, OpenError};
+pub use ask::{Ask, AskError, Nobody};
+pub use ctx::{Ctx, Notice, OpenError};
 pub use files::FileError;
 pub use outgoing::sweep as sweep_outgoing;

@@ -48,13 +48,11 @@ impl Ask for Person {
         Ok(self.answers.map(text))
     }
 
-    fn new_secret(&self, what: &str) -> Result<Option<SecretText>, AskError> {
-        self.secret(what)
-    }
-
-    fn sure(&self, _question: &str) -> Result<Option<bool>, AskError> {
+    fn line(&self, _question: &str) -> Result<Option<String>, AskError> {
         Ok(None)
     }
+
+    fn tell(&self, _text: &str) {}
 }
 
 fn ctx<'a>(folder: &Path, person: &'a Person) -> Ctx<'a> {
@@ -87,7 +85,8 @@ fn request(passphrase: Option<&str>, unlock_file: Option<&str>) -> Request {
 fn made() -> TempDir {
     let folder = tempfile::tempdir().unwrap();
     let person = Person::default();
-    init(&ctx(folder.path(), &person), request(Some("open sesame"), Some("keys/unlock.txt"))).unwrap();
+    init(&ctx(folder.path(), &person), request(Some("brisk-lantern-oyster"), Some("keys/unlock.txt")))
+        .unwrap();
     folder
 }
 
@@ -167,11 +166,11 @@ fn the_unlock_file_of_the_project_spares_the_question() {
 #[test]
 fn a_credential_that_is_given_goes_before_the_unlock_file() {
     let folder = made();
-    let person = Person { given: Some("open sesame"), ..Person::default() };
+    let person = Person { given: Some("brisk-lantern-oyster"), ..Person::default() };
     let here = ctx(folder.path(), &person);
     let cabinet = here.open_unlocked().unwrap();
     assert_eq!(cabinet.unlocked_by().unwrap().label, "passphrase");
-    let person = Person { given: Some("wrong"), answers: Some("open sesame"), ..Person::default() };
+    let person = Person { given: Some("wrong"), answers: Some("brisk-lantern-oyster"), ..Person::default() };
     assert!(ctx(folder.path(), &person).open_unlocked().is_err(), "a wrong one is not passed over");
     assert_eq!(person.asked.get(), 0);
 }
@@ -180,7 +179,7 @@ fn a_credential_that_is_given_goes_before_the_unlock_file() {
 fn a_person_is_asked_once_and_last_and_nobody_is_an_error() {
     let folder = made();
     std::fs::remove_dir_all(folder.path().join("keys")).unwrap();
-    let person = Person { answers: Some("open sesame"), ..Person::default() };
+    let person = Person { answers: Some("brisk-lantern-oyster"), ..Person::default() };
     assert!(ctx(folder.path(), &person).open_unlocked().is_ok());
     assert_eq!(person.asked.get(), 1);
     let nobody = Person::default();
@@ -195,16 +194,16 @@ fn when_the_project_file_cannot_be_written_nothing_is_made() {
     let mut ctx = ctx(folder.path(), &person);
     // a cabinet in a folder that is not there
     ctx.cabinet = Some("nowhere/ninekeys.cabinet".into());
-    assert!(init(&ctx, request(Some("open sesame"), Some("unlock.txt"))).is_err());
+    assert!(init(&ctx, request(Some("brisk-lantern-oyster"), Some("unlock.txt"))).is_err());
     assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 0, "not even the unlock file");
 }
 
 #[test]
 fn the_reports_of_init_name_what_was_made() {
     let folder = tempfile::tempdir().unwrap();
-    let person = Person { answers: Some("password1"), ..Person::default() };
+    let person = Person { answers: Some("quilted-harbour-anvil"), ..Person::default() };
     let report = init(&ctx(folder.path(), &person), request(None, None)).unwrap();
     assert_eq!((report.project.as_str(), report.cabinet.as_str()), ("ninekeys.toml", "ninekeys.cabinet"));
-    assert!(report.passphrase && report.weak_passphrase && report.unlock_file.is_none());
-    assert_eq!(person.asked.get(), 1);
+    assert!(report.passphrase && report.unlock_file.is_none());
+    assert_eq!(person.asked.get(), 2);
 }

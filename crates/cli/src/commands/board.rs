@@ -6,6 +6,8 @@ use ninekeys_ops::board::board;
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 
+/// Show the state of everything: nine keys, every app
+///
 /// Shows one row an app and one column a key: what is in use, what falls due, what is missing, and what to do.
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {}

@@ -10,6 +10,8 @@ use crate::arguments::Format;
 use crate::failure::{Exit, Failure};
 use crate::output::{Outcome, Output, Verdicts};
 
+/// Say everything that is wrong with a build, before the store does
+///
 /// Looks at builds (APK, AAB) with every rule: the archive, its signatures, who signed it, and what it says of itself,
 /// compared with the project file and the last release. Works on a build alone as well. Several builds are checked at
 /// once. Ends with 1 when there is an error.

@@ -7,6 +7,8 @@ use super::keystore::args::PasswordArgs;
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 
+/// Tell whether two things carry the same key
+///
 /// Tells whether two things carry the same key or the same certificate: keystores, certificates, signed builds, items
 /// of the cabinet. By fingerprint; a name says nothing. Ends with 1 unless the certificate is the same, or the key where
 /// there is no certificate to compare.

@@ -7,6 +7,8 @@ use crate::arguments::Cli;
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 
+/// Print the completions for a shell
+///
 /// Prints the completions for a shell, to be written where that shell looks for them.
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {

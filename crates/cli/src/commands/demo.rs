@@ -10,6 +10,8 @@ use crate::arguments::Global;
 use crate::failure::{Exit, Failure};
 use crate::output::{Line, Output, shell_words};
 
+/// Run a full example in a fresh folder
+///
 /// Runs a full example in a fresh folder, on made-up builds of a made-up ferry company. Every step shows the
 /// command that a person would type, and runs exactly those words.
 #[derive(Debug, clap::Args)]
@@ -22,8 +24,10 @@ pub(crate) struct Args {
 pub(crate) fn run(args: &Args, ctx: &Ctx<'_>, global: &Global, out: &mut Output) -> Result<Exit, Failure> {
     const ATTEMPT: &str = "run the demo";
     let folder = prepare(ctx, &args.folder).map_err(|error| Failure::of(ATTEMPT, &error))?;
-    let program = std::env::current_exe()
-        .map_err(|error| Failure::plain(Exit::Damaged, ATTEMPT, &format!("this program: {error}")))?;
+    let program = std::env::current_exe().map_err(|error| {
+        Failure::plain(Exit::Damaged, ATTEMPT, &format!("this program: {error}"))
+            .say("start it by its whole path")
+    })?;
     out.lines(&[Line::new()
         .text("Gannet Point Ferries, a made-up ferry company, makes its first signed release in ")
         .bold(args.folder.display().to_string())

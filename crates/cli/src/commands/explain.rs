@@ -9,10 +9,12 @@ use serde::Serialize;
 use crate::failure::{Exit, Failure};
 use crate::output::{Line, Output, Paper, Report};
 
+/// Explain a rule of `check`
+///
 /// Explains a rule: what it looks for, why that matters, what to do. Without a name it lists all rules.
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
-    /// The rule's name
+    /// The rule's name, or any unique prefix of it
     rule: Option<String>,
 }
 
@@ -70,9 +72,16 @@ impl Report for Explained {
 pub(crate) fn run(args: &Args, out: &mut Output) -> Result<Exit, Failure> {
     let rules = match &args.rule {
         Some(name) => {
-            let (family, rule) = rules::find(name).ok_or_else(|| {
-                let because = format!("there is no rule called {name}");
-                Failure::plain(Exit::Usage, &format!("explain {name}"), &because).next(["explain"])
+            let (family, rule) = rules::find(name).map_err(|candidates| {
+                let because = match candidates.as_slice() {
+                    [] => format!("there is no rule called {name}"),
+                    several => format!("{name} could be {}", several.join(", ")),
+                };
+                let failure = Failure::plain(Exit::Usage, &format!("explain {name}"), &because);
+                match candidates.first() {
+                    Some(first) => failure.next(["explain", first]),
+                    None => failure.next(["explain"]),
+                }
             })?;
             vec![ExplainedRule::of(family, rule)]
         }

@@ -9,6 +9,8 @@ use ninekeys_ops::init::{InitError, Request, init};
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 
+/// Make a cabinet and a project file in this folder
+///
 /// Makes an empty cabinet and a project file in this folder. The passphrase is asked for twice, unless a file,
 /// a descriptor or `NINEKEYS_PASSPHRASE` gives it.
 #[derive(Debug, clap::Args)]

@@ -9,6 +9,8 @@ use super::keystore::args::PasswordArgs;
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 
+/// Tell what is in a build, a certificate or an item
+///
 /// Tells what is in a build (APK, AAB), a keystore (PKCS#12, JKS), a certificate (PEM, DER) or an item of the cabinet,
 /// by its content. A keystore shows without its password what stands in it in clear.
 #[derive(Debug, clap::Args)]

@@ -6,6 +6,8 @@ use ninekeys_ops::inventory::inventory;
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 
+/// List everything in the cabinet
+///
 /// Lists everything in the cabinet, without a passphrase. Releases have a list of their own.
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {}

@@ -15,6 +15,8 @@ use crate::failure::{Exit, Failure};
 /// Variables that unlock the cabinet: a command that borrows a key has no business with them.
 const HIDDEN: [&str; 2] = ["NINEKEYS_PASSPHRASE", "NINEKEYS_UNLOCK_FILE"];
 
+/// Run a build command with a key on loan, gone afterwards
+///
 /// Runs a build command with an app's key on loan: a keystore file (PKCS#12) in a private folder, its alias and a
 /// password that is good for this one loan, in environment variables. All of it is gone when the command ends. The exit
 /// code is the command's. The variables are NINEKEYS_LENT_KEYSTORE, _ALIAS, _PASSWORD and _KEY_PASSWORD, or as
@@ -43,10 +45,12 @@ pub(crate) struct Args {
 
 pub(crate) fn run(args: Args, ctx: &Ctx<'_>, global: &Global) -> Result<Exit, Failure> {
     let attempt = format!("lend the key of {}", args.app);
-    if global.passphrase_fd.is_some() {
+    if global.passphrase_on.is_some() {
         let because = "the command would inherit the descriptor with the passphrase";
-        let next = ["lend", "--app", &args.app, "--passphrase-file", "FILE", "--", "COMMAND"];
-        return Err(Failure::plain(Exit::Usage, &attempt, because).next(next));
+        let failure = Failure::plain(Exit::Usage, &attempt, because);
+        return Err(
+            failure.say("give the passphrase in another way: --passphrase-in FILE, or an unlock file")
+        );
     }
     let came = listen();
     let request = Request {

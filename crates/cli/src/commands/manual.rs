@@ -12,6 +12,8 @@ use crate::arguments::Cli;
 use crate::failure::{Exit, Failure};
 use crate::output::{Line, Output};
 
+/// Write the manual pages into a folder
+///
 /// Writes the manual pages, one a command, into a folder.
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {

@@ -8,6 +8,7 @@ pub(crate) mod compare;
 pub(crate) mod completions;
 pub(crate) mod demo;
 pub(crate) mod explain;
+pub(crate) mod help;
 pub(crate) mod init;
 pub(crate) mod inspect;
 pub(crate) mod inventory;
@@ -48,6 +49,7 @@ pub(crate) fn run(
         Some(Command::Releases(args)) => releases::run(&args, ctx, out),
         Some(Command::Lend(args)) => lend::run(args, ctx, global),
         Some(Command::Explain(args)) => explain::run(&args, out),
+        Some(Command::Help(args)) => help::run(&args, out),
         Some(Command::Completions(args)) => completions::run(&args, out),
         Some(Command::Manual(args)) => manual::run(&args, ctx, out),
     }

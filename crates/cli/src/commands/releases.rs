@@ -6,6 +6,8 @@ use ninekeys_ops::build::releases::{compare_releases, releases};
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 
+/// Show what was signed with what
+///
 /// Shows what was signed with what, newest first.
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {

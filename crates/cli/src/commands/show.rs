@@ -6,6 +6,8 @@ use ninekeys_ops::show::show;
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 
+/// Show one item with all that hangs on it
+///
 /// Shows one item, whole, with everything that hangs on it.
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {

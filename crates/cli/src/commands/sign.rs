@@ -10,6 +10,8 @@ use ninekeys_ops::build::sign::{Request, SignError, SignReport, sign};
 use crate::failure::{Exit, Failure};
 use crate::output::{Output, Signed};
 
+/// Sign a build for its destination
+///
 /// Signs a build for its destination and names it APP-VERSION-VERSIONCODE-DESTINATION. An APK gets the signature schemes
 /// v2 and v3, and v1 where its devices need it; a bundle (AAB) gets v1. The build stays as it is; the output is checked
 /// before it gets its name. A part of a package (a split) has its own name in the output's, and is signed with the others.

@@ -1,17 +1,69 @@
 //! Exit codes and remedies of errors about apps.
 
-use ninekeys_ops::app::add::AppAddError;
+use ninekeys_ops::app::add::{AppAddError, IdError};
+use ninekeys_ops::app::change::AppChangeError;
+use ninekeys_ops::app::list::AppListError;
+use ninekeys_ops::app::remove::AppRemoveError;
 
-use super::{Class, Classify, Exit, class};
+use super::{Class, Classify, Exit, again, class, say};
 
 impl Classify for AppAddError {
     fn class(&self) -> Class {
         match self {
             Self::Project(inner) => inner.class(),
-            Self::Exists(_) | Self::IdTaken { .. } => class(Exit::Refused, &["board"]),
-            Self::Name(_) | Self::NoSide | Self::Id(_) | Self::Destination { .. } => {
-                class(Exit::Usage, &["app", "add", "--help"])
+            Self::Exists(_) => class(Exit::Refused, &["app", "list"]),
+            Self::Name(_) => say(Exit::Usage, "choose another name; `--title` takes what people call it"),
+            Self::NoSide => again(Exit::Usage, &["--package", "PACKAGE"]),
+            Self::Id(inner) => inner.class(),
+            Self::Ask(_) => again(Exit::Usage, &[]),
+            Self::Destination { .. } => class(Exit::Usage, &["app", "add", "--help"]),
+        }
+    }
+}
+
+impl Classify for IdError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Shape(_) => {
+                say(Exit::Usage, "take the id from the build: `ninekeys inspect BUILD` shows it")
             }
+            Self::Taken { .. } => class(Exit::Refused, &["app", "list"]),
+        }
+    }
+}
+
+impl Classify for AppListError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Project(inner) => inner.class(),
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+        }
+    }
+}
+
+impl Classify for AppChangeError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Project(inner) => inner.class(),
+            Self::UnknownApp(_) => class(Exit::Usage, &["app", "list"]),
+            Self::NothingToChange => class(Exit::Usage, &["app", "change", "--help"]),
+            Self::Title(_) => again(Exit::Usage, &["--title", "TITLE"]),
+            Self::Id(inner) => inner.class(),
+            Self::Destination { .. } => class(Exit::Usage, &["app", "change", "--help"]),
+        }
+    }
+}
+
+impl Classify for AppRemoveError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Project(inner) => inner.class(),
+            Self::UnknownApp(_) => class(Exit::Usage, &["app", "list"]),
+            Self::NotSure { .. } => again(Exit::Refused, &["--yes"]),
+            Self::Ask(_) => again(Exit::Refused, &[]),
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
         }
     }
 }

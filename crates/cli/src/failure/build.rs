@@ -10,7 +10,7 @@ use ninekeys_ops::build::material::SignerError;
 use ninekeys_ops::build::releases::ReleasesError;
 use ninekeys_ops::build::sign::SignError;
 
-use super::{Class, Classify, Exit, class};
+use super::{Class, Classify, Exit, Remedy, again, class, defect, say};
 
 impl Classify for CoreSignError {
     fn class(&self) -> Class {
@@ -25,7 +25,7 @@ impl Classify for CoreSignError {
             },
             Self::Refused(refusal) => refusal_class(refusal),
             Self::Digest(inner) => inner.class(),
-            Self::Key(_) => class(Exit::Defect, &[]),
+            Self::Key(_) => defect(),
         }
     }
 }
@@ -34,14 +34,15 @@ fn refusal_class(refusal: &ninekeys_core::android::Refusal) -> Class {
     use ninekeys_core::android::Refusal as R;
     match refusal {
         R::NeedsSha1 { .. } => class(Exit::Refused, &["explain", "signature-scheme-missing"]),
-        R::CodeUnknown => class(Exit::Refused, &["inspect", "BUILD"]),
+        R::CodeUnknown => class(Exit::Refused, &["explain", "build-number-not-higher"]),
         R::Debuggable => class(Exit::Refused, &["explain", "build-debuggable"]),
         R::TestOnly => class(Exit::Refused, &["explain", "build-test-only"]),
-        R::TooLarge | R::Certificate => class(Exit::Refused, &[]),
-        R::LeavesOut(_) => class(Exit::Refused, &["sign", "BUILD", "--schemes", "v1,v2,v3"]),
-        R::BundleScheme | R::NothingToStandOn => class(Exit::Refused, &["sign", "BUILD"]),
+        R::TooLarge => say(Exit::Refused, "make the build smaller: no device takes one of this size"),
+        R::Certificate => again(Exit::Refused, &["--schemes", "v2,v3"]),
+        R::LeavesOut(_) | R::BundleScheme => (Exit::Refused, Remedy::Without("--schemes")),
+        R::NothingToStandOn => (Exit::Refused, Remedy::Without("--schemes")),
         R::BundleForPeople => class(Exit::Refused, &["explain", "package-wanted"]),
-        R::RotationLevel(_) | R::NotTheLineages => class(Exit::Refused, &[]),
+        R::RotationLevel(_) | R::NotTheLineages => defect(),
         R::Key(_) => class(Exit::Refused, &["inventory"]),
     }
 }
@@ -55,7 +56,7 @@ fn key_class(error: &KeyError) -> Class {
         | KeyError::Private(_)
         | KeyError::Public
         | KeyError::Sign(_)
-        | KeyError::UnknownAlgorithm(_) => class(Exit::Defect, &[]),
+        | KeyError::UnknownAlgorithm(_) => defect(),
     }
 }
 
@@ -66,7 +67,7 @@ impl Classify for CheckError {
             Self::Zip(inner) => inner.class(),
             Self::Digest(inner) => inner.class(),
             Self::Project(inner) => inner.class(),
-            Self::UnknownApp(_) => class(Exit::Usage, &["board"]),
+            Self::UnknownApp(_) => class(Exit::Usage, &["app", "list"]),
             Self::Open(inner) => inner.class(),
             Self::Cabinet(inner) => inner.class(),
         }
@@ -83,7 +84,7 @@ impl Classify for SignerError {
             }
             Self::SeveralKeys { names, .. } => {
                 let first = names.first().map_or("KEYSTORE", String::as_str);
-                class(Exit::Refused, &["sign", "BUILD", "--key", first])
+                again(Exit::Refused, &["--key", first])
             }
             Self::NotAKeystore { .. } => class(Exit::Usage, &["inventory"]),
             Self::Key(inner) => key_class(inner),
@@ -101,7 +102,7 @@ impl Classify for SignError {
             Self::Open(inner) => inner.class(),
             Self::Cabinet(inner) => inner.class(),
             Self::Check(inner) => inner.class(),
-            Self::UnknownApp(_) => class(Exit::Usage, &["board"]),
+            Self::UnknownApp(_) => class(Exit::Usage, &["app", "list"]),
             Self::UnknownId { platform, id } => {
                 let option = match platform {
                     Platform::Android => "--package",
@@ -110,23 +111,22 @@ impl Classify for SignError {
                 let usual = platform.destinations().first().map(ToString::to_string).unwrap_or_default();
                 class(Exit::Usage, &["app", "add", "NAME", option, id, "--for", &usual])
             }
-            Self::NoDestination(_) => class(Exit::Usage, &["sign", "BUILD", "--for", "direct"]),
+            Self::NoDestination(_) => again(Exit::Usage, &["--for", "direct"]),
             Self::Destination { platform, .. } => {
                 let usual = platform.destinations().first().map(ToString::to_string).unwrap_or_default();
-                class(Exit::Usage, &["sign", "BUILD", "--for", &usual])
+                again(Exit::Usage, &["--for", &usual])
             }
             Self::Signer(inner) => inner.class(),
-            Self::Exists(_) => class(Exit::Refused, &["sign", "BUILD", "--replace"]),
-            Self::Incomplete(_) => class(Exit::Refused, &["sign", "BUILD", "OTHER-PARTS"]),
+            Self::Exists(_) => again(Exit::Refused, &["--replace"]),
+            Self::Incomplete(_) => again(Exit::Refused, &["OTHER-PARTS"]),
             Self::Of(_, cause) | Self::Partly { cause, .. } => cause.class(),
-            Self::Idsig => class(Exit::Defect, &[]),
-            Self::OverInput => class(Exit::Refused, &["sign", "BUILD", "--to", "FOLDER"]),
-            Self::Output(_) => class(Exit::Refused, &["sign", "BUILD", "--to", "FOLDER"]),
+            Self::Idsig => defect(),
+            Self::OverInput | Self::Output(_) => again(Exit::Refused, &["--to", "FOLDER"]),
             Self::NotReady(report) => {
                 let mend = report.verdict.findings.iter().find_map(|finding| finding.mend.clone());
                 let rule =
                     report.verdict.findings.first().map_or("signature-invalid", |finding| finding.rule);
-                (Exit::Refused, mend.unwrap_or_else(|| vec!["explain".into(), rule.into()]))
+                (Exit::Refused, Remedy::Command(mend.unwrap_or_else(|| vec!["explain".into(), rule.into()])))
             }
         }
     }
@@ -138,19 +138,23 @@ impl Classify for LendError {
             Self::Open(inner) => inner.class(),
             Self::Project(inner) => inner.class(),
             Self::Cabinet(inner) => inner.class(),
-            Self::UnknownApp(_) | Self::NoDestination(_) => class(Exit::Usage, &["board"]),
-            Self::Key(inner) => match inner {
-                SignerError::SeveralKeys { app, names } => {
-                    let first = names.first().map_or("KEYSTORE", String::as_str);
-                    class(Exit::Refused, &["lend", "--app", app, "--key", first, "--", "COMMAND"])
-                }
-                other => other.class(),
-            },
+            Self::UnknownApp(_) => class(Exit::Usage, &["app", "list"]),
+            Self::NoDestination(_) => again(Exit::Usage, &["--for", "direct"]),
+            Self::Key(inner) => inner.class(),
             Self::Format(inner) => inner.class(),
             Self::File(inner) => inner.class(),
-            Self::Variable(_) => class(Exit::Damaged, &["lend", "--help"]),
-            Self::Exists(_) | Self::OnLoan(_) => class(Exit::Refused, &[]),
-            Self::NoFolder | Self::NotStarted { .. } => class(Exit::Damaged, &[]),
+            Self::Variable(_) => {
+                say(Exit::Damaged, "mend the name in ninekeys.toml; docs/project-file.md has every key")
+            }
+            Self::Exists(_) => say(
+                Exit::Refused,
+                "move it away, or name another file under `lend.properties` in ninekeys.toml",
+            ),
+            Self::OnLoan(_) => say(Exit::Refused, "wait until that command has ended, and do it again"),
+            Self::NoFolder => say(Exit::Damaged, "set TMPDIR to a folder that can be written to"),
+            Self::NotStarted { .. } => {
+                say(Exit::Damaged, "look at how the command behind `--` is written, and whether it is there")
+            }
         }
     }
 }

@@ -1,6 +1,7 @@
 //! Exit codes and remedies of errors about the cabinet.
 
 use ninekeys_cabinet::CabinetError;
+use ninekeys_core::password::PasswordError;
 use ninekeys_ops::OpenError;
 use ninekeys_ops::cabinet::adopt::AdoptError;
 use ninekeys_ops::cabinet::backup::BackupError;
@@ -9,31 +10,38 @@ use ninekeys_ops::cabinet::pin::PinError;
 use ninekeys_ops::cabinet::restore::RestoreError;
 use ninekeys_ops::cabinet::status::StatusError;
 use ninekeys_ops::init::InitError;
+use ninekeys_ops::outputs::OutputError;
 
-use super::{Class, Classify, Exit, class};
+use super::{Class, Classify, Exit, Remedy, again, class, defect, say};
 
 impl Classify for CabinetError {
     fn class(&self) -> Class {
         match self {
             Self::Missing => class(Exit::Damaged, &["init"]),
             Self::Tampered(_) => class(Exit::Damaged, &["cabinet", "restore", "COPY"]),
-            Self::NotACabinet
-            | Self::TooNew { .. }
-            | Self::NotAnUnlockFile
-            | Self::Busy(_)
-            | Self::Io { .. }
-            | Self::Unfinished(_) => class(Exit::Damaged, &[]),
+            Self::NotACabinet => again(Exit::Damaged, &["--cabinet", "FILE"]),
+            Self::TooNew { .. } => {
+                say(Exit::Damaged, "take the version of this tool that wrote it, or a later one")
+            }
+            Self::NotAnUnlockFile => again(Exit::Damaged, &["--unlock-file", "FILE"]),
+            Self::Busy(_) => again(Exit::Damaged, &[]),
+            Self::Io { .. } => {
+                say(Exit::Damaged, "make room and get the right to the folder, then do it again")
+            }
+            Self::Unfinished(_) => {
+                say(Exit::Damaged, "copy the folder to where it can be written, and look at it there")
+            }
             Self::Another { .. } | Self::NotCurrent(_) => class(Exit::Refused, &["cabinet", "pin"]),
             Self::WrongPassphrase | Self::WrongUnlockFile => class(Exit::Locked, &["cabinet", "status"]),
-            Self::Locked => class(Exit::Locked, &["cabinet", "status"]),
+            Self::Locked => again(Exit::Locked, &["--passphrase-in", "FILE"]),
             Self::NotGiven { .. } | Self::NotAllowed { .. } => class(Exit::Refused, &["cabinet", "status"]),
-            Self::ChangedMeanwhile(_) => class(Exit::Refused, &["cabinet", "history"]),
+            Self::ChangedMeanwhile(_) => again(Exit::Refused, &[]),
             Self::ClockBehind { .. } => class(Exit::Refused, &["cabinet", "history"]),
             Self::Exists | Self::LastMember => class(Exit::Refused, &["cabinet", "status"]),
             Self::NameTaken(name) => class(Exit::Refused, &["show", name]),
-            Self::Name(_) => class(Exit::Usage, &[]),
+            Self::Name(_) => say(Exit::Usage, "choose another name"),
             Self::NotFound(_) => class(Exit::Usage, &["inventory"]),
-            Self::Crypto(_) => class(Exit::Defect, &[]),
+            Self::Crypto(_) => defect(),
         }
     }
 }
@@ -44,10 +52,17 @@ impl Classify for OpenError {
             Self::Project(inner) => inner.class(),
             Self::File(inner) => inner.class(),
             Self::Cabinet { cause, .. } => cause.class(),
-            Self::NobodyToAsk(_) => {
-                class(Exit::Locked, &["cabinet", "status", "--prove", "--passphrase-file", "FILE"])
-            }
-            Self::Ask(_) => class(Exit::Locked, &[]),
+            Self::NobodyToAsk(_) => again(Exit::Locked, &["--passphrase-in", "FILE"]),
+            Self::Ask(_) => again(Exit::Locked, &[]),
+        }
+    }
+}
+
+/// What a passphrase lacks, where nobody could be asked again.
+fn passphrase(error: &PasswordError) -> Class {
+    match error {
+        PasswordError::TooShort | PasswordError::Guessable => {
+            say(Exit::Refused, "choose a longer one: four words that nobody would put together are enough")
         }
     }
 }
@@ -56,10 +71,11 @@ impl Classify for InitError {
     fn class(&self) -> Class {
         match self {
             Self::Exists(_) => class(Exit::Refused, &["board"]),
-            Self::Title(_) => class(Exit::Usage, &["init", "--title", "TITLE"]),
-            Self::NobodyToAsk => class(Exit::Usage, &["init", "--passphrase-file", "FILE"]),
-            Self::Passphrase(_) => class(Exit::Refused, &[]),
-            Self::Ask(_) => class(Exit::Usage, &["init"]),
+            Self::CabinetThere(_) => (Exit::Refused, Remedy::Without("--new-unlock-file")),
+            Self::Title(_) => again(Exit::Usage, &["--title", "TITLE"]),
+            Self::NobodyToAsk => again(Exit::Usage, &["--passphrase-in", "FILE"]),
+            Self::Passphrase(inner) => passphrase(inner),
+            Self::Ask(_) => again(Exit::Usage, &[]),
             Self::File(inner) => inner.class(),
             Self::Cabinet(inner) => inner.class(),
             Self::Output(inner) => inner.class(),
@@ -102,11 +118,9 @@ impl Classify for PassphraseError {
         match self {
             Self::Open(inner) => inner.class(),
             Self::Cabinet(inner) => inner.class(),
-            Self::Password(_) => class(Exit::Refused, &[]),
-            Self::Ask(_) => class(Exit::Usage, &["cabinet", "passphrase"]),
-            Self::NobodyToAsk => {
-                class(Exit::Usage, &["cabinet", "passphrase", "--new-passphrase-file", "FILE"])
-            }
+            Self::Password(inner) => passphrase(inner),
+            Self::Ask(_) => again(Exit::Usage, &[]),
+            Self::NobodyToAsk => again(Exit::Usage, &["--new-passphrase-in", "FILE"]),
         }
     }
 }
@@ -117,6 +131,7 @@ impl Classify for BackupError {
             Self::Open(inner) => inner.class(),
             Self::Cabinet(inner) => inner.class(),
             Self::File(inner) => inner.class(),
+            Self::Output(OutputError::Exists(_)) => class(Exit::Refused, &["cabinet", "backup", "FOLDER"]),
             Self::Output(inner) => inner.class(),
             Self::Partly { cause, .. } => cause.class(),
             Self::NotAFolder(_) => class(Exit::Damaged, &["cabinet", "backup", "FOLDER"]),
@@ -131,8 +146,8 @@ impl Classify for RestoreError {
             Self::Open(inner) => inner.class(),
             Self::File(inner) => inner.class(),
             Self::Itself(_) => class(Exit::Usage, &["cabinet", "status"]),
-            Self::NotSure { from, .. } => class(Exit::Refused, &["cabinet", "restore", from, "--yes"]),
-            Self::Ask(_) => class(Exit::Usage, &[]),
+            Self::NotSure { .. } => again(Exit::Refused, &["--yes"]),
+            Self::Ask(_) => again(Exit::Usage, &[]),
             Self::Cabinet(inner) => inner.class(),
         }
     }

@@ -1,19 +1,38 @@
 //! Exit codes and remedies of errors about files, archives and the project file.
 
+use std::io;
+
+use ninekeys_core::build::ExamineError;
 use ninekeys_core::stream::DigestError;
 use ninekeys_formats::zip::ZipError;
 use ninekeys_ops::FileError;
-use ninekeys_ops::outputs::OutputError;
+use ninekeys_ops::outputs::{Ours, OutputError};
 use ninekeys_ops::project::ProjectError;
-use std::io;
 
-use super::{Class, Classify, Exit, class};
+use super::{Class, Classify, Exit, again, class, say};
+
+/// What to do about a file that cannot be read.
+const LOOK_AT_THE_FILE: &str = "look at the file, or fetch it again: it may have been cut short on the way";
 
 /// An output whose name is taken is a refusal; everything else about files is damage.
 impl Classify for FileError {
     fn class(&self) -> Class {
-        let exists = self.action == "written" && self.cause.kind() == io::ErrorKind::AlreadyExists;
-        class(if exists { Exit::Refused } else { Exit::Damaged }, &[])
+        use io::ErrorKind as K;
+        match (self.action, self.cause.kind()) {
+            ("written", K::AlreadyExists) => {
+                say(Exit::Refused, "choose another name, or move away what is there")
+            }
+            (_, K::NotFound) => {
+                say(Exit::Damaged, "look at how the path is written, and from which folder it counts")
+            }
+            (_, K::PermissionDenied) => say(Exit::Damaged, "get the right to it, or choose another place"),
+            (_, K::ReadOnlyFilesystem) => say(Exit::Damaged, "choose a place that can be written to"),
+            (_, K::StorageFull | K::QuotaExceeded | K::FileTooLarge) => {
+                say(Exit::Damaged, "make room, or choose another disk, and do it again")
+            }
+            ("written", _) => say(Exit::Damaged, "choose another place, and do it again"),
+            _ => say(Exit::Damaged, "look at what is there: it is not what was expected"),
+        }
     }
 }
 
@@ -22,23 +41,29 @@ impl Classify for ProjectError {
         match self {
             Self::File(inner) => inner.class(),
             Self::Missing => class(Exit::Damaged, &["init"]),
-            Self::Malformed { .. } => class(Exit::Damaged, &[]),
+            Self::Malformed { .. } => {
+                say(Exit::Damaged, "mend that line; docs/project-file.md has every key")
+            }
         }
     }
 }
 
 impl Classify for OutputError {
     fn class(&self) -> Class {
-        class(Exit::Refused, &[])
+        match self {
+            Self::Exists(_) => again(Exit::Refused, &["--replace"]),
+            Self::Ours { ours: Ours::Output, .. } => say(Exit::Refused, "give each output a name of its own"),
+            Self::Ours { .. } => say(Exit::Refused, "choose another name or folder for the output"),
+        }
     }
 }
 
 impl Classify for ZipError {
     fn class(&self) -> Class {
         match self {
-            Self::Empty | Self::NotAnArchive | Self::Truncated => class(Exit::Damaged, &[]),
-            Self::Directory(_) | Self::Entry { .. } | Self::Read(_) => class(Exit::Damaged, &[]),
-            Self::Stopped => class(Exit::Stopped, &[]),
+            Self::Empty | Self::NotAnArchive | Self::Truncated => say(Exit::Damaged, LOOK_AT_THE_FILE),
+            Self::Directory(_) | Self::Entry { .. } | Self::Read(_) => say(Exit::Damaged, LOOK_AT_THE_FILE),
+            Self::Stopped => stopped(),
         }
     }
 }
@@ -46,9 +71,23 @@ impl Classify for ZipError {
 impl Classify for DigestError {
     fn class(&self) -> Class {
         match self {
-            Self::Stopped => class(Exit::Stopped, &[]),
-            Self::Read(_) | Self::Write(_) => class(Exit::Damaged, &[]),
-            Self::TooLarge => class(Exit::Refused, &[]),
+            Self::Stopped => stopped(),
+            Self::Read(_) => say(Exit::Damaged, LOOK_AT_THE_FILE),
+            Self::Write(_) => say(Exit::Damaged, "make room, or choose another disk, and do it again"),
+            Self::TooLarge => say(Exit::Refused, "make the build smaller: no device takes one of this size"),
         }
     }
+}
+
+impl Classify for ExamineError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Zip(inner) => inner.class(),
+            Self::Digest(inner) => inner.class(),
+        }
+    }
+}
+
+fn stopped() -> Class {
+    again(Exit::Stopped, &[])
 }

@@ -1,107 +1,197 @@
 //! Exit codes and remedies of errors about keystores.
 
 use ninekeys_core::certificate::CertificateError;
-use ninekeys_core::hand_over::HandOverError;
+use ninekeys_core::hand_over::HandOverError as EncryptError;
 use ninekeys_core::keystore::KeystoreError as FormatError;
-use ninekeys_ops::keystore::KeystoreError;
+use ninekeys_ops::keystore::change::ChangeError;
+use ninekeys_ops::keystore::create::{AddKeyError, CompleteError, CreateError, MakeError};
+use ninekeys_ops::keystore::export::ExportError;
+use ninekeys_ops::keystore::hand_over::HandOverError;
+use ninekeys_ops::keystore::import::ImportError;
+use ninekeys_ops::keystore::{AliasError, AliasTaken, AppsError, FindError, NoAlias, PasswordChoiceError};
 
-use super::{Class, Classify, Exit, class};
+use super::{Class, Classify, Exit, again, class, defect, say};
 
 impl Classify for CertificateError {
     fn class(&self) -> Class {
         match self {
-            Self::NoSubject | Self::Country(_) | Self::Field { .. } | Self::Years(_) => {
-                class(Exit::Usage, &["keystore", "create", "--help"])
-            }
-            Self::Key(_) | Self::Encoding(_) => class(Exit::Defect, &[]),
+            Self::NoSubject => again(Exit::Usage, &["--common-name", "NAME"]),
+            Self::Country(_) => again(Exit::Usage, &["--country", "GB"]),
+            Self::Field { .. } => say(Exit::Usage, "write that field in fewer and plainer characters"),
+            Self::Years(_) => again(Exit::Usage, &["--years", "30"]),
+            Self::Key(_) | Self::Encoding(_) => defect(),
         }
     }
 }
 
-impl Classify for KeystoreError {
+impl Classify for FindError {
     fn class(&self) -> Class {
         match self {
-            Self::Open(inner) => inner.class(),
+            Self::NotFound(_) | Self::NotAKeystore { .. } => class(Exit::Usage, &["inventory"]),
+            Self::NoAlias(inner) => inner.class(),
+            Self::SeveralAliases { known, .. } => first_of(known),
+        }
+    }
+}
+
+impl Classify for NoAlias {
+    fn class(&self) -> Class {
+        first_of(&self.known)
+    }
+}
+
+/// The same command with an alias that is there.
+fn first_of(known: &[String]) -> Class {
+    again(Exit::Usage, &["--alias", known.first().map_or("ALIAS", String::as_str)])
+}
+
+impl Classify for AliasError {
+    fn class(&self) -> Class {
+        say(Exit::Usage, "choose another alias")
+    }
+}
+
+impl Classify for AliasTaken {
+    fn class(&self) -> Class {
+        class(Exit::Refused, &["show", &self.place])
+    }
+}
+
+impl Classify for AppsError {
+    fn class(&self) -> Class {
+        match self {
             Self::Project(inner) => inner.class(),
-            Self::File(inner) => inner.class(),
-            Self::Certificate(inner) => inner.class(),
-            Self::Cabinet(inner) => inner.class(),
-            Self::Format(inner) => inner.class(),
-            Self::HandOver(inner) => inner.class(),
             Self::UnknownApp(app) => class(Exit::Usage, &["app", "add", app, "--package", "PACKAGE"]),
-            Self::NotAndroid(_) => class(Exit::Usage, &["board"]),
-            Self::NotForApp { .. } => class(Exit::Usage, &["board"]),
-            Self::Name(_) | Self::Alias(_) | Self::NoYears => {
-                class(Exit::Usage, &["keystore", "create", "--help"])
+            Self::NotAndroid { app, .. } => {
+                class(Exit::Usage, &["app", "change", app, "--package", "PACKAGE"])
             }
-            Self::TooShort { .. } => class(
-                Exit::Refused,
-                &["keystore", "create", "NAME", "--common-name", "NAME", "--years", "30"],
-            ),
-            Self::Password(_) => class(Exit::Refused, &[]),
-            Self::Ask(_) => class(Exit::Usage, &[]),
-            Self::NobodyToAsk => class(
-                Exit::Usage,
-                &["keystore", "create", "NAME", "--common-name", "NAME", "--password-file", "FILE"],
-            ),
-            Self::NobodyToAskForKey(alias) => {
-                let own = format!("{alias}=PASSWORD-FILE");
-                class(Exit::Locked, &["keystore", "import", "FILE", "--key-password-file", &own])
-            }
-            Self::NobodyToAskForFile(file) => {
-                class(Exit::Locked, &["keystore", "import", file, "--password-file", "PASSWORD-FILE"])
-            }
-            Self::ForeignAlias(_) => class(Exit::Refused, &[]),
-            Self::NotAKeystore { .. } => class(Exit::Usage, &["inventory"]),
-            Self::NoAlias { .. } | Self::SeveralAliases { .. } => class(Exit::Usage, &[]),
-            Self::AliasTaken { place, .. } => class(Exit::Refused, &["show", place]),
-            Self::NothingToChange => class(Exit::Usage, &["keystore", "change", "--help"]),
-            Self::NoKeys(_) => class(Exit::Refused, &[]),
-            Self::Output(inner) => inner.class(),
-            Self::TooShortToExport(name) => class(
-                Exit::Refused,
-                &["keystore", "export", name, "--to", "FILE", "--make-up", "--note-password", "NOTE"],
-            ),
-            Self::NobodyWouldKnow => class(
-                Exit::Refused,
-                &["keystore", "export", "KEYSTORE", "--to", "FILE", "--make-up", "--note-password", "NOTE"],
-            ),
-            Self::OneCertificate(_) => class(Exit::Usage, &["keystore", "export", "--help"]),
-            Self::Key(_) | Self::Unreadable(_) => class(Exit::Defect, &[]),
         }
     }
 }
 
-impl Classify for FormatError {
+impl Classify for PasswordChoiceError {
     fn class(&self) -> Class {
         match self {
-            Self::WrongStorePassword => {
-                class(Exit::Locked, &["keystore", "import", "FILE", "--ask-password"])
+            Self::Password(_) => {
+                say(Exit::Refused, "choose a longer one, or leave it to the tool to make one up")
             }
-            Self::WrongKeyPassword(alias) => {
-                let own = format!("{alias}=PASSWORD-FILE");
-                class(Exit::Locked, &["keystore", "import", "FILE", "--key-password-file", &own])
-            }
-            Self::Unknown
-            | Self::Jceks
-            | Self::Damaged(_)
-            | Self::Changed
-            | Self::CertificateChanged(_)
-            | Self::Unsupported(_)
-            | Self::NoCertificate(_)
-            | Self::NotItsCertificate(_)
-            | Self::KeyDamaged(_)
-            | Self::Certificate(..)
-            | Self::NoKey(_) => class(Exit::Damaged, &[]),
-            Self::TooCostly(_) | Self::TooCostlyInAll => class(Exit::Refused, &[]),
-            Self::NotAscii => {
-                class(Exit::Refused, &["keystore", "export", "KEYSTORE", "--to", "FILE", "--make-up"])
-            }
-            Self::AliasesAlike(..) => class(
-                Exit::Refused,
-                &["keystore", "change", "KEYSTORE", "--alias", "ALIAS", "--new-alias", "ALIAS"],
+            Self::Ask(_) => again(Exit::Usage, &[]),
+            Self::NobodyToAsk => say(
+                Exit::Usage,
+                "say where the password is: --password-in FILE, in the place of --ask-password",
             ),
-            Self::Provider | Self::Random(_) => class(Exit::Defect, &[]),
+            Self::Generator(_) => defect(),
+        }
+    }
+}
+
+impl Classify for MakeError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Alias(inner) => inner.class(),
+            Self::Apps(inner) => inner.class(),
+            Self::TooShort { .. } => again(Exit::Refused, &["--years", "30"]),
+            Self::NoYears => again(Exit::Usage, &["--years", "30"]),
+            Self::Certificate(inner) => inner.class(),
+            Self::Key(_) | Self::Unreadable(_) => defect(),
+        }
+    }
+}
+
+impl Classify for CompleteError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Project(inner) => inner.class(),
+            Self::Ask(_) => again(Exit::Refused, &[]),
+        }
+    }
+}
+
+impl Classify for CreateError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Name(_) => say(Exit::Usage, "choose another name for the keystore"),
+            Self::Complete(inner) => inner.class(),
+            Self::Make(inner) => inner.class(),
+            Self::Password(inner) => inner.class(),
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+        }
+    }
+}
+
+impl Classify for AddKeyError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Find(inner) => inner.class(),
+            Self::Complete(inner) => inner.class(),
+            Self::Make(inner) => inner.class(),
+            Self::AliasTaken(inner) => inner.class(),
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+        }
+    }
+}
+
+impl Classify for ChangeError {
+    fn class(&self) -> Class {
+        match self {
+            Self::NothingToChange => class(Exit::Usage, &["keystore", "change", "--help"]),
+            Self::Name(_) => say(Exit::Usage, "choose another name for the keystore"),
+            Self::Alias(inner) => inner.class(),
+            Self::AliasTaken(inner) => inner.class(),
+            Self::Apps(inner) => inner.class(),
+            Self::NotForApp { keystore, .. } => class(Exit::Usage, &["show", keystore]),
+            Self::Find(inner) => inner.class(),
+            Self::Password(inner) => inner.class(),
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+        }
+    }
+}
+
+impl Classify for ImportError {
+    fn class(&self) -> Class {
+        match self {
+            Self::File(inner) => inner.class(),
+            Self::Name(_) => again(Exit::Usage, &["--name", "NAME"]),
+            Self::Apps(inner) => inner.class(),
+            Self::Format(FormatError::WrongStorePassword) => again(Exit::Locked, &["--password-in", "FILE"]),
+            Self::Format(FormatError::WrongKeyPassword(alias)) | Self::NobodyToAskForKey(alias) => {
+                again(Exit::Locked, &["--key-password-in", &format!("{alias}=FILE")])
+            }
+            Self::Format(inner) => inner.class(),
+            Self::NoKeys(_) => {
+                say(Exit::Refused, "import the file that has the private keys; this one has none to lose")
+            }
+            Self::NoAlias(inner) => inner.class(),
+            Self::ForeignAlias(_) => {
+                say(Exit::Refused, "give the key a plain alias where the file was made, and import it then")
+            }
+            Self::NobodyToAsk(_) => again(Exit::Locked, &["--password-in", "FILE"]),
+            Self::Ask(_) => again(Exit::Usage, &[]),
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+        }
+    }
+}
+
+impl Classify for ExportError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Find(inner) => inner.class(),
+            Self::Password(inner) => inner.class(),
+            Self::NobodyWouldKnow => again(Exit::Refused, &["--note-password", "NOTE"]),
+            Self::TooShort(keystore) => {
+                let words = ["keystore", "export", keystore, "--to", "FILE", "--random-password"];
+                class(Exit::Refused, &[&words[..], &["--note-password", "NOTE"]].concat())
+            }
+            Self::OneCertificate(_) => again(Exit::Usage, &["--as", "certificate-pem"]),
+            Self::Format(inner) => inner.class(),
+            Self::Output(inner) => inner.class(),
+            Self::File(inner) => inner.class(),
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
         }
     }
 }
@@ -109,9 +199,58 @@ impl Classify for FormatError {
 impl Classify for HandOverError {
     fn class(&self) -> Class {
         match self {
-            Self::NotARecipient => class(Exit::Damaged, &[]),
-            Self::Kind(_) => class(Exit::Refused, &[]),
-            Self::Provider | Self::Random(_) | Self::Envelope(_) => class(Exit::Defect, &[]),
+            Self::Find(inner) => inner.class(),
+            Self::Encrypt(inner) => inner.class(),
+            Self::Output(inner) => inner.class(),
+            Self::File(inner) => inner.class(),
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+        }
+    }
+}
+
+impl Classify for FormatError {
+    fn class(&self) -> Class {
+        match self {
+            Self::WrongStorePassword => again(Exit::Locked, &["--password-in", "FILE"]),
+            Self::WrongKeyPassword(alias) => {
+                again(Exit::Locked, &["--key-password-in", &format!("{alias}=FILE")])
+            }
+            Self::Unknown => say(Exit::Damaged, "look at what it is: `ninekeys inspect FILE`"),
+            Self::Jceks => say(Exit::Damaged, "have the program that made it write PKCS#12"),
+            Self::Unsupported(_) => {
+                say(Exit::Damaged, "have the program that made it write PKCS#12 with AES, and take that file")
+            }
+            Self::Damaged(_) | Self::Changed | Self::CertificateChanged(_) | Self::KeyDamaged(_) => {
+                say(Exit::Damaged, "take another copy of the file: this one is not as it was written")
+            }
+            Self::NoCertificate(_) | Self::NotItsCertificate(_) | Self::Certificate(..) | Self::NoKey(_) => {
+                say(
+                    Exit::Damaged,
+                    "have it written again by the program that made it, key and certificate together",
+                )
+            }
+            Self::TooCostly(_) | Self::TooCostlyInAll => {
+                say(Exit::Refused, "have it written with fewer rounds, by the program that made it")
+            }
+            Self::NotAscii => say(Exit::Refused, "choose a password of plain letters, digits and signs"),
+            Self::AliasesAlike(..) => class(
+                Exit::Refused,
+                &["keystore", "change", "KEYSTORE", "--alias", "ALIAS", "--new-alias", "ALIAS"],
+            ),
+            Self::Provider | Self::Random(_) => defect(),
+        }
+    }
+}
+
+impl Classify for EncryptError {
+    fn class(&self) -> Class {
+        match self {
+            Self::NotARecipient => again(Exit::Damaged, &["--receiver", "CERTIFICATE-OR-KEY"]),
+            Self::Kind(_) => {
+                say(Exit::Refused, "ask the receiver for a key of RSA 2048 or more, or EC P-256 or P-384")
+            }
+            Self::Provider | Self::Random(_) | Self::Envelope(_) => defect(),
         }
     }
 }

@@ -7,7 +7,7 @@ use ninekeys_ops::inspect::InspectError;
 use ninekeys_ops::inventory::InventoryError;
 use ninekeys_ops::show::ShowError;
 
-use super::{Class, Classify, Exit, class};
+use super::{Class, Classify, Exit, again, class, defect, say};
 
 impl Classify for CompareError {
     fn class(&self) -> Class {
@@ -15,13 +15,15 @@ impl Classify for CompareError {
             Self::File(inner) => inner.class(),
             Self::Open(inner) => inner.class(),
             Self::Cabinet(inner) => inner.class(),
-            Self::Keystore(_, inner) => (inner.class().0, Vec::new()),
+            Self::Keystore(_, inner) => inner.class(),
             Self::Zip(_, inner) => inner.class(),
             Self::Digest(inner) => inner.class(),
             Self::NotFound(_) => class(Exit::Damaged, &["inventory"]),
-            Self::NoKey(_) => class(Exit::Damaged, &[]),
-            Self::NobodyToAsk(_) => class(Exit::Locked, &["compare", "A", "B", "--password-file", "FILE"]),
-            Self::Ask(_) => class(Exit::Usage, &[]),
+            Self::NoKey(_) => {
+                say(Exit::Damaged, "name a keystore, a certificate, a signed build or an item that has a key")
+            }
+            Self::NobodyToAsk(_) => again(Exit::Locked, &["--password-in", "FILE"]),
+            Self::Ask(_) => again(Exit::Usage, &[]),
         }
     }
 }
@@ -31,8 +33,13 @@ impl Classify for InspectError {
         match self {
             Self::File(inner) => inner.class(),
             Self::Zip(inner) => inner.class(),
-            Self::Certificate(_) | Self::Unknown => class(Exit::Damaged, &[]),
-            Self::Keystore(inner) => (inner.class().0, Vec::new()),
+            Self::Certificate(_) => {
+                say(Exit::Damaged, "fetch it again: it may have been cut short on the way")
+            }
+            Self::Unknown => {
+                say(Exit::Damaged, "look at where it comes from: nothing that this tool knows begins like it")
+            }
+            Self::Keystore(inner) => inner.class(),
             Self::NoItem(inner) => inner.class(),
             Self::Background(inner) => inner.class(),
             Self::Digest(inner) => inner.class(),
@@ -75,7 +82,7 @@ impl Classify for DemoError {
         match self {
             Self::NotEmpty(_) => class(Exit::Refused, &["demo", "FOLDER"]),
             Self::File(inner) => inner.class(),
-            Self::Material(_) => class(Exit::Defect, &[]),
+            Self::Material(_) => defect(),
         }
     }
 }

@@ -12,6 +12,7 @@ mod look;
 use std::error::Error;
 use std::io;
 use std::process::ExitCode;
+use std::sync::OnceLock;
 
 use serde::{Serialize, Serializer};
 
@@ -69,10 +70,20 @@ impl Serialize for Exit {
     }
 }
 
+/// Name and version of the JSON form of an error.
+#[derive(Debug)]
+struct Schema;
+
+impl Serialize for Schema {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.serialize_str("ninekeys.error/1")
+    }
+}
+
 /// Why a command was not done, as the user is told.
 #[derive(Debug, Serialize)]
 pub(crate) struct Failure {
-    schema: &'static str,
+    schema: Schema,
     /// What was tried, on what.
     attempt: String,
     /// What was wrong.
@@ -82,12 +93,28 @@ pub(crate) struct Failure {
     /// The next command to type, as arguments behind the program's name.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     next: Vec<String>,
+    /// What to do where no command of ours does it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    remedy: Option<&'static str>,
     /// The exit code.
     pub(crate) exit: Exit,
 }
 
-/// The exit code of an error, and the next command to type; words in capitals are the user's.
-pub(crate) type Class = (Exit, Vec<String>);
+/// The exit code of an error, and what to do.
+pub(crate) type Class = (Exit, Remedy);
+
+/// What to do next. Words in capitals are the user's.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Remedy {
+    /// This command: arguments behind the program's name.
+    Command(Vec<String>),
+    /// What was typed, with these words behind it; an option that stands there already gives way.
+    Again(Vec<String>),
+    /// What was typed, without this option.
+    Without(&'static str),
+    /// Something that no command of ours does.
+    Say(&'static str),
+}
 
 /// An error that knows its class.
 pub(crate) trait Classify: Error {
@@ -95,25 +122,101 @@ pub(crate) trait Classify: Error {
     fn class(&self) -> Class;
 }
 
+fn owned(words: &[&str]) -> Vec<String> {
+    words.iter().map(|&word| word.to_owned()).collect()
+}
+
 fn class(exit: Exit, next: &[&str]) -> Class {
-    (exit, next.iter().map(|&word| word.to_owned()).collect())
+    (exit, Remedy::Command(owned(next)))
+}
+
+fn again(exit: Exit, with: &[&str]) -> Class {
+    (exit, Remedy::Again(owned(with)))
+}
+
+fn say(exit: Exit, remedy: &'static str) -> Class {
+    (exit, Remedy::Say(remedy))
+}
+
+/// Of what only the tool's makers can mend.
+fn defect() -> Class {
+    say(Exit::Defect, "tell the makers of this tool, with what you typed and what it said")
+}
+
+/// What was typed behind the program's name.
+static TYPED: OnceLock<Vec<String>> = OnceLock::new();
+
+/// Keeps what was typed, for advice that goes on from it. Secrets are never arguments.
+pub(crate) fn keep_typed(words: Vec<String>) {
+    let _ = TYPED.set(words);
+}
+
+impl Remedy {
+    /// The command to type, if one does it.
+    fn command(&self, typed: &[String]) -> Vec<String> {
+        match self {
+            Remedy::Command(words) => words.clone(),
+            Remedy::Again(with) => with_option(typed, with),
+            Remedy::Without(option) => without_option(typed, option, true),
+            Remedy::Say(_) => Vec::new(),
+        }
+    }
+}
+
+/// What was typed, without an option and, where it has one, its value.
+fn without_option(typed: &[String], option: &str, has_value: bool) -> Vec<String> {
+    let mut out = Vec::new();
+    let mut words = typed.iter();
+    while let Some(word) = words.next() {
+        if word == option {
+            if has_value {
+                words.next();
+            }
+        } else if !word.starts_with(&format!("{option}=")) {
+            out.push(word.clone());
+        }
+    }
+    out
+}
+
+/// What was typed, with words put behind it, but before a command of the user's that is to be run.
+fn with_option(typed: &[String], with: &[String]) -> Vec<String> {
+    let (own, lent) = match typed.iter().position(|word| word == "--") {
+        Some(at) => typed.split_at(at),
+        None => (typed, &[][..]),
+    };
+    let own = match with {
+        [option, rest @ ..] if option.starts_with("--") => without_option(own, option, !rest.is_empty()),
+        _ => own.to_vec(),
+    };
+    own.iter().chain(with).chain(lent).cloned().collect()
 }
 
 impl Failure {
     /// From an error that knows its code and remedy.
     pub(crate) fn of<E: Classify>(attempt: &str, error: &E) -> Self {
-        let (exit, next) = error.class();
-        Failure::plain(exit, attempt, &with_causes(error)).next(next)
+        let (exit, remedy) = error.class();
+        Failure::plain(exit, attempt, &with_causes(error)).remedy(&remedy)
+    }
+
+    /// Says what to do.
+    fn remedy(mut self, remedy: &Remedy) -> Self {
+        self.next = remedy.command(TYPED.get().map_or(&[], Vec::as_slice));
+        if let Remedy::Say(text) = remedy {
+            self.remedy = Some(text);
+        }
+        self
     }
 
     /// From a sentence.
     pub(crate) fn plain(exit: Exit, attempt: &str, because: &str) -> Self {
         Failure {
-            schema: "ninekeys.error/1",
+            schema: Schema,
             attempt: attempt.into(),
             because: because.into(),
             changed: "nothing".into(),
             next: Vec::new(),
+            remedy: None,
             exit,
         }
     }
@@ -122,6 +225,17 @@ impl Failure {
     pub(crate) fn changed(mut self, changed: &str) -> Self {
         self.changed = changed.into();
         self
+    }
+
+    /// Says what to do where no command of ours does it.
+    pub(crate) fn say(mut self, remedy: &'static str) -> Self {
+        self.remedy = Some(remedy);
+        self
+    }
+
+    /// Says that what was typed works with these words behind it.
+    pub(crate) fn again(self, with: &[&str]) -> Self {
+        self.remedy(&Remedy::Again(owned(with)))
     }
 
     /// Says what to type next.
@@ -159,7 +273,11 @@ impl Failure {
         paper.put(&Line::new().text(format!("ninekeys: cannot {}", self.attempt)).hang(10))?;
         paper.put(&row("  because").text(&self.because))?;
         paper.put(&row("  changed").text(&self.changed))?;
-        if self.next.is_empty() { Ok(()) } else { paper.put(&row("  next").command(&self.next)) }
+        match &self.remedy {
+            _ if !self.next.is_empty() => paper.put(&row("  next").command(&self.next)),
+            Some(remedy) => paper.put(&row("  next").text(remedy)),
+            None => Ok(()),
+        }
     }
 }
 
@@ -195,7 +313,7 @@ mod tests {
     use ninekeys_ops::build::material::SignerError;
     use ninekeys_ops::build::sign::SignError;
     use ninekeys_ops::inventory::InventoryError;
-    use ninekeys_ops::keystore::KeystoreError;
+    use ninekeys_ops::keystore::create::CreateError;
     use ninekeys_ops::{FileError, OpenError};
 
     #[test]
@@ -216,7 +334,7 @@ mod tests {
         assert_eq!(SignError::Open(locked()).class().0, Exit::Locked);
         assert_eq!(InventoryError::Open(locked()).class().0, Exit::Locked);
         let taken = CabinetError::NameTaken("k".into());
-        assert_eq!(KeystoreError::Cabinet(taken).class(), (Exit::Refused, vec!["show".into(), "k".into()]));
+        assert_eq!(CreateError::Cabinet(taken).class(), class(Exit::Refused, &["show", "k"]));
         let stopped = CoreSignError::Digest(DigestError::Stopped);
         assert_eq!(SignError::Android(stopped).class().0.code(), 130);
     }
@@ -238,5 +356,17 @@ mod tests {
         );
         let json = serde_json::to_value(&failure).unwrap();
         assert_eq!((&json["exit"], &json["schema"]), (&5.into(), &"ninekeys.error/1".into()));
+    }
+
+    #[test]
+    fn advice_goes_on_from_what_was_typed() {
+        let typed = owned(&["sign", "a.apk", "--to", "out", "--for", "store"]);
+        let next = |remedy: Remedy| remedy.command(&typed).join(" ");
+        assert_eq!(next(again(Exit::Refused, &["--replace"]).1), "sign a.apk --to out --for store --replace");
+        assert_eq!(next(again(Exit::Usage, &["--for", "direct"]).1), "sign a.apk --to out --for direct");
+        assert_eq!(next(Remedy::Without("--to")), "sign a.apk --for store");
+        let typed = owned(&["lend", "--app=x", "--", "make", "--app", "y"]);
+        let next = again(Exit::Usage, &["--app", "z"]).1.command(&typed).join(" ");
+        assert_eq!(next, "lend --app z -- make --app y", "what is run is the user's");
     }
 }

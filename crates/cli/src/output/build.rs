@@ -370,7 +370,7 @@ fn print_keystore(
             .text("  ")
             .sign(Sign::Warn)
             .text(" looked at without its password: nothing is proved   ");
-        paper.put(&line.command(&["inspect", &report.name, "--password-file", "FILE"]).hang(4))?;
+        paper.put(&line.command(&["inspect", &report.name, "--password-in", "FILE"]).hang(4))?;
     }
     Ok(())
 }

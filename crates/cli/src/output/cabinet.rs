@@ -123,10 +123,6 @@ impl Report for PassphraseReport {
             &Line::new().sign(Sign::Fine).text(" ").bold(&self.member).text(format!(" {what}")).hang(2),
         )?;
         paper.put(&Line::new().dim("  copies made before still open with the old one").hang(2))?;
-        if self.weak {
-            let line = Line::new().text("  ").sign(Sign::Warn).text(" the new one is easy to guess   ");
-            paper.put(&line.command(&["cabinet", "passphrase"]))?;
-        }
         Ok(())
     }
 }

@@ -163,7 +163,7 @@ impl Report for KeystoreChangeReport {
             changed_key(key, paper)?;
         }
         if self.weak_password {
-            paper.put(&warn("the password is easy to guess: --make-up makes a strong one up"))?;
+            paper.put(&warn("the password is easy to guess: --random-password makes a strong one up"))?;
         }
         paper.put(&Line::new().dim("  next").to(VALUE).command(&["show", &self.keystore]))
     }
@@ -231,7 +231,7 @@ impl Report for KeystoreImportReport {
                 "keystore",
                 "change",
                 &self.keystore,
-                "--make-up",
+                "--random-password",
             ]))?;
         }
         if self.open_keys {

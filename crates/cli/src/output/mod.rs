@@ -1,5 +1,6 @@
 //! Printing: the answer to stdout as text or JSON, everything else to stderr.
 
+mod apps;
 mod board;
 mod build;
 mod cabinet;
@@ -71,6 +72,15 @@ impl Output {
             marks: Marks::of_locale(),
             closed: false,
         }
+    }
+
+    /// For words that could not be understood: as far as they say it.
+    pub(crate) fn of_words(typed: &[String]) -> Self {
+        let own = typed.iter().take_while(|word| *word != "--");
+        let json = own.clone().any(|word| word == "--format=json")
+            || own.clone().zip(own.skip(1)).any(|(option, value)| option == "--format" && value == "json");
+        let format = if json { Format::Json } else { Format::Text };
+        Output { format, quiet: false, width: width(), marks: Marks::of_locale(), closed: false }
     }
 
     /// Answers.
@@ -168,7 +178,8 @@ impl Output {
             && error.kind() != io::ErrorKind::BrokenPipe
         {
             self.closed = true;
-            let failure = Failure::plain(Exit::Damaged, "print the answer", &error.to_string());
+            let failure = Failure::plain(Exit::Damaged, "print the answer", &error.to_string())
+                .say("look at where stdout goes: it took no more");
             self.failure(&failure.changed("what was asked for is done; only its answer is lost"));
         }
     }

@@ -66,7 +66,7 @@ fn a_cabinet_that_is_not_a_cabinet_says_so_and_stays() {
 fn a_locked_cabinet_in_a_script_names_the_way_in() {
     let env = TestEnv::with_key(PROGRAM);
     std::fs::rename(env.path("unlock.txt"), env.path("elsewhere.txt")).unwrap();
-    env.run("sign crossing.apk").exit(4).says("is locked").says("--passphrase-file FILE");
+    env.run("sign crossing.apk").exit(4).says("is locked").says("--passphrase-in FILE");
     env.run("sign crossing.apk --unlock-file elsewhere.txt").exit(0);
     env.file("empty.txt", b"");
     env.run("sign crossing.apk --to b --unlock-file empty.txt")

@@ -12,10 +12,10 @@ fn builds_keystores_certificates_and_items_are_compared_by_fingerprint() {
     let same = ["crossing-signing", "crossing-signing/crossing-signing", "own.pem", "own.p12", build];
     for one in same {
         for two in same {
-            let said = env.run(&format!("compare {one} {two} --password-file pw")).exit(0);
+            let said = env.run(&format!("compare {one} {two} --password-in pw")).exit(0);
             said.says("✓ The same certificate, and so the same key");
         }
-        env.run(&format!("compare {one} other --password-file pw")).exit(1).says("✗ Not the same key");
+        env.run(&format!("compare {one} other --password-in pw")).exit(1).says("✗ Not the same key");
     }
     let json = env.run(&format!("compare {build} crossing-signing --format json")).exit(0).json();
     assert_eq!((&json["schema"], &json["same"]), (&"ninekeys.compare/1".into(), &"certificate".into()));
@@ -38,7 +38,7 @@ fn a_key_under_a_renewed_certificate_is_another_identity() {
         openssl(&format!(
             "pkcs12 -export -inkey a.key -in {name}.pem -name {name} -out {name}.p12 -passout file:pw"
         ));
-        env.run(&format!("keystore import {name}.p12 --password-file pw")).exit(0);
+        env.run(&format!("keystore import {name}.p12 --password-in pw")).exit(0);
     }
     // one private key is kept once, and each keystore has its own certificate of it
     env.run("compare one two").exit(1).says("✗ The same key, under another certificate");
@@ -46,7 +46,7 @@ fn a_key_under_a_renewed_certificate_is_another_identity() {
     let status = env.run("cabinet status --format json").exit(0).json();
     assert_eq!(status["keys"], 1, "{status}");
     env.run("keystore export two --to back.p12").exit(0);
-    env.run("compare back.p12 two.pem --password-file pw").exit(0).says("same certificate");
+    env.run("compare back.p12 two.pem --password-in pw").exit(0).says("same certificate");
 }
 
 #[test]
@@ -61,7 +61,7 @@ fn what_carries_no_key_and_what_is_not_there_says_so() {
     env.run("keystore export crossing-signing --to own.p12 --note-password pw").exit(0);
     env.run("compare own.p12 crossing-signing").exit(4).says("shows its certificates only to its password");
     env.file("wrong", b"wrong-password");
-    env.run("compare own.p12 crossing-signing --password-file wrong")
+    env.run("compare own.p12 crossing-signing --password-in wrong")
         .exit(4)
         .says("the store password is wrong");
     // a build whose signature does not hold carries a certificate, and nothing is proved by it

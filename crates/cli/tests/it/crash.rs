@@ -47,8 +47,8 @@ fn a_killed_import_export_or_change_costs_no_key_and_leaves_no_half_file() {
             command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap()
         };
         let mut running = [
-            start(format!("keystore import kept.p12 --name copy-{delay} --password-file pw")),
-            start("keystore export crossing-signing --to out.p12 --replace --password-file pw".into()),
+            start(format!("keystore import kept.p12 --name copy-{delay} --password-in pw")),
+            start("keystore export crossing-signing --to out.p12 --replace --password-in pw".into()),
             start(format!("keystore change crossing-signing --new-alias alias-{delay}")),
         ];
         std::thread::sleep(Duration::from_millis(delay));
@@ -56,8 +56,8 @@ fn a_killed_import_export_or_change_costs_no_key_and_leaves_no_half_file() {
         running.iter_mut().for_each(|child| drop(child.wait()));
         env.run("cabinet status --prove").exit(0).says("every seal opened");
         if env.path("out.p12").exists() {
-            env.run("inspect out.p12 --password-file pw").exit(0);
-            env.run("compare out.p12 crossing-signing --password-file pw").exit(0);
+            env.run("inspect out.p12 --password-in pw").exit(0);
+            env.run("compare out.p12 crossing-signing --password-in pw").exit(0);
         }
     }
     env.run("sign crossing.apk").exit(0).says("signed with   crossing-signing");

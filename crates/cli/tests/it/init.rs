@@ -5,8 +5,7 @@ use testkit::TestEnv;
 fn a_cabinet_and_a_project_file_are_made_for_their_owner() {
     let env = TestEnv::new(PROGRAM);
     env.file("pass", b"brisk-lantern-oyster\n");
-    let said =
-        env.run("init --title 'Gannet Point Ferries' --team GPFERRY009 --passphrase-file pass").exit(0);
+    let said = env.run("init --title 'Gannet Point Ferries' --team GPFERRY009 --passphrase-in pass").exit(0);
     said.says("✓ ninekeys.cabinet").says("unlocked by   the passphrase").says("ninekeys app add");
     let project = String::from_utf8(env.read("ninekeys.toml")).unwrap();
     assert!(project.contains("title = \"Gannet Point Ferries\"\nteam = \"GPFERRY009\"\n"), "{project}");
@@ -17,7 +16,7 @@ fn a_cabinet_and_a_project_file_are_made_for_their_owner() {
         let mode = env.path("ninekeys.cabinet").metadata().unwrap().permissions().mode();
         assert_eq!(mode & 0o777, 0o600);
     }
-    env.run("cabinet status --prove --passphrase-file pass").exit(0).says("every seal opened");
+    env.run("cabinet status --prove --passphrase-in pass").exit(0).says("every seal opened");
 }
 
 #[test]
@@ -26,7 +25,10 @@ fn an_existing_cabinet_or_project_is_refused_and_left_alone() {
     let before = env.files();
     env.run("init --new-unlock-file other.txt").exit(5).says("there is a ninekeys.toml here already");
     std::fs::remove_file(env.path("ninekeys.toml")).unwrap();
-    env.run("init --new-unlock-file other.txt").exit(5).says("ninekeys.cabinet");
+    env.run("init --new-unlock-file other.txt")
+        .exit(5)
+        .says("ninekeys.cabinet")
+        .says("next      ninekeys init");
     assert!(!env.path("other.txt").exists());
     assert_eq!(env.files().len(), before.len() - 1);
 }
@@ -34,15 +36,18 @@ fn an_existing_cabinet_or_project_is_refused_and_left_alone() {
 #[test]
 fn without_terminal_and_passphrase_the_missing_option_is_named() {
     let env = TestEnv::new(PROGRAM);
-    env.run("init").exit(2).says("there is no terminal to ask on").says("init --passphrase-file FILE");
+    env.run("init").exit(2).says("there is no terminal to ask on").says("init --passphrase-in FILE");
     assert!(env.files().is_empty());
 }
 
 #[test]
-fn a_short_passphrase_is_refused_and_a_guessable_one_warned_of() {
+fn a_passphrase_that_is_short_or_guessable_is_refused() {
     let env = TestEnv::new(PROGRAM).variable("NINEKEYS_PASSPHRASE", "ferry");
     env.run("init").exit(5).says("at least 6 characters");
     assert!(env.files().is_empty());
     let env = TestEnv::new(PROGRAM).variable("NINEKEYS_PASSPHRASE", "password1");
-    env.run("init").exit(0).says("easy to guess").says("ninekeys cabinet passphrase");
+    env.run("init").exit(5).says("a program would guess this passphrase").says("four words");
+    assert!(env.files().is_empty());
+    let env = TestEnv::new(PROGRAM).variable("NINEKEYS_PASSPHRASE", "brisk-lantern-oyster");
+    env.run("init").exit(0).says("the passphrase");
 }

@@ -51,14 +51,14 @@ fn a_renewed_certificate_over_the_same_key_is_another_signer_everywhere() {
             "pkcs12 -export -inkey a.key -in {name}.pem -name {name} -out {name}.p12 -passout file:pw"
         ));
     }
-    env.run("keystore import one.p12 --app crossing --password-file pw")
+    env.run("keystore import one.p12 --app crossing --password-in pw")
         .exit(0)
         .is_silent_on("another certificate");
     env.file("crossing.apk", &crossing(12));
     env.file("next.apk", &crossing(13));
     env.run("sign crossing.apk --for direct").exit(0);
     // said when it comes in
-    env.run("keystore import two.p12 --app crossing --password-file pw").exit(0).says(
+    env.run("keystore import two.p12 --app crossing --password-in pw").exit(0).says(
         "crossing-2.4.0-12-direct.apk was signed with this key under another certificate: devices compare certificates",
     );
     // signing with it is refused, and the ledger says why
@@ -74,7 +74,7 @@ fn a_renewed_certificate_over_the_same_key_is_another_signer_everywhere() {
     for file in ["pw", "two.p12", "next.apk"] {
         other.file(file, &env.read(file));
     }
-    other.run("keystore import two.p12 --app crossing --password-file pw").exit(0);
+    other.run("keystore import two.p12 --app crossing --password-in pw").exit(0);
     other.run("sign next.apk --for direct").exit(0);
     env.file("theirs.apk", &other.read("crossing-2.4.0-13-direct.apk"));
     env.run("check theirs.apk --for direct").exit(1).says("signer-changed");
@@ -110,7 +110,7 @@ fn parts_of_a_package_are_signed_and_checked_together_and_a_part_alone_says_so()
     env.file("arm.apk", &part(Some("config.arm64_v8a"), 12, false));
     let alone = env.run("sign arm.apk --for direct").exit(5);
     alone.says("it is the part config.arm64_v8a of a package, and does not run without its base");
-    alone.says("next      ninekeys sign arm.apk OTHER-PARTS");
+    alone.says("next      ninekeys sign arm.apk --for direct OTHER-PARTS");
     env.run("sign base.apk --for direct").exit(5).says("it does not run without further parts (splits)");
     let before = env.files();
     assert!(!before.iter().any(|(name, _)| name.contains("direct")), "nothing was made");
@@ -245,20 +245,19 @@ fn a_damaged_key_is_not_imported_with_or_without_a_mac() {
         let mut damaged = whole.clone();
         damaged[at + offset] ^= 4;
         env.file("damaged.p12", &damaged);
-        let said = env.run("keystore import damaged.p12 --password-file pw").exit(3);
+        let said = env.run("keystore import damaged.p12 --password-in pw").exit(3);
         said.says("changed   nothing");
         refused += 1;
     }
     assert!(refused > 15, "{refused} bytes of {}", key.len());
     assert_eq!(ours(&env), 0, "nothing was kept");
     // the whole one comes in, and what it lacks is said
-    let said = env.run("keystore import open.p12 --password-file pw").exit(0);
+    let said = env.run("keystore import open.p12 --password-in pw").exit(0);
     said.says("(PKCS#12, not encrypted)")
         .says("it has no MAC")
         .says("private keys stand in open.p12 as they are");
     said.says("until a backup is proved, it is the other copy").is_silent_on("delete");
-    let json =
-        env.run("keystore import open.p12 --name again --password-file pw --format json").exit(0).json();
+    let json = env.run("keystore import open.p12 --name again --password-in pw --format json").exit(0).json();
     assert_eq!(
         (&json["authenticated"], &json["open_keys"], &json["keys"][0]["proved"]),
         (&false.into(), &true.into(), &true.into())
@@ -275,19 +274,19 @@ fn an_export_under_an_imported_password_says_who_may_know_it_and_an_empty_one_is
     env.file("weak", b"password1\n");
     env.other("openssl pkcs12 -export -inkey a.key -in a.pem -name a -out weak.p12 -passout file:weak");
     env.other("openssl pkcs12 -export -inkey a.key -in a.pem -name a -out empty.p12 -passout pass:");
-    env.run("keystore import weak.p12 --password-file weak").exit(0);
+    env.run("keystore import weak.p12 --password-in weak").exit(0);
     let said = env.run("keystore export weak --to out.p12").exit(0);
     said.says("it came with the keystore: others may know it")
         .says("it is easy to guess")
         .is_silent_on("nobody has seen it");
     // an empty variable is an empty password, and not one that is not set
-    env.run("keystore import empty.p12 --password-env EMPTY").exit(0);
-    env.run("keystore import empty.p12 --name other --password-env NOT_SET").exit(2).says("is not set");
+    env.run("keystore import empty.p12 --password-variable EMPTY").exit(0);
+    env.run("keystore import empty.p12 --name other --password-variable NOT_SET").exit(2).says("is not set");
     let refused = env.run("keystore export empty --to empty-out.p12").exit(5);
     refused.says("fewer than 6 characters");
-    refused.says("ninekeys keystore export empty --to empty-out.p12 --make-up --note-password NOTE");
+    refused.says("ninekeys keystore export empty --to empty-out.p12 --random-password --note-password NOTE");
     assert!(!env.path("empty-out.p12").exists());
-    env.run("keystore export empty --to empty-out.p12 --make-up --note-password made").exit(0);
+    env.run("keystore export empty --to empty-out.p12 --random-password --note-password made").exit(0);
 }
 
 #[test]
@@ -312,9 +311,8 @@ fn small_judgements() {
     env.run("keystore create blank --alias ' ' --app quayside --common-name a --algorithm ec-p256").exit(2);
     // a password for a key that is not there
     env.run("keystore export crossing-signing --to own.p12 --note-password pw").exit(0);
-    let said = env
-        .run("keystore import own.p12 --name own --password-file pw --key-password-file nobody=pw")
-        .exit(2);
+    let said =
+        env.run("keystore import own.p12 --name own --password-in pw --key-password-in nobody=pw").exit(2);
     said.says("nobody");
 }
 

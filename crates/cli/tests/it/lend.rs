@@ -35,7 +35,7 @@ fn a_command_gets_keystore_alias_and_passwords_and_nothing_is_left() {
     let said = env.run(&format!("lend --app crossing -- sh -c '{script}'")).exit(0);
     assert_eq!(said.stdout, "alias crossing-signing\n600\n700\n");
     assert_eq!(env.read("pw"), env.read("kpw"));
-    env.run("compare copy.p12 crossing-signing --password-file pw").exit(0).says("same certificate");
+    env.run("compare copy.p12 crossing-signing --password-in pw").exit(0).says("same certificate");
     assert_eq!(loans(&env), Vec::<PathBuf>::new());
     env.run("cabinet history").exit(0).says("lend crossing-signing (crossing-signing) to sh");
     // the password is good for one loan, and is not the keystore's own
@@ -56,7 +56,7 @@ fn the_commands_exit_code_is_passed_on_and_ours_only_if_it_never_started() {
     env.run("lend --app crossing -- /nowhere/build").exit(3).says("there is no such program");
     env.run("lend --app nobody -- true").exit(2).says("no app called nobody");
     env.run("lend --app quayside -- true").exit(5).says("no signing key for quayside");
-    env.run("lend --app crossing --passphrase-fd 3 -- true").exit(2).says("inherit the descriptor");
+    env.run("lend --app crossing --passphrase-on 3 -- true").exit(2).says("inherit the descriptor");
     env.run("lend --app crossing").exit(2);
     assert_eq!(loans(&env), Vec::<PathBuf>::new());
 }
@@ -93,7 +93,7 @@ fn the_command_never_sees_what_unlocks_the_cabinet() {
         .variable("PATH", "/usr/bin:/bin")
         .variable("XDG_RUNTIME_DIR", &env.path("run").display().to_string());
     env.file("pw", b"brisk-lantern-oyster");
-    env.run("init --passphrase-file pw").exit(0);
+    env.run("init --passphrase-in pw").exit(0);
     env.run("app add crossing --package example.gannetpoint.crossing --for direct").exit(0);
     env.run("keystore create k --app crossing --common-name A --algorithm ec-p256").exit(0);
     let said = env.run("lend --app crossing -- env").exit(0);

@@ -23,6 +23,7 @@ mod crash;
 mod demo;
 mod explain;
 mod formats;
+mod help;
 mod init;
 mod init_late;
 mod inspect;

@@ -40,20 +40,20 @@ const CASES: &[Case] = &[
     Case {
         name: "keystore change",
         before: &[],
-        line: "keystore change first --add-app quayside --password-file pass",
+        line: "keystore change first --add-app quayside --password-in pass",
         outputs: &[],
     },
     Case {
         name: "keystore import",
         before: &["keystore export first --to in.p12 --note-password in.txt"],
-        line: "keystore import in.p12 --name iN --password-file in.txt",
+        line: "keystore import in.p12 --name iN --password-in in.txt",
         outputs: &[],
     },
     Case {
         name: "keystore export",
         before: &[],
         line: "keystore export first --to out.p12 --note-password out.txt",
-        outputs: &[("out.p12", "compare out.p12 first --password-file own.txt"), ("out.txt", "")],
+        outputs: &[("out.p12", "compare out.p12 first --password-in own.txt"), ("out.txt", "")],
     },
     Case {
         name: "keystore hand-over",
@@ -86,7 +86,7 @@ const CASES: &[Case] = &[
     Case {
         name: "cabinet passphrase",
         before: &[],
-        line: "cabinet passphrase --new-passphrase-file pass",
+        line: "cabinet passphrase --new-passphrase-in pass",
         outputs: &[],
     },
     Case {

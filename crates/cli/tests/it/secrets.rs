@@ -7,14 +7,15 @@ use testkit::TestEnv;
 fn no_secret_stands_in_clear_anywhere() {
     let env = TestEnv::new(PROGRAM).variable("PW", "sunken-bell-garnet-56");
     env.file("pass", b"brisk-lantern-oyster");
-    env.run("init --passphrase-file pass").exit(0);
+    env.run("init --passphrase-in pass").exit(0);
     env.run("app add crossing --package example.gannetpoint.crossing --for direct").exit(0);
     let mut said = String::new();
-    let create = "keystore create k --app crossing --common-name A --algorithm rsa-2048 --password-env PW";
+    let create =
+        "keystore create k --app crossing --common-name A --algorithm rsa-2048 --password-variable PW";
     for line in [create, "show k", "inventory", "cabinet history", "cabinet backup copies", "show k/k"] {
         for format in ["text", "json"] {
             let output = env
-                .command(format!("{line} --passphrase-file pass --format {format}").split(' '))
+                .command(format!("{line} --passphrase-in pass --format {format}").split(' '))
                 .output()
                 .unwrap();
             said += &String::from_utf8_lossy(&output.stdout);

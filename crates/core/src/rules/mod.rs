@@ -173,10 +173,20 @@ pub const FAMILIES: &[Family] = &[
     Family { name: "hygiene", rules: hygiene::RULES },
 ];
 
-/// The rule of that name, and its family's name.
-pub fn find(name: &str) -> Option<(&'static str, &'static Rule)> {
-    let all = FAMILIES.iter().flat_map(|family| family.rules.iter().map(|rule| (family.name, rule)));
-    all.into_iter().find(|(_, rule)| rule.name == name)
+/// The rule of that name, or the only one whose name begins with it; and its family's name.
+///
+/// # Errors
+/// The names that begin with it, when they are none or several.
+pub fn find(wanted: &str) -> Result<(&'static str, &'static Rule), Vec<&'static str>> {
+    let all = || FAMILIES.iter().flat_map(|family| family.rules.iter().map(|rule| (family.name, rule)));
+    if let Some(exact) = all().find(|(_, rule)| rule.name == wanted) {
+        return Ok(exact);
+    }
+    let begin: Vec<_> = all().filter(|(_, rule)| rule.name.starts_with(wanted)).collect();
+    match begin.as_slice() {
+        [only] => Ok(*only),
+        several => Err(several.iter().map(|(_, rule)| rule.name).collect()),
+    }
 }
 
 /// What a check came to.

@@ -12,7 +12,10 @@ fn names_are_unique_and_every_text_is_there() {
             assert!(text.len() > 10, "{}: {text}", rule.name);
         }
         assert!(rule.meaning.ends_with('.') && !rule.remedy.ends_with('.'), "{}", rule.name);
-        assert_eq!(find(rule.name).map(|(_, found)| found.name), Some(rule.name));
+        assert_eq!(find(rule.name).map(|(_, found)| found.name).ok(), Some(rule.name));
     }
-    assert!(find("no-such-rule").is_none());
+    assert_eq!(find("no-such-rule").map(|_| ()), Err(vec![]));
+    assert_eq!(find("debug").map(|(_, rule)| rule.name).ok(), Some("debug-key"));
+    assert_eq!(find("bundle-").map(|(_, rule)| rule.name).ok(), Some("bundle-wanted"));
+    assert!(find("identity-expire").is_err_and(|several| several.len() == 2));
 }

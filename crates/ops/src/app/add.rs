@@ -1,10 +1,11 @@
 //! `app add`: an app in the project file.
 
-use ninekeys_core::model::{App, Destination, NameError, check_name, check_title};
+use ninekeys_core::model::{App, Destination, NameError, Platform, State, check_name, check_title};
 use serde::Serialize;
 use thiserror::Error;
 use toml_edit::{Array, DocumentMut, Item, Table, value};
 
+use crate::ask::AskError;
 use crate::ctx::Ctx;
 use crate::project::{ProjectError, ProjectFile};
 
@@ -29,9 +30,12 @@ pub struct Request {
 #[derive(Debug, Serialize)]
 pub struct AppAddReport {
     /// Its name.
-    pub name: String,
+    pub app: String,
     /// What the project file says of it now.
-    pub app: App,
+    #[serde(flatten)]
+    pub says: App,
+    /// Keystores in the cabinet that are for other apps of this side, and could serve it too.
+    pub could_serve: Vec<String>,
     /// The project file.
     pub project: String,
 }
@@ -48,27 +52,38 @@ pub enum AppAddError {
     /// There is an app of that name.
     #[error("there is an app called {0} already")]
     Exists(String),
-    /// Another app has that package or bundle id.
-    #[error("{id} is the id of {app} already")]
-    IdTaken {
-        /// The package or bundle id.
-        id: String,
-        /// The app that has it.
-        app: String,
-    },
     /// Neither side was named.
     #[error("an app needs a package (Android), a bundle id (iOS) or both")]
     NoSide,
-    /// An id that no platform takes.
-    #[error("`{0}` is not a package or bundle id: letters, digits and `_` (or `-`), with dots between")]
-    Id(String),
+    /// An id that no platform takes, or another app's.
+    #[error(transparent)]
+    Id(#[from] IdError),
     /// A destination that the side does not have.
-    #[error("{destination} is not a destination of an app without {side}")]
+    #[error("{destination} is not a destination of an app without an {} side", side.title())]
     Destination {
         /// The destination.
         destination: Destination,
         /// The side it belongs to.
-        side: &'static str,
+        side: Platform,
+    },
+    /// The person.
+    #[error(transparent)]
+    Ask(#[from] AskError),
+}
+
+/// Why an id cannot be an app's.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+pub enum IdError {
+    /// No platform takes it.
+    #[error("`{0}` is not a package or bundle id: letters, digits and `_` (or `-`), with dots between")]
+    Shape(String),
+    /// Another app has it.
+    #[error("{id} is the id of {app} already")]
+    Taken {
+        /// The package or bundle id.
+        id: String,
+        /// The app that has it.
+        app: String,
     },
 }
 
@@ -76,8 +91,10 @@ pub enum AppAddError {
 ///
 /// # Errors
 /// [`AppAddError`]; then the file is as it was.
-pub fn app_add(ctx: &Ctx<'_>, request: &Request) -> Result<AppAddReport, AppAddError> {
+pub fn app_add(ctx: &Ctx<'_>, mut request: Request) -> Result<AppAddReport, AppAddError> {
     check_name(&request.name)?;
+    complete(ctx, &mut request)?;
+    let request = &request;
     request.title.as_deref().map_or(Ok(()), check_title)?;
     for id in request.package.iter().chain(&request.bundle_id) {
         check_id(id)?;
@@ -91,9 +108,64 @@ pub fn app_add(ctx: &Ctx<'_>, request: &Request) -> Result<AppAddReport, AppAddE
         insert(file, document, request)
     })?;
     let written = ctx.project_file()?;
-    let app = written.project.apps.get(request.name.as_str()).cloned().unwrap_or_default();
+    let says = written.project.apps.get(request.name.as_str()).cloned().unwrap_or_default();
+    // the app is added whether or not there is a cabinet to look into
+    let inventory = ctx.open().ok().and_then(|cabinet| cabinet.inventory().ok());
+    let could_serve = match &says.android {
+        Some(_) => inventory.map_or_else(Vec::new, |inventory| {
+            inventory
+                .keystores()
+                .into_iter()
+                .filter(|(item, _)| item.state == State::Active)
+                .map(|(item, _)| item.name.clone())
+                .collect()
+        }),
+        None => Vec::new(),
+    };
     let project = file.path.strip_prefix(&ctx.folder).unwrap_or(&file.path).display().to_string();
-    Ok(AppAddReport { name: request.name.clone(), app, project })
+    Ok(AppAddReport { app: request.name.clone(), says, could_serve, project })
+}
+
+/// Asks a person for the ids of an app that was named without any, and for where its builds go.
+fn complete(ctx: &Ctx<'_>, request: &mut Request) -> Result<(), AppAddError> {
+    if request.package.is_some() || request.bundle_id.is_some() {
+        return Ok(());
+    }
+    let id = |answer: &str| match answer {
+        "" => Ok(()),
+        id => check_id(id).map_err(|error| error.to_string()),
+    };
+    let Some(package) = ctx.ask.answer("Android package (empty when it has none)", None, &id)? else {
+        return Ok(());
+    };
+    let Some(bundle_id) = ctx.ask.answer("iOS bundle id (empty when it has none)", None, &id)? else {
+        return Ok(());
+    };
+    request.package = Some(package).filter(|id| !id.is_empty());
+    request.bundle_id = Some(bundle_id).filter(|id| !id.is_empty());
+    let sides = [(Platform::Android, &request.package), (Platform::Ios, &request.bundle_id)];
+    let mut known: Vec<Destination> = Vec::new();
+    for (platform, _) in sides.into_iter().filter(|(_, id)| id.is_some()) {
+        let new = platform.destinations().iter().filter(|destination| !known.contains(destination));
+        let new: Vec<Destination> = new.copied().collect();
+        known.extend(new);
+    }
+    let words: Vec<String> = known.iter().map(ToString::to_string).collect();
+    let read = |answer: &str| -> Result<Vec<Destination>, String> {
+        let words = answer.split([',', ' ']).filter(|word| !word.is_empty());
+        words.map(|word| word.parse::<Destination>().map_err(|error| error.to_string())).collect()
+    };
+    let judge = |answer: &str| match read(answer)?.into_iter().find(|one| !known.contains(one)) {
+        Some(other) => Err(format!("{other} is not one of them: {}", words.join(", "))),
+        None => Ok(()),
+    };
+    if request.destinations.is_empty() && !known.is_empty() {
+        let usual = words.first().map_or("", String::as_str);
+        let question = format!("Where do its builds go, the usual place first ({})", words.join(", "));
+        let answer = ctx.ask.answer(&question, Some(usual), &judge)?;
+        request.destinations = answer.and_then(|answer| read(&answer).ok()).unwrap_or_default();
+    }
+    Ok(())
 }
 
 fn refuse_taken(file: &ProjectFile, request: &Request) -> Result<(), AppAddError> {
@@ -106,7 +178,7 @@ fn refuse_taken(file: &ProjectFile, request: &Request) -> Result<(), AppAddError
     for (name, app) in apps {
         for (wanted, known) in [(&request.package, package(app)), (&request.bundle_id, bundle_id(app))] {
             if let Some(id) = wanted.as_ref().filter(|id| known.as_ref() == Some(*id)) {
-                return Err(AppAddError::IdTaken { id: id.clone(), app: name.to_string() });
+                return Err(IdError::Taken { id: id.clone(), app: name.to_string() }.into());
             }
         }
     }
@@ -133,22 +205,14 @@ fn insert(file: &ProjectFile, document: &mut DocumentMut, request: &Request) -> 
     Ok(())
 }
 
-/// Where an Android app's builds can go.
-const ANDROID: [Destination; 3] = [Destination::Direct, Destination::Store, Destination::Development];
-
 fn table(request: &Request) -> Result<Table, AppAddError> {
     let mut table = Table::new();
     table.insert("title", value(request.title.clone().unwrap_or_else(|| capitalised(&request.name))));
     if let Some(version) = &request.version {
         table.insert("version", value(version));
     }
-    let android = side(request, &ANDROID, "an Android side", &request.package)?;
-    let ios = side(
-        request,
-        &[Destination::Store, Destination::Devices, Destination::Development, Destination::InHouse],
-        "an iOS side",
-        &request.bundle_id,
-    )?;
+    let android = side(request, Platform::Android)?;
+    let ios = side(request, Platform::Ios)?;
     for (name, key, id, destinations) in
         [("android", "package", &request.package, android), ("ios", "bundle-id", &request.bundle_id, ios)]
     {
@@ -163,29 +227,27 @@ fn table(request: &Request) -> Result<Table, AppAddError> {
 }
 
 /// The destinations that were asked for and that this side has; all that were asked for must have a side.
-fn side(
-    request: &Request,
-    known: &[Destination],
-    side: &'static str,
-    id: &Option<String>,
-) -> Result<Array, AppAddError> {
-    let both = request.package.is_some() && request.bundle_id.is_some();
+fn side(request: &Request, platform: Platform) -> Result<Array, AppAddError> {
+    let sides = [(Platform::Android, &request.package), (Platform::Ios, &request.bundle_id)];
+    let there = || sides.iter().filter(|(_, id)| id.is_some()).map(|(platform, _)| *platform);
     for destination in &request.destinations {
-        if id.is_some() && !both && !known.contains(destination) && *destination != Destination::Development {
-            let other = if side == "an iOS side" { "an Android side" } else { "an iOS side" };
-            return Err(AppAddError::Destination { destination: *destination, side: other });
+        if !there().any(|platform| platform.has(*destination)) {
+            let missing = Platform::ALL.into_iter().find(|other| other.has(*destination));
+            let side = missing.unwrap_or(platform);
+            return Err(AppAddError::Destination { destination: *destination, side });
         }
     }
-    let wanted = request.destinations.iter().filter(|destination| known.contains(destination));
+    let wanted = request.destinations.iter().filter(|destination| platform.has(**destination));
     Ok(wanted.map(ToString::to_string).collect())
 }
 
-fn check_id(id: &str) -> Result<(), AppAddError> {
+/// Refuses an id that no platform takes.
+pub(super) fn check_id(id: &str) -> Result<(), IdError> {
     let part = |part: &str| {
         !part.is_empty() && part.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '_' | '-'))
     };
     let good = id.len() <= 255 && id.contains('.') && id.split('.').all(part);
-    if good { Ok(()) } else { Err(AppAddError::Id(id.into())) }
+    if good { Ok(()) } else { Err(IdError::Shape(id.into())) }
 }
 
 fn capitalised(name: &str) -> String {

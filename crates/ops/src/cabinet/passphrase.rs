@@ -1,12 +1,13 @@
 //! `cabinet passphrase`: another passphrase for the cabinet.
 
 use ninekeys_cabinet::{CabinetError, MemberKind, NewMember, Role, WORK_FACTOR};
-use ninekeys_core::password::{self, PasswordError};
+use ninekeys_core::password::{PasswordError, judge_passphrase};
 use ninekeys_formats::secret::SecretText;
 use serde::Serialize;
 use thiserror::Error;
 
-use crate::ctx::{AskError, Ctx, OpenError};
+use crate::ask::AskError;
+use crate::ctx::{Ctx, OpenError};
 
 /// What was changed.
 #[derive(Debug, Serialize)]
@@ -15,8 +16,6 @@ pub struct PassphraseReport {
     pub member: String,
     /// Whether it had one before.
     pub replaced: bool,
-    /// Whether the new one is easy to guess.
-    pub weak: bool,
 }
 
 /// Why nothing was changed.
@@ -48,11 +47,12 @@ pub fn passphrase(ctx: &Ctx<'_>, given: Option<SecretText>) -> Result<Passphrase
     let chosen = match given {
         Some(given) => given,
         None => {
-            let asked = ctx.ask.new_secret("New passphrase for the cabinet")?;
+            let judge = |text: &SecretText| judge_passphrase(text, &[]).map_err(|error| error.to_string());
+            let asked = ctx.ask.new_secret("New passphrase for the cabinet", &judge)?;
             asked.ok_or(PassphraseError::NobodyToAsk)?
         }
     };
-    let strength = password::judge(&chosen, &[])?;
+    judge_passphrase(&chosen, &[])?;
     let own =
         cabinet.unlocked_by().filter(|member| member.kind == MemberKind::Passphrase).map(|member| member.id);
     let what = "cabinet passphrase";
@@ -73,5 +73,5 @@ pub fn passphrase(ctx: &Ctx<'_>, given: Option<SecretText>) -> Result<Passphrase
     if let Some(file) = ctx.project_if_any().map_err(OpenError::from)?.filter(|file| file.pin().is_some()) {
         file.set_pin(ctx, &cabinet.pin()).map_err(OpenError::from)?;
     }
-    Ok(PassphraseReport { member: label, replaced, weak: strength.weak })
+    Ok(PassphraseReport { member: label, replaced })
 }

@@ -10,7 +10,8 @@ use ninekeys_cabinet::{
 use serde::Serialize;
 use thiserror::Error;
 
-use crate::ctx::{AskError, Ctx, OpenError};
+use crate::ask::AskError;
+use crate::ctx::{Ctx, OpenError};
 use crate::files::{self, Access, FileError, InputFile, OutputFile, Taken};
 use crate::memory::NameOnly;
 use crate::outgoing::Workshop;

@@ -1,12 +1,17 @@
 //! `keystore change`: names, aliases, apps, kinds and passwords; the keys stay what they are.
 
 use ninekeys_cabinet::{CabinetError, Change};
-use ninekeys_core::model::{Facts, Inventory, Item, KeystoreEntry, KeystoreFacts, Role, Use, check_name};
+use ninekeys_core::model::{
+    Facts, Inventory, Item, KeystoreEntry, KeystoreFacts, NameError, Role, Use, check_name,
+};
 use serde::Serialize;
+use thiserror::Error;
 
 use crate::answers::KeySaid;
-use crate::ctx::Ctx;
-use crate::keystore::{self, KeystoreError, NewPassword, OtherKey};
+use crate::ctx::{Ctx, OpenError};
+use crate::keystore::{
+    self, AliasError, AliasTaken, AppsError, FindError, NewPassword, OtherKey, PasswordChoiceError,
+};
 
 /// What is to be changed.
 #[derive(Debug)]
@@ -63,13 +68,55 @@ pub struct ChangedKey {
     pub others: Vec<OtherKey>,
 }
 
+/// Why nothing was changed.
+#[derive(Debug, Error)]
+pub enum ChangeError {
+    /// Nothing to be changed was named.
+    #[error("nothing was named that should be changed")]
+    NothingToChange,
+    /// The new name cannot be one.
+    #[error(transparent)]
+    Name(#[from] NameError),
+    /// The new alias cannot be one.
+    #[error(transparent)]
+    Alias(#[from] AliasError),
+    /// The new alias is another's.
+    #[error(transparent)]
+    AliasTaken(#[from] AliasTaken),
+    /// The apps.
+    #[error(transparent)]
+    Apps(#[from] AppsError),
+    /// A key is to be taken off an app that it is not for.
+    #[error("the key {alias} is not for {app}")]
+    NotForApp {
+        /// The keystore.
+        keystore: String,
+        /// Its alias.
+        alias: String,
+        /// The app.
+        app: String,
+    },
+    /// The keystore or its key.
+    #[error(transparent)]
+    Find(#[from] FindError),
+    /// The new password.
+    #[error(transparent)]
+    Password(#[from] PasswordChoiceError),
+    /// The cabinet could not be opened or unlocked.
+    #[error(transparent)]
+    Open(#[from] OpenError),
+    /// The cabinet.
+    #[error(transparent)]
+    Cabinet(#[from] CabinetError),
+}
+
 /// Changes the keystore.
 ///
 /// # Errors
-/// [`KeystoreError`]; then the cabinet is as it was.
-pub fn keystore_change(ctx: &Ctx<'_>, mut request: Request) -> Result<KeystoreChangeReport, KeystoreError> {
+/// [`ChangeError`]; then the cabinet is as it was.
+pub fn keystore_change(ctx: &Ctx<'_>, mut request: Request) -> Result<KeystoreChangeReport, ChangeError> {
     if !request.touches_a_key() && request.new_name.is_none() && request.password.is_none() {
-        return Err(KeystoreError::NothingToChange);
+        return Err(ChangeError::NothingToChange);
     }
     if let Some(name) = &request.new_name {
         check_name(name)?;
@@ -105,7 +152,7 @@ pub fn keystore_change(ctx: &Ctx<'_>, mut request: Request) -> Result<KeystoreCh
         plan.item.facts = Facts::Keystore(plan.facts.clone());
         change.revise(&plan.item, secret)?;
         rename_parts(change, &before, &plan.item.name, key.as_ref())?;
-        Ok::<_, KeystoreError>((plan, key))
+        Ok::<_, ChangeError>((plan, key))
     })?;
     let inventory = cabinet.inventory()?;
     let key = key.and_then(|(_, entry)| changed_key(&inventory, &entry));
@@ -140,7 +187,7 @@ impl Plan {
         inventory: &Inventory,
         request: &Request,
         add: &[String],
-    ) -> Result<(Plan, Option<(String, KeystoreEntry)>), KeystoreError> {
+    ) -> Result<(Plan, Option<(String, KeystoreEntry)>), ChangeError> {
         let (item, facts) = keystore::find(inventory, &request.name)?;
         let mut plan = Plan { item: item.clone(), facts: facts.clone(), changed: Vec::new() };
         let key = if request.touches_a_key() { Some(plan.change_key(request, add)?) } else { None };
@@ -150,7 +197,7 @@ impl Plan {
         Ok((plan, key))
     }
 
-    fn rename(&mut self, inventory: &Inventory, name: &str) -> Result<(), KeystoreError> {
+    fn rename(&mut self, inventory: &Inventory, name: &str) -> Result<(), ChangeError> {
         let taken = |other: &Item| other.id != self.item.id && other.name.eq_ignore_ascii_case(name);
         if inventory.iter().any(taken) {
             return Err(CabinetError::NameTaken(name.into()).into());
@@ -165,35 +212,36 @@ impl Plan {
         &mut self,
         request: &Request,
         add: &[String],
-    ) -> Result<(String, KeystoreEntry), KeystoreError> {
+    ) -> Result<(String, KeystoreEntry), ChangeError> {
         let place = self.item.name.clone();
         let wanted = keystore::entry(&place, &self.facts, request.alias.as_deref())?.alias.clone();
         if let Some(alias) = &request.new_alias {
             let taken =
                 |entry: &KeystoreEntry| entry.alias != wanted && entry.alias.eq_ignore_ascii_case(alias);
             if self.facts.entries.iter().any(taken) {
-                return Err(KeystoreError::AliasTaken { place, alias: alias.clone() });
+                return Err(AliasTaken { place: place.clone(), alias: alias.clone() }.into());
             }
         }
         let changed = &mut self.changed;
         let found = self.facts.entries.iter_mut().find(|entry| entry.alias == wanted);
-        let entry = found.ok_or(KeystoreError::NothingToChange)?;
+        let entry = found.ok_or(ChangeError::NothingToChange)?;
         if let Some(alias) = &request.new_alias {
             changed.push(format!("the alias {wanted} is {alias} from now on"));
             entry.alias = alias.clone();
         }
-        change_uses(entry, request, add, changed)?;
+        change_uses(&place, entry, request, add, changed)?;
         Ok((wanted, entry.clone()))
     }
 }
 
 /// Changes what a key is for. A kind that is named without an app is what it is for all of them.
 fn change_uses(
+    keystore: &str,
     entry: &mut KeystoreEntry,
     request: &Request,
     add: &[String],
     changed: &mut Vec<String>,
-) -> Result<(), KeystoreError> {
+) -> Result<(), ChangeError> {
     let everywhere = add.is_empty() && request.drop_apps.is_empty();
     if let Some(role) = request.role.filter(|_| everywhere) {
         changed.push(format!("it is kept as the {}", role.nine_key().word()));
@@ -212,7 +260,7 @@ fn change_uses(
         let dropped = |one: &Use| one.app == *app && request.role.is_none_or(|role| one.role == role);
         if !entry.uses.iter().any(dropped) {
             let (app, alias) = (app.clone(), entry.alias.clone());
-            return Err(KeystoreError::NotForApp { alias, app });
+            return Err(ChangeError::NotForApp { keystore: keystore.into(), alias, app });
         }
         entry.uses.retain(|one| !dropped(one));
         changed.push(match entry.apps().contains(&app.as_str()) {
@@ -229,7 +277,7 @@ fn rename_parts(
     before: &str,
     after: &str,
     key: Option<&(String, KeystoreEntry)>,
-) -> Result<(), KeystoreError> {
+) -> Result<(), ChangeError> {
     for item in change.inventory().iter() {
         let Some(rest) = item.name.strip_prefix(&format!("{before}/")) else { continue };
         let (alias, end) = match rest.strip_suffix("/certificate") {

@@ -4,19 +4,20 @@ use std::path::{Path, PathBuf};
 
 use ninekeys_cabinet::{Cabinet, CabinetError};
 use ninekeys_core::digest::{from_hex, sha256_hex};
-use ninekeys_core::keystore::{Outgoing as OutgoingKey, write_pkcs12};
+use ninekeys_core::keystore::{KeystoreError as FormatError, Outgoing as OutgoingKey, write_pkcs12};
 use ninekeys_core::model::{CertificateFacts, Inventory, Item, ItemId, KeystoreEntry, KeystoreFacts};
 use ninekeys_core::password;
 use ninekeys_formats::pem;
 use ninekeys_formats::secret::{Secret, SecretBytes, SecretText};
 use serde::Serialize;
+use thiserror::Error;
 
 use crate::answers::CertificateSaid;
-use crate::ctx::{Ctx, Notice};
+use crate::ctx::{Ctx, Notice, OpenError};
 use crate::files::{Access, FileError, OutputFile, Taken};
-use crate::keystore::{self, KeystoreError, NewPassword};
+use crate::keystore::{self, FindError, NewPassword, PasswordChoiceError};
 use crate::outgoing::{Outgoing, Plan};
-use crate::outputs;
+use crate::outputs::{self, OutputError};
 
 /// What a keystore becomes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
@@ -93,11 +94,48 @@ pub enum PasswordFrom {
     Generated,
 }
 
+/// Why nothing was exported.
+#[derive(Debug, Error)]
+pub enum ExportError {
+    /// The keystore or its keys.
+    #[error(transparent)]
+    Find(#[from] FindError),
+    /// The password of the file.
+    #[error(transparent)]
+    Password(#[from] PasswordChoiceError),
+    /// A password that nobody would know.
+    #[error("a password that is made up for the file has to be written somewhere, or nobody can open it")]
+    NobodyWouldKnow,
+    /// A password that came in with a keystore and that no keystore should be written under.
+    #[error(
+        "the password that {0} came with has fewer than 6 characters: a file under it would be as good as open"
+    )]
+    TooShort(String),
+    /// Several certificates do not go into one DER file.
+    #[error("a DER file holds one certificate, and {0} were asked for")]
+    OneCertificate(usize),
+    /// The keystore could not be written.
+    #[error(transparent)]
+    Format(#[from] FormatError),
+    /// An output would fall on something of ours, or has its name taken.
+    #[error(transparent)]
+    Output(#[from] OutputError),
+    /// A file.
+    #[error(transparent)]
+    File(#[from] FileError),
+    /// The cabinet could not be opened or unlocked.
+    #[error(transparent)]
+    Open(#[from] OpenError),
+    /// The cabinet.
+    #[error(transparent)]
+    Cabinet(#[from] CabinetError),
+}
+
 /// Exports. Certificates are no secret: for them alone the cabinet is not unlocked and no history is written.
 ///
 /// # Errors
-/// [`KeystoreError`]; then no file is there that was not.
-pub fn keystore_export(ctx: &Ctx<'_>, request: Request) -> Result<KeystoreExportReport, KeystoreError> {
+/// [`ExportError`]; then no file is there that was not.
+pub fn keystore_export(ctx: &Ctx<'_>, request: Request) -> Result<KeystoreExportReport, ExportError> {
     let mut cabinet = ctx.open()?;
     let inventory = cabinet.inventory()?;
     let (item, facts) = keystore::find(&inventory, &request.name)?;
@@ -139,7 +177,7 @@ pub fn keystore_export(ctx: &Ctx<'_>, request: Request) -> Result<KeystoreExport
         return Ok(report);
     }
     if matches!(request.password, Some(NewPassword::Generated)) && note.is_none() {
-        return Err(KeystoreError::NobodyWouldKnow);
+        return Err(ExportError::NobodyWouldKnow);
     }
     ctx.unlock(&mut cabinet)?;
     let (password, from, weak) = choose(ctx, &cabinet, (item, facts), request.password)?;
@@ -154,7 +192,7 @@ pub fn keystore_export(ctx: &Ctx<'_>, request: Request) -> Result<KeystoreExport
     let what = format!("keystore export {} ({})", report.keystore, aliases.join(", "));
     let keys: Vec<ItemId> = with_certificate.iter().map(|(entry, _)| entry.key).collect();
     let plan = Plan { what: &what, purpose: "export", from: &keys, completes: None };
-    let aside = outgoing.deliver::<KeystoreError>(ctx, &mut cabinet, plan, files, taken)?;
+    let aside = outgoing.deliver::<ExportError>(ctx, &mut cabinet, plan, files, taken)?;
     aside.into_iter().for_each(|path| ctx.notice(Notice::SetAside(path)));
     Ok(report)
 }
@@ -180,14 +218,11 @@ fn prepare(
     Ok(files)
 }
 
-fn certificates(
-    entries: &[(&KeystoreEntry, &CertificateFacts)],
-    form: Form,
-) -> Result<Vec<u8>, KeystoreError> {
+fn certificates(entries: &[(&KeystoreEntry, &CertificateFacts)], form: Form) -> Result<Vec<u8>, ExportError> {
     let der = |facts: &CertificateFacts| from_hex(&facts.der).unwrap_or_default();
     match (form, entries) {
         (Form::CertificateDer, [(_, facts)]) => Ok(der(facts)),
-        (Form::CertificateDer, many) => Err(KeystoreError::OneCertificate(many.len())),
+        (Form::CertificateDer, many) => Err(ExportError::OneCertificate(many.len())),
         _ => {
             let encoded =
                 entries.iter().filter_map(|(_, facts)| pem::encode(pem::CERTIFICATE, &der(facts)).ok());
@@ -201,7 +236,7 @@ fn choose(
     cabinet: &Cabinet<'_>,
     (item, facts): (&Item, &KeystoreFacts),
     chosen: Option<NewPassword>,
-) -> Result<(SecretText, PasswordFrom, bool), KeystoreError> {
+) -> Result<(SecretText, PasswordFrom, bool), ExportError> {
     let Some(chosen) = chosen else {
         let own = cabinet.secret(item)?.lend(|bytes| String::from_utf8_lossy(bytes).into_owned());
         let own = Secret::new(own);
@@ -211,9 +246,13 @@ fn choose(
         }
         let better = ctx
             .ask
-            .new_secret(&format!("The password of {} is too short; a new one for this file", item.name))?;
-        let better = better.ok_or_else(|| KeystoreError::TooShortToExport(item.name.clone()))?;
-        let strength = password::judge(&better, &[&item.name])?;
+            .new_secret(
+                &format!("The password of {} is too short; a new one for this file", item.name),
+                &|text| password::judge(text, &[&item.name]).map(|_| ()).map_err(|error| error.to_string()),
+            )
+            .map_err(PasswordChoiceError::from)?;
+        let better = better.ok_or_else(|| ExportError::TooShort(item.name.clone()))?;
+        let strength = password::judge(&better, &[&item.name]).map_err(PasswordChoiceError::from)?;
         return Ok((better, PasswordFrom::Chosen, strength.weak));
     };
     let from = match chosen {
@@ -230,7 +269,7 @@ fn pkcs12(
     inventory: &Inventory,
     entries: &[(&KeystoreEntry, &CertificateFacts)],
     password: &SecretText,
-) -> Result<Vec<u8>, KeystoreError> {
+) -> Result<Vec<u8>, ExportError> {
     let mut parts: Vec<(&str, SecretBytes, Vec<u8>)> = Vec::new();
     for (entry, facts) in entries {
         let gone = || CabinetError::Tampered(format!("the key of {} is gone", entry.alias));

@@ -4,18 +4,19 @@ use std::path::PathBuf;
 
 use ninekeys_cabinet::CabinetError;
 use ninekeys_core::digest::sha256_hex;
-use ninekeys_core::hand_over::{Receiver, hand_over};
+use ninekeys_core::hand_over::{HandOverError as EncryptError, Receiver, hand_over};
 use ninekeys_core::model::{Role, Use};
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::pem;
 use serde::Serialize;
+use thiserror::Error;
 
 use crate::answers::KeySaid;
-use crate::ctx::{Ctx, Notice};
-use crate::files::{self, Access, Taken};
-use crate::keystore::{self, KeystoreError};
+use crate::ctx::{Ctx, Notice, OpenError};
+use crate::files::{self, Access, FileError, Taken};
+use crate::keystore::{self, FindError};
 use crate::outgoing::{Outgoing, Plan};
-use crate::outputs;
+use crate::outputs::{self, OutputError};
 
 /// The most that a certificate's or a public key's file has.
 const RECEIVER_LIMIT: u64 = 1 << 20;
@@ -66,11 +67,34 @@ pub struct ReceiverSaid {
     pub key: KeySaid,
 }
 
+/// Why nothing was handed over.
+#[derive(Debug, Error)]
+pub enum HandOverError {
+    /// The keystore or its key.
+    #[error(transparent)]
+    Find(#[from] FindError),
+    /// Encrypting the key to the receiver.
+    #[error(transparent)]
+    Encrypt(#[from] EncryptError),
+    /// The output would fall on something of ours, or has its name taken.
+    #[error(transparent)]
+    Output(#[from] OutputError),
+    /// A file.
+    #[error(transparent)]
+    File(#[from] FileError),
+    /// The cabinet could not be opened or unlocked.
+    #[error(transparent)]
+    Open(#[from] OpenError),
+    /// The cabinet.
+    #[error(transparent)]
+    Cabinet(#[from] CabinetError),
+}
+
 /// Encrypts the key, writes the message and the history's row: both or neither.
 ///
 /// # Errors
-/// [`KeystoreError`]; then no file is there that was not.
-pub fn keystore_hand_over(ctx: &Ctx<'_>, request: &Request) -> Result<KeystoreHandOverReport, KeystoreError> {
+/// [`HandOverError`]; then no file is there that was not.
+pub fn keystore_hand_over(ctx: &Ctx<'_>, request: &Request) -> Result<KeystoreHandOverReport, HandOverError> {
     let path = ctx.path(&request.to);
     let source = ctx.path(&request.receiver);
     outputs::refuse_ours(ctx, &[&path], &[&source])?;
@@ -99,7 +123,7 @@ pub fn keystore_hand_over(ctx: &Ctx<'_>, request: &Request) -> Result<KeystoreHa
     let files = vec![(output, Some(sha256_hex(&message)))];
     let plan = Plan { what: &what, purpose: "hand-over", from: &[entry.key], completes: None };
     let taken = Taken::when_told(request.replace, ctx.env.now);
-    let aside = outgoing.deliver::<KeystoreError>(ctx, &mut cabinet, plan, files, taken)?;
+    let aside = outgoing.deliver::<HandOverError>(ctx, &mut cabinet, plan, files, taken)?;
     aside.into_iter().for_each(|path| ctx.notice(Notice::SetAside(path)));
     Ok(KeystoreHandOverReport {
         keystore: item.name.clone(),

@@ -10,18 +10,20 @@ use ninekeys_core::keys::{KeyError, PrivateKey};
 use ninekeys_core::keystore::{
     Format, KeystoreError as FormatError, OpenStore, StoredKey, UnlockedKey, open,
 };
-use ninekeys_core::model::{Facts, Inventory, KeystoreFacts, ReleaseFacts, Role, check_name};
+use ninekeys_core::model::{Facts, Inventory, KeystoreFacts, NameError, ReleaseFacts, Role, check_name};
 use ninekeys_core::password;
 use ninekeys_core::rules::is_too_short;
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::secret::SecretText;
 use ninekeys_formats::x509::Certificate;
 use serde::Serialize;
+use thiserror::Error;
 
 use crate::answers::{self, AppSaid, CertificateSaid, KeySaid};
-use crate::ctx::Ctx;
-use crate::files;
-use crate::keystore::{self, KeystoreError, NewKey, OtherKey};
+use crate::ask::AskError;
+use crate::ctx::{Ctx, OpenError};
+use crate::files::{self, FileError};
+use crate::keystore::{self, AppsError, NewKey, NoAlias, OtherKey};
 
 /// The keystore to be imported.
 #[derive(Debug)]
@@ -100,11 +102,52 @@ pub struct ImportedKey {
     pub issuers_left: usize,
 }
 
+/// Why nothing was imported.
+#[derive(Debug, Error)]
+pub enum ImportError {
+    /// The file.
+    #[error(transparent)]
+    File(#[from] FileError),
+    /// The name cannot be one.
+    #[error(transparent)]
+    Name(#[from] NameError),
+    /// The apps that the keys are for.
+    #[error(transparent)]
+    Apps(#[from] AppsError),
+    /// The keystore in it.
+    #[error(transparent)]
+    Format(#[from] FormatError),
+    /// A keystore without private keys.
+    #[error("there is no private key in it, only {0}")]
+    NoKeys(String),
+    /// It has no such key.
+    #[error(transparent)]
+    NoAlias(#[from] NoAlias),
+    /// An alias that cannot be kept.
+    #[error("an alias in it is too long or has control characters: {0}")]
+    ForeignAlias(String),
+    /// There is nobody to ask for its password.
+    #[error("there is no terminal to ask for the password of {0} on")]
+    NobodyToAsk(String),
+    /// There is nobody to ask for a key's own password.
+    #[error("the key {0} has a password of its own, and there is no terminal to ask for it on")]
+    NobodyToAskForKey(String),
+    /// The person.
+    #[error(transparent)]
+    Ask(#[from] AskError),
+    /// The cabinet could not be opened or unlocked.
+    #[error(transparent)]
+    Open(#[from] OpenError),
+    /// The cabinet.
+    #[error(transparent)]
+    Cabinet(#[from] CabinetError),
+}
+
 /// Imports keys. Nothing is sealed before all of them are open.
 ///
 /// # Errors
-/// [`KeystoreError`]; then the cabinet is as it was.
-pub fn keystore_import(ctx: &Ctx<'_>, request: Request) -> Result<KeystoreImportReport, KeystoreError> {
+/// [`ImportError`]; then the cabinet is as it was.
+pub fn keystore_import(ctx: &Ctx<'_>, request: Request) -> Result<KeystoreImportReport, ImportError> {
     let path = ctx.path(&request.file);
     let bytes = files::read_whole(&path, Limits::USUAL.keystore)?;
     let name = match request.name {
@@ -125,20 +168,20 @@ pub fn keystore_import(ctx: &Ctx<'_>, request: Request) -> Result<KeystoreImport
         Some(password) => password,
         None => {
             let asked = ctx.ask.secret(&format!("Password of {}", request.file.display()))?;
-            asked.ok_or_else(|| KeystoreError::NobodyToAskForFile(request.file.display().to_string()))?
+            asked.ok_or_else(|| ImportError::NobodyToAsk(request.file.display().to_string()))?
         }
     };
     let store = open(&bytes, &password, &Limits::USUAL)?;
     let own = request.key_passwords.iter().map(|(alias, _)| alias);
     if let Some(unknown) = own.into_iter().find(|alias| !store.keys.iter().any(|key| is_called(key, alias))) {
-        return Err(no_alias(&store, unknown, &request.file.display().to_string()));
+        return Err(no_alias(&store, unknown, &request.file.display().to_string()).into());
     }
     let (wanted, left) = choose(&store, &request.aliases, &request.file.display().to_string())?;
     let mut opened = Vec::new();
     for key in wanted {
         if key.alias.chars().count() > 100 || key.alias.chars().any(char::is_control) {
             let shown = key.alias.chars().take(40).collect();
-            return Err(KeystoreError::ForeignAlias(shown));
+            return Err(ImportError::ForeignAlias(shown));
         }
         opened.push((key.alias.clone(), unlock(ctx, key, &password, &request.key_passwords)?));
     }
@@ -178,8 +221,8 @@ fn is_called(key: &StoredKey, alias: &str) -> bool {
     key.alias.to_lowercase() == alias.to_lowercase()
 }
 
-fn no_alias(store: &OpenStore, alias: &str, file: &str) -> KeystoreError {
-    KeystoreError::NoAlias {
+fn no_alias(store: &OpenStore, alias: &str, file: &str) -> NoAlias {
+    NoAlias {
         place: file.into(),
         alias: alias.into(),
         known: store.keys.iter().map(|key| key.alias.clone()).collect(),
@@ -191,14 +234,14 @@ fn choose<'a>(
     store: &'a OpenStore,
     wanted: &[String],
     file: &str,
-) -> Result<(Vec<&'a StoredKey>, Vec<String>), KeystoreError> {
+) -> Result<(Vec<&'a StoredKey>, Vec<String>), ImportError> {
     if store.keys.is_empty() {
         let many = store.certificates.len();
         let plural = if many == 1 { "" } else { "s" };
-        return Err(KeystoreError::NoKeys(format!("{many} certificate{plural}")));
+        return Err(ImportError::NoKeys(format!("{many} certificate{plural}")));
     }
     if let Some(unknown) = wanted.iter().find(|alias| !store.keys.iter().any(|key| is_called(key, alias))) {
-        return Err(no_alias(store, unknown, file));
+        return Err(no_alias(store, unknown, file).into());
     }
     let asked = |key: &&StoredKey| wanted.is_empty() || wanted.iter().any(|alias| is_called(key, alias));
     let (chosen, left): (Vec<&StoredKey>, Vec<&StoredKey>) = store.keys.iter().partition(asked);
@@ -211,7 +254,7 @@ fn unlock(
     key: &StoredKey,
     store: &SecretText,
     given: &[(String, SecretText)],
-) -> Result<UnlockedKey, KeystoreError> {
+) -> Result<UnlockedKey, ImportError> {
     let own = given.iter().find(|(alias, _)| alias.to_lowercase() == key.alias.to_lowercase());
     if let Some((_, password)) = own {
         return Ok(key.unlock(password, &Limits::USUAL)?);
@@ -219,7 +262,7 @@ fn unlock(
     match key.unlock(store, &Limits::USUAL) {
         Err(FormatError::WrongKeyPassword(alias)) => {
             let asked = ctx.ask.secret(&format!("Password of the key {alias}"))?;
-            let asked = asked.ok_or(KeystoreError::NobodyToAskForKey(alias))?;
+            let asked = asked.ok_or(ImportError::NobodyToAskForKey(alias))?;
             Ok(key.unlock(&asked, &Limits::USUAL)?)
         }
         other => Ok(other?),
@@ -290,7 +333,7 @@ fn put(
     cabinet: &mut Cabinet<'_>,
     made: Made<'_>,
     opened: Vec<(String, UnlockedKey)>,
-) -> Result<(), KeystoreError> {
+) -> Result<(), ImportError> {
     let Made { name, role, apps, password, weak_password } = made;
     cabinet.change(&format!("keystore import {name}"), &ctx.env, |change| {
         let mut entries = Vec::new();

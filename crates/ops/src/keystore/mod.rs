@@ -7,26 +7,21 @@ pub mod hand_over;
 pub mod import;
 
 use ninekeys_cabinet::{CabinetError, Change, NewItem};
-use ninekeys_core::certificate::{CertificateError, LEAST_YEARS_FOR_SIGNING};
 use ninekeys_core::digest::{hex, sha256_hex};
-use ninekeys_core::hand_over::HandOverError;
 use ninekeys_core::keys::KeyError;
-use ninekeys_core::keystore::KeystoreError as FormatError;
 use ninekeys_core::model::{
-    CertificateFacts, Facts, Inventory, Item, ItemId, KeyFacts, KeystoreEntry, KeystoreFacts, NameError,
-    Role, Use,
+    CertificateFacts, Facts, Inventory, Item, ItemId, KeyFacts, KeystoreEntry, KeystoreFacts, NotFound, Role,
+    Use,
 };
 use ninekeys_core::password::{self, PasswordError};
-use ninekeys_formats::cursor::ParseError;
 use ninekeys_formats::secret::{Secret, SecretBytes, SecretText};
 use ninekeys_formats::x509::Certificate;
 use serde::Serialize;
 use thiserror::Error;
 
 use crate::answers::{self, AppSaid};
-use crate::ctx::{AskError, Ctx, OpenError};
-use crate::files::FileError;
-use crate::outputs::OutputError;
+use crate::ask::AskError;
+use crate::ctx::Ctx;
 use crate::project::ProjectError;
 
 /// Where a password comes from.
@@ -40,80 +35,12 @@ pub enum NewPassword {
     Asked,
 }
 
-/// Why something was not done with a keystore.
+/// Why a keystore or its key was not found.
 #[derive(Debug, Error)]
-pub enum KeystoreError {
-    /// The cabinet could not be opened or unlocked.
+pub enum FindError {
+    /// Nothing, or too much, goes by that name.
     #[error(transparent)]
-    Open(#[from] OpenError),
-    /// The project file.
-    #[error(transparent)]
-    Project(#[from] ProjectError),
-    /// A file.
-    #[error(transparent)]
-    File(#[from] FileError),
-    /// The name cannot be one.
-    #[error(transparent)]
-    Name(#[from] NameError),
-    /// The project file has no such app.
-    #[error("the project file has no app called {0}")]
-    UnknownApp(String),
-    /// A key is to be taken off an app that it is not for.
-    #[error("the key {alias} is not for {app}")]
-    NotForApp {
-        /// Its alias.
-        alias: String,
-        /// The app.
-        app: String,
-    },
-    /// The app has no Android side.
-    #[error("{0} has no Android side in the project file")]
-    NotAndroid(String),
-    /// An alias that not every reader takes.
-    #[error("`{0}` cannot be an alias: 1 to 64 printable ASCII characters, no blank at either end")]
-    Alias(String),
-    /// The validity would end too soon.
-    #[error(
-        "{years} years are too short for a signing key: an app can be updated only while it is valid, \
-         and stores ask for {LEAST_YEARS_FOR_SIGNING}"
-    )]
-    TooShort {
-        /// What was asked for.
-        years: u16,
-    },
-    /// A validity of nothing.
-    #[error("a certificate has to be valid for at least a year")]
-    NoYears,
-    /// The certificate.
-    #[error(transparent)]
-    Certificate(#[from] CertificateError),
-    /// The key.
-    #[error(transparent)]
-    Key(#[from] KeyError),
-    /// Our own certificate could not be read back.
-    #[error("the new certificate cannot be read back: {0}")]
-    Unreadable(#[from] ParseError),
-    /// The password.
-    #[error(transparent)]
-    Password(#[from] PasswordError),
-    /// The person.
-    #[error(transparent)]
-    Ask(#[from] AskError),
-    /// There is nobody to ask for a password.
-    #[error("there is no terminal to ask for the password on")]
-    NobodyToAsk,
-    /// There is nobody to ask for a file's password.
-    #[error("there is no terminal to ask for the password of {0} on")]
-    NobodyToAskForFile(String),
-    /// An alias in a file that cannot be kept.
-    #[error("an alias in it is too long or has control characters: {0}")]
-    ForeignAlias(String),
-    /// There is nobody to ask for a key's own password.
-    #[error("the key {0} has a password of its own, and there is no terminal to ask for it on")]
-    NobodyToAskForKey(String),
-    /// The cabinet.
-    #[error(transparent)]
-    Cabinet(#[from] CabinetError),
+    NotFound(#[from] NotFound),
     /// What was named is no keystore.
     #[error("{name} is a {found}, not a keystore")]
     NotAKeystore {
@@ -123,15 +50,8 @@ pub enum KeystoreError {
         found: &'static str,
     },
     /// The keystore has no such key.
-    #[error("{place} has no key with the alias {alias}; it has {}", known.join(", "))]
-    NoAlias {
-        /// The keystore or file.
-        place: String,
-        /// What was asked for.
-        alias: String,
-        /// The aliases that are there.
-        known: Vec<String>,
-    },
+    #[error(transparent)]
+    NoAlias(#[from] NoAlias),
     /// Several keys, and none was named.
     #[error("{place} has several keys: {}", known.join(", "))]
     SeveralAliases {
@@ -140,54 +60,83 @@ pub enum KeystoreError {
         /// Its aliases.
         known: Vec<String>,
     },
-    /// Another key of the keystore has that alias.
-    #[error("{place} has a key with the alias {alias} already")]
-    AliasTaken {
-        /// The keystore.
-        place: String,
-        /// The alias.
-        alias: String,
+}
+
+/// No key of that alias.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[error("{place} has no key with the alias {alias}; it has {}", known.join(", "))]
+pub struct NoAlias {
+    /// The keystore or file.
+    pub place: String,
+    /// What was asked for.
+    pub alias: String,
+    /// The aliases that are there.
+    pub known: Vec<String>,
+}
+
+/// Another key of the keystore has that alias.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[error("{place} has a key with the alias {alias} already")]
+pub struct AliasTaken {
+    /// The keystore.
+    pub place: String,
+    /// The alias.
+    pub alias: String,
+}
+
+/// An alias that not every reader takes.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[error("`{0}` cannot be an alias: 1 to 64 printable ASCII characters, no blank at either end")]
+pub struct AliasError(pub String);
+
+/// Why a key cannot be for an app.
+#[derive(Debug, Error)]
+pub enum AppsError {
+    /// The project file.
+    #[error(transparent)]
+    Project(#[from] ProjectError),
+    /// The project file has no such app.
+    #[error("the project file has no app called {0}")]
+    UnknownApp(String),
+    /// The app has no Android side.
+    #[error("{title} has no Android side in the project file")]
+    NotAndroid {
+        /// Its name.
+        app: String,
+        /// What people call it.
+        title: String,
     },
-    /// Nothing to be changed was named.
-    #[error("nothing was named that should be changed")]
-    NothingToChange,
-    /// A keystore without private keys.
-    #[error("there is no private key in it, only {0}")]
-    NoKeys(String),
-    /// A keystore file.
+}
+
+/// Why there is no password.
+#[derive(Debug, Error)]
+pub enum PasswordChoiceError {
+    /// It will not do.
     #[error(transparent)]
-    Format(#[from] FormatError),
-    /// Encrypting a key to a receiver.
+    Password(#[from] PasswordError),
+    /// The person.
     #[error(transparent)]
-    HandOver(#[from] HandOverError),
-    /// An output would fall on something of ours, or has its name taken.
+    Ask(#[from] AskError),
+    /// There is nobody to ask for it.
+    #[error("there is no terminal to ask for the password on")]
+    NobodyToAsk,
+    /// None could be made up.
     #[error(transparent)]
-    Output(#[from] OutputError),
-    /// A password that nobody would know.
-    #[error("a password that is made up for the file has to be written somewhere, or nobody can open it")]
-    NobodyWouldKnow,
-    /// A password that came in with a keystore and that no keystore should be written under.
-    #[error(
-        "the password that {0} came with has fewer than 6 characters: a file under it would be as good as open"
-    )]
-    TooShortToExport(String),
-    /// Several certificates do not go into one DER file.
-    #[error("a DER file holds one certificate, and {0} were asked for")]
-    OneCertificate(usize),
+    Generator(#[from] KeyError),
 }
 
 /// The apps that were named: name and title.
-pub(crate) fn apps(ctx: &Ctx<'_>, wanted: &[String]) -> Result<Vec<AppSaid>, KeystoreError> {
+pub(crate) fn apps(ctx: &Ctx<'_>, wanted: &[String]) -> Result<Vec<AppSaid>, AppsError> {
     if wanted.is_empty() {
         return Ok(Vec::new());
     }
     let project = ctx.project_file()?.project;
     let mut out: Vec<AppSaid> = Vec::new();
     for wanted in wanted {
-        let found = project.app(wanted).ok_or_else(|| KeystoreError::UnknownApp(wanted.clone()))?;
+        let found = project.app(wanted).ok_or_else(|| AppsError::UnknownApp(wanted.clone()))?;
         let (name, app) = found;
         if app.android.is_none() {
-            return Err(KeystoreError::NotAndroid(app.title.clone()));
+            return Err(AppsError::NotAndroid { app: name.into(), title: app.title.clone() });
         }
         if !out.iter().any(|known| known.app == name) {
             out.push(AppSaid { app: name.into(), title: app.title.clone() });
@@ -197,12 +146,12 @@ pub(crate) fn apps(ctx: &Ctx<'_>, wanted: &[String]) -> Result<Vec<AppSaid>, Key
 }
 
 /// Refuses an alias that not every reader takes.
-pub(crate) fn check_alias(alias: &str) -> Result<(), KeystoreError> {
+pub(crate) fn check_alias(alias: &str) -> Result<(), AliasError> {
     let printable = alias.bytes().all(|byte| (0x20..0x7f).contains(&byte) && byte != b'/');
     if (1..=64).contains(&alias.len()) && printable && alias.trim() == alias {
         Ok(())
     } else {
-        Err(KeystoreError::Alias(alias.into()))
+        Err(AliasError(alias.into()))
     }
 }
 
@@ -210,11 +159,11 @@ pub(crate) fn check_alias(alias: &str) -> Result<(), KeystoreError> {
 pub(crate) fn find<'a>(
     inventory: &'a Inventory,
     name: &str,
-) -> Result<(&'a Item, &'a KeystoreFacts), KeystoreError> {
-    let item = inventory.find(name).map_err(CabinetError::from)?;
+) -> Result<(&'a Item, &'a KeystoreFacts), FindError> {
+    let item = inventory.find(name)?;
     match &item.facts {
         Facts::Keystore(facts) => Ok((item, facts)),
-        other => Err(KeystoreError::NotAKeystore { name: item.name.clone(), found: other.word() }),
+        other => Err(FindError::NotAKeystore { name: item.name.clone(), found: other.word() }),
     }
 }
 
@@ -223,19 +172,15 @@ pub(crate) fn entry<'a>(
     place: &str,
     facts: &'a KeystoreFacts,
     alias: Option<&str>,
-) -> Result<&'a KeystoreEntry, KeystoreError> {
+) -> Result<&'a KeystoreEntry, FindError> {
     let known = || facts.entries.iter().map(|entry| entry.alias.clone()).collect();
     match (alias, facts.entries.as_slice()) {
         (Some(wanted), entries) => {
             let found = entries.iter().find(|entry| entry.alias.to_lowercase() == wanted.to_lowercase());
-            found.ok_or_else(|| KeystoreError::NoAlias {
-                place: place.into(),
-                alias: wanted.into(),
-                known: known(),
-            })
+            found.ok_or_else(|| NoAlias { place: place.into(), alias: wanted.into(), known: known() }.into())
         }
         (None, [only]) => Ok(only),
-        (None, _) => Err(KeystoreError::SeveralAliases { place: place.into(), known: known() }),
+        (None, _) => Err(FindError::SeveralAliases { place: place.into(), known: known() }),
     }
 }
 
@@ -263,13 +208,16 @@ pub(crate) fn choose_password(
     ctx: &Ctx<'_>,
     from: NewPassword,
     known: &[&str],
-) -> Result<(SecretText, bool), KeystoreError> {
+) -> Result<(SecretText, bool), PasswordChoiceError> {
     let chosen = match from {
         NewPassword::Generated => return Ok((password::generate(&ctx.env)?, false)),
         NewPassword::Given(given) => given,
         NewPassword::Asked => {
-            let asked = ctx.ask.new_secret("Password for the keystore")?;
-            asked.ok_or(KeystoreError::NobodyToAsk)?
+            let judge = |text: &SecretText| {
+                password::judge(text, known).map(|_| ()).map_err(|error| error.to_string())
+            };
+            let asked = ctx.ask.new_secret("Password for the keystore", &judge)?;
+            asked.ok_or(PasswordChoiceError::NobodyToAsk)?
         }
     };
     let strength = password::judge(&chosen, known)?;

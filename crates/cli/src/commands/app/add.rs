@@ -7,6 +7,8 @@ use ninekeys_ops::app::add::{Request, app_add};
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 
+/// Write an app into the project file
+///
 /// Writes an app into the project file and keeps what stands there, comments included.
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
@@ -39,7 +41,7 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, F
         destinations: args.destinations,
         version: args.version_name,
     };
-    let report = app_add(ctx, &request).map_err(|error| Failure::of(&attempt, &error))?;
+    let report = app_add(ctx, request).map_err(|error| Failure::of(&attempt, &error))?;
     out.emit(&report);
     Ok(Exit::Done)
 }

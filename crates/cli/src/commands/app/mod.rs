@@ -1,6 +1,9 @@
 //! `ninekeys app`: what the material is for.
 
 mod add;
+mod change;
+mod list;
+mod remove;
 
 use clap::Subcommand;
 use ninekeys_ops::Ctx;
@@ -11,13 +14,18 @@ use crate::output::Output;
 /// `ninekeys app …`
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
-    /// Write an app into the project file
     Add(add::Args),
+    List(list::Args),
+    Change(change::Args),
+    Remove(remove::Args),
 }
 
 /// Runs one of them.
 pub(crate) fn run(command: Command, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
     match command {
         Command::Add(args) => add::run(args, ctx, out),
+        Command::List(args) => list::run(&args, ctx, out),
+        Command::Change(args) => change::run(args, ctx, out),
+        Command::Remove(args) => remove::run(&args, ctx, out),
     }
 }

@@ -6,6 +6,8 @@ use ninekeys_ops::cabinet::adopt::adopt;
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 
+/// Take in what another copy of it has, after both were changed
+///
 /// Takes in what another copy of this cabinet has and this one lacks, after both were changed. The other copy is not
 /// written to. What both have stays as it is here.
 #[derive(Debug, clap::Args)]

@@ -6,6 +6,8 @@ use ninekeys_ops::cabinet::backup::{BackupError, backup};
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 
+/// Copy it into folders; a copy counts when it was read back and opened
+///
 /// Copies the cabinet into folders. Every copy is read back and opened before it counts.
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {

@@ -5,6 +5,8 @@ use ninekeys_ops::{Ctx, OpenError};
 use crate::failure::{Exit, Failure};
 use crate::output::{HistoryReport, Output};
 
+/// Show what was done with it, and by whom
+///
 /// Shows every change of the cabinet, oldest first: when, what, and by which member.
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {

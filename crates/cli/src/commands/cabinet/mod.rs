@@ -17,19 +17,12 @@ use crate::output::Output;
 /// `ninekeys cabinet …`
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
-    /// Say who can unlock it, how it is kept, and when it was last copied
     Status(status::Args),
-    /// Change the passphrase
     Passphrase(passphrase::Args),
-    /// Copy it into folders; a copy counts when it was read back and opened
     Backup(backup::Args),
-    /// Bring back a cabinet from one of its copies
     Restore(restore::Args),
-    /// Show what was done with it, and by whom
     History(history::Args),
-    /// Take in what another copy of it has, after both were changed
     Adopt(adopt::Args),
-    /// Say which cabinet it is, and that it is the one that is meant
     Pin(pin::Args),
 }
 

@@ -6,6 +6,8 @@ use ninekeys_ops::cabinet::pin::pin;
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 
+/// Say which cabinet it is, and that it is the one that is meant
+///
 /// Says which cabinet it is, by the hash of its first row of history. With the first 16 digits of that hash or more,
 /// compared with somebody who knows it, this one is meant from now on: the project file pins it, and this machine
 /// remembers it as it is.

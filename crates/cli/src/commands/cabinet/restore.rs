@@ -6,6 +6,8 @@ use ninekeys_ops::cabinet::restore::restore;
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 
+/// Bring back a cabinet from one of its copies
+///
 /// Brings the cabinet back to one of its copies. The copy is unlocked and proved first, and not written to. What is
 /// there now is set aside under another name; what the copy lacks of it is listed, and asked about.
 #[derive(Debug, clap::Args)]

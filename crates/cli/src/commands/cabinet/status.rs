@@ -6,6 +6,8 @@ use ninekeys_ops::cabinet::status::status;
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 
+/// Say who can unlock it, how it is kept, and when it was last copied
+///
 /// Says who can unlock the cabinet, whether its history is unbroken, and when it was last copied.
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {

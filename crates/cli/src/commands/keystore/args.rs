@@ -102,24 +102,24 @@ pub(crate) struct PasswordArgs {
     ask_password: bool,
     /// Read the keystore's password from a file
     #[arg(long, value_name = "FILE", help_heading = "Password", group = "own_password")]
-    password_file: Option<PathBuf>,
+    password_in: Option<PathBuf>,
     /// Read the keystore's password from an open file descriptor
     #[arg(long, value_name = "NUMBER", help_heading = "Password", group = "own_password")]
-    password_fd: Option<u32>,
+    password_on: Option<u32>,
     /// Read the keystore's password from an environment variable
     #[arg(long, value_name = "VARIABLE", help_heading = "Password", group = "own_password")]
-    password_env: Option<String>,
+    password_variable: Option<String>,
 }
 
 impl PasswordArgs {
     /// A password that exists, if one was given.
     pub(crate) fn given(&self, attempt: &str) -> Result<Option<SecretText>, Failure> {
         let given = Given {
-            file: self.password_file.as_ref(),
-            descriptor: self.password_fd,
-            variable: self.password_env.as_deref(),
+            file: self.password_in.as_ref(),
+            descriptor: self.password_on,
+            variable: self.password_variable.as_deref(),
         };
-        match (given.read().map_err(|error| Failure::of(attempt, &error))?, &self.password_env) {
+        match (given.read().map_err(|error| Failure::of(attempt, &error))?, &self.password_variable) {
             (Some(text), _) => Ok(Some(text)),
             (None, Some(name)) => Err(not_set(name, attempt)),
             (None, None) => Ok(None),
@@ -137,10 +137,12 @@ impl PasswordArgs {
             return self.given(attempt);
         }
         let asked = ask.secret(&format!("Password of {of}"));
-        match asked.map_err(|error| Failure::plain(Exit::Usage, attempt, &error.to_string()))? {
+        match asked.map_err(|error| Failure::plain(Exit::Usage, attempt, &error.to_string()).again(&[]))? {
             Some(password) => Ok(Some(password)),
             None => {
-                Err(Failure::plain(Exit::Locked, attempt, "there is no terminal to ask for the password on"))
+                let because = "there is no terminal to ask for the password on";
+                let remedy = "say where the password is: --password-in FILE, in the place of --ask-password";
+                Err(Failure::plain(Exit::Locked, attempt, because).say(remedy))
             }
         }
     }
@@ -156,6 +158,7 @@ impl PasswordArgs {
 
 fn not_set(name: &str, attempt: &str) -> Failure {
     Failure::plain(Exit::Usage, attempt, &format!("the variable {name} is not set"))
+        .say("set that variable, or say where the password is in another way")
 }
 
 /// Passwords of keys, given as `ALIAS=FILE` and `ALIAS=VARIABLE`.
@@ -168,7 +171,10 @@ pub(crate) fn key_passwords(
     let split = |text: &str| -> Result<(String, String), Failure> {
         let parts = text.split_once('=').map(|(alias, place)| (alias.to_owned(), place.to_owned()));
         let because = format!("`{text}` is not of the form ALIAS=PLACE");
-        parts.ok_or_else(|| Failure::plain(Exit::Usage, attempt, &because))
+        parts.ok_or_else(|| {
+            Failure::plain(Exit::Usage, attempt, &because)
+                .say("write the alias, an equals sign, and the place")
+        })
     };
     for text in files {
         let (alias, file) = split(text)?;

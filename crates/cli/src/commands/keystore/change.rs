@@ -8,6 +8,8 @@ use super::args::{KeyKind, PasswordArgs};
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 
+/// Change names, aliases, apps or the password; the keys stay the same
+///
 /// Changes what a keystore or one of its keys is called, which apps a key is for, what it is for, or the password.
 /// The keys stay the same keys: what they signed stays signed by them.
 #[derive(Debug, clap::Args)]
@@ -34,7 +36,7 @@ pub(crate) struct Args {
     drop_app: Vec<String>,
     /// Make up a new password for the keystore
     #[arg(long, help_heading = "Password", conflicts_with = "own_password")]
-    make_up: bool,
+    random_password: bool,
     #[command(flatten)]
     password: PasswordArgs,
 }
@@ -50,7 +52,7 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, F
         role: args.kind.map(Into::into),
         add_apps: args.add_app,
         drop_apps: args.drop_app,
-        password: if args.make_up { Some(NewPassword::Generated) } else { chosen },
+        password: if args.random_password { Some(NewPassword::Generated) } else { chosen },
     };
     let report = keystore_change(ctx, request).map_err(|error| Failure::of(&attempt, &error))?;
     out.emit(&report);

@@ -8,6 +8,8 @@ use super::args::{KeyArgs, PasswordArgs};
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 
+/// Make a keystore with its first key
+///
 /// Makes a private key, a certificate for it, and a keystore that holds both. At least one of the subject's
 /// fields is needed. The password is made up and sealed in the cabinet, unless you bring one.
 #[derive(Debug, clap::Args)]

@@ -22,6 +22,8 @@ enum As {
     CertificateDer,
 }
 
+/// Write a PKCS#12 file, or a certificate alone
+///
 /// Writes a keystore into a PKCS#12 file that Java and other programs read, or a certificate alone, as a store asks
 /// for it. The file has the password that is sealed in the cabinet, unless you bring another.
 #[derive(Debug, clap::Args)]
@@ -45,7 +47,7 @@ pub(crate) struct Args {
     note_password: Option<PathBuf>,
     /// Make up a password for this file
     #[arg(long, help_heading = "Password", conflicts_with = "own_password")]
-    make_up: bool,
+    random_password: bool,
     #[command(flatten)]
     password: PasswordArgs,
 }
@@ -62,7 +64,7 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, F
             As::CertificatePem => Form::CertificatePem,
             As::CertificateDer => Form::CertificateDer,
         },
-        password: if args.make_up { Some(NewPassword::Generated) } else { chosen },
+        password: if args.random_password { Some(NewPassword::Generated) } else { chosen },
         password_to: args.note_password,
         replace: args.replace,
     };

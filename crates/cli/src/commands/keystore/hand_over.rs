@@ -8,6 +8,8 @@ use ninekeys_ops::keystore::hand_over::{Request, keystore_hand_over};
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 
+/// Encrypt a private key to a store's public key
+///
 /// Encrypts a private key to a store's public key, so that the store can hold it and nobody on the way can read it.
 /// The message is CMS EnvelopedData with the key as PKCS#8 in it.
 #[derive(Debug, clap::Args)]

@@ -9,6 +9,8 @@ use super::args::{KeyKind, PasswordArgs, key_passwords};
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 
+/// Take the keys out of a PKCS#12 or JKS file
+///
 /// Takes the keys out of a keystore file and seals them in the cabinet. PKCS#12 (also in its old encryption) and JKS
 /// are told by their content. The file stays as it is.
 #[derive(Debug, clap::Args)]
@@ -31,10 +33,10 @@ pub(crate) struct Args {
     password: PasswordArgs,
     /// Read a key's own password from a file
     #[arg(long, value_name = "ALIAS=FILE", help_heading = "Password")]
-    key_password_file: Vec<String>,
+    key_password_in: Vec<String>,
     /// Read a key's own password from an environment variable
     #[arg(long, value_name = "ALIAS=VARIABLE", help_heading = "Password")]
-    key_password_env: Vec<String>,
+    key_password_variable: Vec<String>,
 }
 
 pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
@@ -42,7 +44,7 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, F
     let file = args.file.display().to_string();
     let request = Request {
         password: args.password.given(&attempt)?,
-        key_passwords: key_passwords(&args.key_password_file, &args.key_password_env, &attempt)?,
+        key_passwords: key_passwords(&args.key_password_in, &args.key_password_variable, &attempt)?,
         file: args.file,
         name: args.name,
         aliases: args.alias,

@@ -17,17 +17,11 @@ use crate::output::Output;
 /// `ninekeys keystore …`
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
-    /// Make a keystore with its first key
     Create(create::Args),
-    /// Make another key in a keystore
     AddKey(add_key::Args),
-    /// Change names, aliases, apps or the password; the keys stay the same
     Change(change::Args),
-    /// Take the keys out of a PKCS#12 or JKS file
     Import(import::Args),
-    /// Write a PKCS#12 file, or a certificate alone
     Export(export::Args),
-    /// Encrypt a private key to a store's public key
     HandOver(hand_over::Args),
 }
 

@@ -1,1 +1,4 @@
 mod add;
+mod change;
+mod list;
+mod remove;

@@ -25,13 +25,13 @@ fn open(env: &TestEnv, words: &[&str]) -> Option<std::process::Output> {
 fn an_independent_program_proves_a_cabinet_and_writes_a_key_out() {
     let env = TestEnv::new(PROGRAM);
     env.file("pass", b"brisk-lantern-oyster\n");
-    env.run("init --passphrase-file pass --new-unlock-file unlock.txt").exit(0);
+    env.run("init --passphrase-in pass --new-unlock-file unlock.txt").exit(0);
     env.run("app add crossing --package example.gannetpoint.crossing --for direct").exit(0);
     env.run("keystore create a --app crossing --common-name A --algorithm ec-p256").exit(0);
     env.run("keystore create b --common-name A --algorithm rsa-2048").exit(0);
     env.file("new", b"quilted-harbour-anvil");
-    env.run("cabinet passphrase --passphrase-file pass --new-passphrase-file new").exit(0);
-    for (how, secret) in [("--passphrase-file", "new"), ("--unlock-file", "unlock.txt")] {
+    env.run("cabinet passphrase --passphrase-in pass --new-passphrase-in new").exit(0);
+    for (how, secret) in [("--passphrase-in", "new"), ("--unlock-file", "unlock.txt")] {
         for item in ["a/a", "b/b"] {
             let out = format!("{secret}-{}.der", &item[..1]);
             let words = ["ninekeys.cabinet", how, secret, item, &out];
@@ -46,7 +46,7 @@ fn an_independent_program_proves_a_cabinet_and_writes_a_key_out() {
         }
     }
     let refused = |words: &[&str]| !open(&env, words).unwrap().status.success();
-    assert!(refused(&["ninekeys.cabinet", "--passphrase-file", "pass"]), "the old passphrase opens nothing");
+    assert!(refused(&["ninekeys.cabinet", "--passphrase-in", "pass"]), "the old passphrase opens nothing");
     let mut bytes = env.read("ninekeys.cabinet");
     let at = testkit::builds::last(&bytes, b"EC P-256");
     bytes[at] ^= 1;
@@ -60,7 +60,7 @@ fn the_committed_cabinet_of_layout_2_is_opened_by_both_its_members() {
     for name in ["ninekeys.cabinet", "unlock.txt", "passphrase.txt"] {
         env.file(name, &std::fs::read(testkit::data("cases/layout-2").join(name)).unwrap());
     }
-    for (how, secret) in [("--passphrase-file", "passphrase.txt"), ("--unlock-file", "unlock.txt")] {
+    for (how, secret) in [("--passphrase-in", "passphrase.txt"), ("--unlock-file", "unlock.txt")] {
         let Some(output) = open(&env, &["ninekeys.cabinet", how, secret]) else { return };
         let said = String::from_utf8_lossy(&output.stdout).into_owned();
         assert!(output.status.success(), "{said}{}", String::from_utf8_lossy(&output.stderr));

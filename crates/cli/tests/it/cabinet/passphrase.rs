@@ -7,26 +7,24 @@ fn a_new_passphrase_opens_and_the_old_one_does_not() {
     env.file("old", b"brisk-lantern-oyster");
     env.file("new", b"quilted-harbour-anvil");
     env.file("short", b"abc");
-    env.run("init --passphrase-file old").exit(0);
-    env.run("cabinet passphrase --passphrase-file old --new-passphrase-file short")
-        .exit(5)
-        .says("at least 6");
-    env.run("cabinet passphrase --passphrase-file new --new-passphrase-file new").exit(4);
-    env.run("cabinet passphrase --passphrase-file old").exit(2).says("--new-passphrase-file FILE");
-    env.run("cabinet passphrase --passphrase-file old --new-passphrase-file new")
+    env.run("init --passphrase-in old").exit(0);
+    env.run("cabinet passphrase --passphrase-in old --new-passphrase-in short").exit(5).says("at least 6");
+    env.run("cabinet passphrase --passphrase-in new --new-passphrase-in new").exit(4);
+    env.run("cabinet passphrase --passphrase-in old").exit(2).says("--new-passphrase-in FILE");
+    env.run("cabinet passphrase --passphrase-in old --new-passphrase-in new")
         .exit(0)
         .says("opens nothing now");
-    env.run("cabinet status --prove --passphrase-file old").exit(4);
-    env.run("cabinet status --prove --passphrase-file new").exit(0);
+    env.run("cabinet status --prove --passphrase-in old").exit(4);
+    env.run("cabinet status --prove --passphrase-in new").exit(0);
 }
 
 #[test]
 fn a_passphrase_can_be_added_beside_an_unlock_file_and_history_tells() {
     let env = TestEnv::with_project(PROGRAM);
     env.file("new", b"quilted-harbour-anvil");
-    env.run("cabinet passphrase --new-passphrase-file new").exit(0).says("is a new member");
+    env.run("cabinet passphrase --new-passphrase-in new").exit(0).says("is a new member");
     std::fs::remove_file(env.path("unlock.txt")).unwrap();
-    env.run("cabinet status --prove --passphrase-file new")
+    env.run("cabinet status --prove --passphrase-in new")
         .exit(0)
         .says("a passphrase")
         .says("an unlock file, may do everything");

@@ -20,7 +20,7 @@ pub(super) fn says(output: &std::process::Output, code: i32, text: &str) {
 fn a_forged_cabinet_is_refused_whatever_opens_it() {
     let env = TestEnv::with_key(PROGRAM);
     env.file("forger/pass", b"brisk-lantern-oyster");
-    let mut forger = env.command("init --passphrase-file pass --new-unlock-file unlock.txt".split(' '));
+    let mut forger = env.command("init --passphrase-in pass --new-unlock-file unlock.txt".split(' '));
     assert!(forger.current_dir(env.path("forger")).output().unwrap().status.success());
     std::fs::copy(env.path("forger/ninekeys.cabinet"), env.path("ninekeys.cabinet")).unwrap();
     for line in ["status --prove", "status", "history"] {

@@ -57,14 +57,14 @@ fn a_new_password_counts_from_the_next_export_on() {
     let env = TestEnv::with_key(PROGRAM);
     env.run("keystore export crossing-signing --to a.p12 --note-password a").exit(0);
     env.file("weak", b"password1");
-    env.run("keystore change crossing-signing --password-file weak").exit(0).says("easy to guess");
+    env.run("keystore change crossing-signing --password-in weak").exit(0).says("easy to guess");
     env.run("keystore export crossing-signing --to b.p12").exit(0);
-    env.run("inspect b.p12 --password-file weak").exit(0).says("crossing-signing");
-    env.run("inspect b.p12 --password-file a").exit(4).says("the store password is wrong");
+    env.run("inspect b.p12 --password-in weak").exit(0).says("crossing-signing");
+    env.run("inspect b.p12 --password-in a").exit(4).says("the store password is wrong");
     env.run("inspect b.p12").exit(0).says("looked at without its password: nothing is proved");
-    env.run("keystore change crossing-signing --make-up").exit(0);
+    env.run("keystore change crossing-signing --random-password").exit(0);
     env.run("keystore export crossing-signing --to c.p12").exit(0);
-    env.run("inspect c.p12 --password-file weak").exit(4);
+    env.run("inspect c.p12 --password-in weak").exit(4);
 }
 
 #[test]

@@ -54,7 +54,7 @@ fn what_cannot_be_is_refused_and_nothing_changes() {
     refused("other --common-name A --app nowhere", 2, "no app called nowhere");
     refused("o/t --common-name A", 2, "cannot be a name");
     refused("other --common-name A --alias 'schlüssel'", 2, "cannot be an alias");
-    refused("other --common-name A --password-env UNSET", 2, "UNSET is not set");
+    refused("other --common-name A --password-variable UNSET", 2, "UNSET is not set");
     refused("other --common-name A --ask-password", 2, "no terminal");
     assert_eq!(env.run("inventory --format json").exit(0).stdout, before);
     env.run("keystore create short --common-name A --years 24 --insist").exit(0).says("19 May 2055");
@@ -81,11 +81,11 @@ fn own_passwords_come_from_file_descriptor_and_environment_and_are_judged() {
     let create = |name: &str, rest: &str| {
         env.run(&format!("keystore create {name} --common-name A --algorithm ec-p256 {rest}"))
     };
-    create("a", "--password-env SHORT").exit(5).says("at least 6 characters");
-    create("a", "--password-env WEAK").exit(0).says("easy to guess");
-    create("b", "--password-env GOOD").exit(0).says("yours, sealed").is_silent_on("easy to guess");
-    create("c", "--password-file good").exit(0).is_silent_on("easy to guess");
-    create("d", "--password-env GOOD --password-file good").exit(2).says("cannot be used with");
+    create("a", "--password-variable SHORT").exit(5).says("at least 6 characters");
+    create("a", "--password-variable WEAK").exit(0).says("easy to guess");
+    create("b", "--password-variable GOOD").exit(0).says("yours, sealed").is_silent_on("easy to guess");
+    create("c", "--password-in good").exit(0).is_silent_on("easy to guess");
+    create("d", "--password-variable GOOD --password-in good").exit(2).says("cannot be used with");
     env.run("cabinet status").exit(0).says("password-weak").says("the password of a is easy to guess");
 }
 
@@ -96,7 +96,7 @@ fn a_password_can_come_from_an_open_descriptor() {
     env.file("good", b"brisk-lantern-oyster-quilt");
     // the program's standard input is descriptor 0
     let mut command =
-        env.command("keystore create fd --common-name A --algorithm ec-p256 --password-fd 0".split(' '));
+        env.command("keystore create fd --common-name A --algorithm ec-p256 --password-on 0".split(' '));
     command.stdin(std::fs::File::open(env.path("good")).unwrap());
     let output = command.output().unwrap();
     assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
@@ -107,9 +107,9 @@ fn a_wrong_passphrase_is_said_at_once_and_changes_nothing() {
     let env = TestEnv::new(PROGRAM);
     env.file("right", b"brisk-lantern-oyster");
     env.file("wrong", b"brisk-lantern-herring");
-    env.run("init --passphrase-file right").exit(0);
+    env.run("init --passphrase-in right").exit(0);
     let before = env.read("ninekeys.cabinet");
-    let said = env.run("keystore create a --common-name A --passphrase-file wrong").exit(4);
+    let said = env.run("keystore create a --common-name A --passphrase-in wrong").exit(4);
     said.says("this passphrase does not open the cabinet").says("changed   nothing");
     assert_eq!(env.read("ninekeys.cabinet"), before);
     env.run("keystore create a --common-name A").exit(4).says("is locked, and there is no terminal");

@@ -17,7 +17,7 @@ pub(super) fn exported() -> TestEnv {
 fn what_is_exported_is_read_by_openssl_and_by_java_with_every_alias() {
     let env = exported();
     assert_eq!(
-        env.run("inspect out.p12 --password-file pw --format json").exit(0).json()["content"]["keys"]
+        env.run("inspect out.p12 --password-in pw --format json").exit(0).json()["content"]["keys"]
             .as_array()
             .unwrap()
             .len(),
@@ -56,17 +56,17 @@ fn what_java_writes_is_imported_in_both_of_its_formats() {
             &["-cp", &classes, "ReadStore", "PKCS12", "out.p12", password.trim(), kind, kind, "größe"],
         );
         env.file("own", "größe\n".as_bytes());
-        let import = format!("keystore import {kind} --name from-{kind} --password-file pw --alias upload");
+        let import = format!("keystore import {kind} --name from-{kind} --password-in pw --alias upload");
         if kind == "JKS" {
             // JKS takes a password of any characters for a key
             env.run(&import).exit(4).says("the key upload has a password of its own");
-            env.run(&format!("{import} --key-password-file upload=own"))
+            env.run(&format!("{import} --key-password-in upload=own"))
                 .exit(0)
                 .says("as crossing-signing/Upload");
         } else {
             env.run(&import).exit(0).says("as crossing-signing/Upload");
         }
-        env.run(&format!("compare from-{kind} out.p12 --password-file pw"))
+        env.run(&format!("compare from-{kind} out.p12 --password-in pw"))
             .exit(0)
             .says("The same certificate");
     }
@@ -100,9 +100,11 @@ fn a_certificate_alone_needs_no_passphrase_and_no_history() {
 fn the_file_is_its_owners_alone_never_replaced_unasked_and_written_down() {
     let env = exported();
     env.run("keystore export crossing-signing --to out.p12").exit(5).says("exists already");
-    env.run("keystore export crossing-signing --to new.p12 --make-up").exit(5).says("nobody can open it");
+    env.run("keystore export crossing-signing --to new.p12 --random-password")
+        .exit(5)
+        .says("nobody can open it");
     let said = env
-        .run("keystore export crossing-signing --to out.p12 --replace --make-up --note-password n")
+        .run("keystore export crossing-signing --to out.p12 --replace --random-password --note-password n")
         .exit(0);
     said.says("what had the name before is now out.p12.replaced-20310519T120000Z");
     assert!(env.path("out.p12.replaced-20310519T120000Z").exists(), "it may be somebody's only copy");
@@ -127,7 +129,7 @@ fn the_file_is_its_owners_alone_never_replaced_unasked_and_written_down() {
         .says("exists already");
     assert_eq!(env.files(), before, "neither of the two is written when one is taken");
     env.file("umlaut", "schlüsselbund\n".as_bytes());
-    env.run("keystore export crossing-signing --to new.p12 --password-file umlaut")
+    env.run("keystore export crossing-signing --to new.p12 --password-in umlaut")
         .exit(5)
         .says("beyond ASCII, which the Java runtime does not take");
     assert!(!env.path("new.p12").exists());

@@ -20,68 +20,67 @@ fn with_keystores() -> TestEnv {
     env
 }
 
-const BOTH: &str = "--key-password-file crew=crew --key-password-file harbour=harbour";
+const BOTH: &str = "--key-password-in crew=crew --key-password-in harbour=harbour";
 
 #[test]
 fn a_jks_with_a_password_for_each_key_is_imported_whole_or_by_alias() {
     let env = with_keystores();
-    env.run("keystore import ferries.jks --password-file store")
+    env.run("keystore import ferries.jks --password-in store")
         .exit(4)
         .says("the key crew has a password of its own")
-        .says("--key-password-file crew=PASSWORD-FILE")
+        .says("--key-password-in 'crew=FILE'")
         .says("changed   nothing");
-    env.run(&format!("keystore import ferries.jks --password-file store {BOTH}"))
+    env.run(&format!("keystore import ferries.jks --password-in store {BOTH}"))
         .exit(0)
         .says("2 keys out of ferries.jks (JKS")
         .says("CN=crew release");
-    let one = "keystore import ferries.jks --password-file store --name only-crew --alias CREW";
-    env.run(&format!("{one} --key-password-file crew=harbour"))
+    let one = "keystore import ferries.jks --password-in store --name only-crew --alias CREW";
+    env.run(&format!("{one} --key-password-in crew=harbour"))
         .exit(4)
         .says("the password of the key crew is wrong");
-    env.run(&format!("{one} --key-password-file crew=crew"))
+    env.run(&format!("{one} --key-password-in crew=crew"))
         .exit(0)
         .says("left there    harbour")
         .says("the cabinet holds this very key already, as ferries/crew");
-    let missing =
-        env.run("keystore import ferries.jks --password-file store --name x --alias nobody").exit(2);
+    let missing = env.run("keystore import ferries.jks --password-in store --name x --alias nobody").exit(2);
     missing.says("no key with the alias nobody; it has crew, harbour");
 }
 
 #[test]
 fn the_old_encryption_is_read_and_a_key_known_by_another_name_is_the_same() {
     let env = with_keystores();
-    env.run(&format!("keystore import ferries.jks --password-file store {BOTH} --app crossing")).exit(0);
-    env.run("keystore import harbour-legacy.p12 --password-file legacy --app crossing")
+    env.run(&format!("keystore import ferries.jks --password-in store {BOTH} --app crossing")).exit(0);
+    env.run("keystore import harbour-legacy.p12 --password-in legacy --app crossing")
         .exit(0)
         .says("3DES, RC2 with 40 bits")
         .says("as ferries/harbour; it is kept once");
     env.run("compare ferries harbour-legacy").exit(0).says("The same certificate, and so the same key");
     env.run("compare ferries/crew harbour-legacy").exit(1).says("Not the same key");
-    env.run("compare ferries.jks harbour-legacy.p12 --password-file legacy").exit(4);
-    env.run("compare harbour-legacy.p12 ferries --password-file legacy").exit(0).says("✓ harbour");
+    env.run("compare ferries.jks harbour-legacy.p12 --password-in legacy").exit(4);
+    env.run("compare harbour-legacy.p12 ferries --password-in legacy").exit(0).says("✓ harbour");
 }
 
 #[test]
 fn wrong_passwords_and_damage_are_told_apart_and_change_nothing() {
     let env = with_keystores();
     let before = env.run("cabinet history --format json").exit(0).stdout;
-    env.run("keystore import kiosk-modern.p12 --password-file legacy")
+    env.run("keystore import kiosk-modern.p12 --password-in legacy")
         .exit(4)
         .says("the store password is wrong");
-    env.run("keystore import ferries.jks --password-file legacy").exit(4).says("the store password is wrong");
+    env.run("keystore import ferries.jks --password-in legacy").exit(4).says("the store password is wrong");
     env.run("keystore import ferries.jks").exit(4).says("no terminal to ask for the password of ferries.jks");
     for (name, password, at) in [("kiosk-modern.p12", "modern", 300), ("ferries.jks", "store", 1_800)] {
         let mut bytes = env.read(name);
         bytes[at] ^= 1;
         env.file("damaged", &bytes);
-        env.run(&format!("keystore import damaged --password-file {password}")).exit(3).says("it is damaged");
+        env.run(&format!("keystore import damaged --password-in {password}")).exit(3).says("it is damaged");
         env.file("cut", &bytes[..at]);
-        env.run(&format!("keystore import cut --password-file {password}")).exit(3).says("it is damaged");
+        env.run(&format!("keystore import cut --password-in {password}")).exit(3).says("it is damaged");
     }
     env.file("letter", b"dear release engineer");
-    env.run("keystore import letter --password-file store").exit(3).says("neither PKCS#12 nor JKS");
+    env.run("keystore import letter --password-in store").exit(3).says("neither PKCS#12 nor JKS");
     env.file("jceks", b"\xce\xce\xce\xce\x00\x00\x00\x02\x00\x00\x00\x00");
-    env.run("keystore import jceks --password-file store")
+    env.run("keystore import jceks --password-in store")
         .exit(3)
         .says("have the Java runtime write it as PKCS#12");
     assert_eq!(env.run("cabinet history --format json").exit(0).stdout, before);
@@ -102,7 +101,7 @@ fn keys_that_sign_nothing_are_kept_and_exported_and_say_so() {
         openssl(&format!(
             "pkcs12 -export -inkey {kind}.key -in {kind}.pem -name pier -out {kind}.p12 -passout file:pw"
         ));
-        let said = env.run(&format!("keystore import {kind}.p12 --password-file pw --app quayside")).exit(0);
+        let said = env.run(&format!("keystore import {kind}.p12 --password-in pw --app quayside")).exit(0);
         said.says("it is kept and can be exported, but not signed with");
         env.run(&format!("show {kind}")).exit(0).says("kept and exported, but not signed with");
         env.run(&format!("keystore export {kind} --to {kind}-out.p12")).exit(0);
@@ -122,8 +121,8 @@ fn a_debug_key_is_recognised_and_refused_for_release() {
     )
     .exit(0);
     env.file("pw", b"brisk-lantern\n");
-    env.run("keystore export d --to d.p12 --password-file pw").exit(0);
-    env.run("keystore import d.p12 --name again --password-file pw").exit(0).says("it is a debug key");
+    env.run("keystore export d --to d.p12 --password-in pw").exit(0);
+    env.run("keystore import d.p12 --name again --password-in pw").exit(0).says("it is a debug key");
     env.run("sign crossing.apk --for direct").exit(5).says("debug-key");
     env.run("sign crossing.apk --for development").exit(0);
 }
@@ -131,13 +130,13 @@ fn a_debug_key_is_recognised_and_refused_for_release() {
 #[test]
 fn hostile_keystores_are_refused_with_what_is_wrong_and_nothing_changes() {
     let env = with_keystores();
-    env.run(&format!("keystore import ferries.jks --password-file store {BOTH}")).exit(0);
-    env.run("keystore export ferries --to ours.p12 --password-file modern").exit(0);
+    env.run(&format!("keystore import ferries.jks --password-in store {BOTH}")).exit(0);
+    env.run("keystore export ferries --to ours.p12 --password-in modern").exit(0);
     let ours = env.read("ours.p12");
     let before = env.run("cabinet history --format json").exit(0).stdout;
     let refused = |name: &str, bytes: &[u8], exit: i32, says: &str| {
         env.file("hostile", bytes);
-        let said = env.run("keystore import hostile --name x --password-file modern").exit(exit);
+        let said = env.run("keystore import hostile --name x --password-in modern").exit(exit);
         said.says(says).says("changed   nothing");
         env.run("inspect hostile").exit_any(&[0, 3]);
         assert!(!said.stderr.contains("defect"), "{name}");
@@ -179,11 +178,9 @@ fn a_key_without_its_certificate_is_named_whoever_made_the_file() {
     let openssl = |words: &str| env.other(&format!("openssl {words}"));
     openssl("req -x509 -newkey rsa:2048 -nodes -keyout a.key -out a.pem -subj /CN=a");
     openssl("pkcs12 -export -nocerts -inkey a.key -name pier -out bare.p12 -passout file:modern");
-    env.run("keystore import bare.p12 --password-file modern")
-        .exit(3)
-        .says("the key pier has no certificate");
+    env.run("keystore import bare.p12 --password-in modern").exit(3).says("the key pier has no certificate");
     openssl("pkcs12 -export -nokeys -in a.pem -out lone.p12 -passout file:modern");
-    env.run("keystore import lone.p12 --password-file modern")
+    env.run("keystore import lone.p12 --password-in modern")
         .exit(5)
         .says("no private key in it, only 1 certificate");
     // all kinds of encryption that other programs still write
@@ -196,10 +193,10 @@ fn a_key_without_its_certificate_is_named_whoever_made_the_file() {
         openssl(&format!(
             "pkcs12 -export -inkey a.key -in a.pem -name {name} -out {name}.p12 -passout file:modern {how}"
         ));
-        env.run(&format!("keystore import {name}.p12 --password-file modern")).exit(0).says(name);
+        env.run(&format!("keystore import {name}.p12 --password-in modern")).exit(0).says(name);
         env.run(&format!("compare {name} a.pem")).exit(0).says("same certificate");
         env.file("not-it", b"not-it-1");
-        let wrong = env.run(&format!("keystore import {name}.p12 --name w --password-file not-it"));
+        let wrong = env.run(&format!("keystore import {name}.p12 --name w --password-in not-it"));
         // without a MAC nothing but the key itself tells
         let says = if name == "nomac" { "has a password of its own" } else { "the store password is wrong" };
         let _ = wrong.exit(4).says(says);
@@ -212,10 +209,10 @@ fn an_imported_signing_key_of_a_year_is_warned_of_wherever_it_is_looked_at() {
     env.file("pw", b"sunken-bell-garnet");
     env.other("openssl req -x509 -newkey rsa:2048 -nodes -keyout k.pem -out c.pem -days 399 -subj /CN=Short");
     env.other("openssl pkcs12 -export -inkey k.pem -in c.pem -name short -out short.p12 -passout file:pw");
-    let said = env.run("keystore import short.p12 --app crossing --password-file pw").exit(0);
+    let said = env.run("keystore import short.p12 --app crossing --password-in pw").exit(0);
     said.says("it ends less than 25 years after it began");
     env.run("cabinet status").exit(0).says("key-validity-short").says("valid too shortly");
-    env.run("keystore import short.p12 --name up --kind upload --password-file pw")
+    env.run("keystore import short.p12 --name up --kind upload --password-in pw")
         .exit(0)
         .is_silent_on("25 years");
 }

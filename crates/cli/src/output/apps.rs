@@ -1,0 +1,120 @@
+//! Apps: added, changed, listed, taken out.
+
+use std::io;
+
+use ninekeys_core::model::{App, Destination};
+use ninekeys_ops::app::add::AppAddReport;
+use ninekeys_ops::app::change::AppChangeReport;
+use ninekeys_ops::app::list::AppListReport;
+use ninekeys_ops::app::remove::AppRemoveReport;
+
+use super::line::{Line, Paper, Sign};
+use super::{Report, words};
+
+/// Where values stand behind labels.
+const VALUE: usize = 16;
+
+fn row(label: &str, value: impl AsRef<str>) -> Line {
+    Line::new().dim(label).to(VALUE).text(value).hang(VALUE)
+}
+
+/// An app as the project file describes it.
+fn describe(name: &str, app: &App, file: &str, paper: &mut Paper<'_>) -> io::Result<()> {
+    let head = Line::new().sign(Sign::Fine).text(" ").bold(name).text("   ").text(&app.title);
+    paper.put(&head.dim(format!("   written into {file}")).hang(2))?;
+    sides(app, paper)?;
+    app.version.as_ref().map_or(Ok(()), |version| paper.put(&row("  version", version)))
+}
+
+fn places(all: &[Destination]) -> String {
+    all.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
+}
+
+fn sides(app: &App, paper: &mut Paper<'_>) -> io::Result<()> {
+    if let Some(android) = &app.android {
+        let places = places(&android.destinations);
+        paper.put(&row("  android", format!("{}   {places}", android.package)))?;
+    }
+    if let Some(ios) = &app.ios {
+        paper.put(&row("  ios", format!("{}   {}", ios.bundle_id, places(&ios.destinations))))?;
+    }
+    Ok(())
+}
+
+impl Report for AppAddReport {
+    const SCHEMA: &'static str = "ninekeys.app-add/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        describe(&self.app, &self.says, &self.project, paper)?;
+        if self.says.android.is_none() {
+            return Ok(());
+        }
+        let next = |label: &str| Line::new().dim(label).to(VALUE).hang(VALUE);
+        for (index, keystore) in self.could_serve.iter().take(3).enumerate() {
+            // one keystore for many apps is how people work: what is there may serve before a new one is made
+            let label = if index == 0 { "  next" } else { "" };
+            let words = ["keystore", "change", keystore, "--add-app", &self.app];
+            paper.put(&next(label).command(&words).text("   to sign with the same key"))?;
+        }
+        let keystore = format!("{}-signing", self.app);
+        let words = ["keystore", "create", &keystore, "--app", &self.app, "--common-name", "NAME"];
+        let label = if self.could_serve.is_empty() { "  next" } else { "  or" };
+        paper.put(&next(label).command(&words))
+    }
+}
+
+impl Report for AppChangeReport {
+    const SCHEMA: &'static str = "ninekeys.app-change/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        describe(&self.app, &self.says, &self.project, paper)
+    }
+}
+
+impl Report for AppListReport {
+    const SCHEMA: &'static str = "ninekeys.app-list/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        if self.apps.is_empty() {
+            paper.put(&Line::new().text("The project file has no apps yet."))?;
+            let next = ["app", "add", "NAME", "--package", "PACKAGE", "--for", "direct"];
+            return paper.put(&Line::new().dim("  next   ").command(&next));
+        }
+        paper.put(&Line::new().text(words::count(self.apps.len(), "app")))?;
+        for one in &self.apps {
+            paper.blank()?;
+            let head = Line::new().text("  ").bold(&one.app);
+            let title = if one.says.title == one.app { "" } else { &one.says.title };
+            paper.put(&head.text("   ").text(title))?;
+            sides(&one.says, paper)?;
+            if let Some(version) = &one.says.version {
+                paper.put(&row("  version", version))?;
+            }
+            let keys =
+                if one.keystores.is_empty() { "none yet".to_owned() } else { one.keystores.join(", ") };
+            paper.put(&row("  keystores", keys))?;
+        }
+        Ok(())
+    }
+
+    fn is_quiet(&self) -> bool {
+        false
+    }
+}
+
+impl Report for AppRemoveReport {
+    const SCHEMA: &'static str = "ninekeys.app-remove/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let head = Line::new().sign(Sign::Fine).text(" ").bold(&self.app).text("   ").text(&self.title);
+        paper.put(&head.dim(format!("   taken out of {}", self.project)).hang(2))?;
+        if !self.keystores.is_empty() {
+            paper.put(&row("  keys", format!("stay as they are, in {}", self.keystores.join(", "))))?;
+        }
+        if self.releases > 0 {
+            let many = words::count(self.releases, "release");
+            paper.put(&row("  ledger", format!("keeps its {many}")))?;
+        }
+        Ok(())
+    }
+}

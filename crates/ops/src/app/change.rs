@@ -1,0 +1,152 @@
+//! `app change`: another title, id, version or other destinations in the project file.
+
+use ninekeys_core::model::{App, Destination, NameError, Platform, check_title};
+use serde::Serialize;
+use thiserror::Error;
+use toml_edit::{Array, DocumentMut, Item, Table, TableLike, value};
+
+use super::add::{IdError, check_id};
+use crate::ctx::Ctx;
+use crate::project::{ProjectError, ProjectFile};
+
+/// What is to be changed.
+#[derive(Debug)]
+pub struct Request {
+    /// The app.
+    pub name: String,
+    /// What people call it from now on.
+    pub title: Option<String>,
+    /// Its Android package.
+    pub package: Option<String>,
+    /// Its iOS bundle id.
+    pub bundle_id: Option<String>,
+    /// Where its builds go, in the place of what stands there.
+    pub destinations: Vec<Destination>,
+    /// The version that the next build should have.
+    pub version: Option<String>,
+}
+
+/// What it is now.
+#[derive(Debug, Serialize)]
+pub struct AppChangeReport {
+    /// Its name.
+    pub app: String,
+    /// What the project file says of it.
+    #[serde(flatten)]
+    pub says: App,
+    /// The project file.
+    pub project: String,
+}
+
+/// Why nothing was changed.
+#[derive(Debug, Error)]
+pub enum AppChangeError {
+    /// The project file.
+    #[error(transparent)]
+    Project(#[from] ProjectError),
+    /// No such app.
+    #[error("the project file has no app called {0}")]
+    UnknownApp(String),
+    /// Nothing was named.
+    #[error("nothing was named that should be changed")]
+    NothingToChange,
+    /// Its title cannot be one.
+    #[error(transparent)]
+    Title(#[from] NameError),
+    /// An id that no platform takes, or another app's.
+    #[error(transparent)]
+    Id(#[from] IdError),
+    /// A destination that no side of it has.
+    #[error("{destination} is not a destination of {app}")]
+    Destination {
+        /// The app.
+        app: String,
+        /// The destination.
+        destination: Destination,
+    },
+}
+
+/// Changes the app, and keeps everything else in the file as it is.
+///
+/// # Errors
+/// [`AppChangeError`]; then the file is as it was.
+pub fn app_change(ctx: &Ctx<'_>, request: &Request) -> Result<AppChangeReport, AppChangeError> {
+    let Request { title, package, bundle_id, destinations, version, .. } = request;
+    let fields = [title, package, bundle_id, version];
+    if fields.iter().all(|field| field.is_none()) && destinations.is_empty() {
+        return Err(AppChangeError::NothingToChange);
+    }
+    title.as_deref().map_or(Ok(()), check_title)?;
+    package.iter().chain(bundle_id).try_for_each(|id| check_id(id))?;
+    let file = ctx.project_file()?;
+    let name = file.change(ctx, |file, document| change(file, document, request))?;
+    let file = ctx.project_file()?;
+    let says = file.project.apps.get(name.as_str()).cloned().unwrap_or_default();
+    let project = file.path.strip_prefix(&ctx.folder).unwrap_or(&file.path).display().to_string();
+    Ok(AppChangeReport { app: name, says, project })
+}
+
+fn change(
+    file: &ProjectFile,
+    document: &mut DocumentMut,
+    request: &Request,
+) -> Result<String, AppChangeError> {
+    let found = file.project.app(&request.name);
+    let (name, app) = found.ok_or_else(|| AppChangeError::UnknownApp(request.name.clone()))?;
+    let ids = [(Platform::Android, &request.package), (Platform::Ios, &request.bundle_id)];
+    for (platform, id) in ids.into_iter().filter_map(|(platform, id)| Some((platform, id.as_ref()?))) {
+        if let Some((other, _)) = file.project.app_of(platform, id).filter(|(other, _)| *other != name) {
+            return Err(IdError::Taken { id: id.clone(), app: other.into() }.into());
+        }
+    }
+    let has = |platform: Platform, id: &Option<String>| id.is_some() || app.side(platform).is_some();
+    let sides: Vec<Platform> =
+        ids.into_iter().filter(|(platform, id)| has(*platform, id)).map(|(platform, _)| platform).collect();
+    let homeless = |to: &&Destination| !sides.iter().any(|platform| platform.has(**to));
+    if let Some(destination) = request.destinations.iter().find(homeless) {
+        return Err(AppChangeError::Destination { app: name.into(), destination: *destination });
+    }
+    let malformed = || ProjectError::Malformed {
+        path: file.path.display().to_string(),
+        reason: format!("`app.{name}` is not a table"),
+    };
+    let table = document.get_mut("app").and_then(|apps| apps.as_table_like_mut()?.get_mut(name));
+    let table = table.and_then(Item::as_table_like_mut).ok_or_else(malformed)?;
+    for (key, field) in [("title", &request.title), ("version", &request.version)] {
+        if let Some(text) = field {
+            put(table, key, text);
+        }
+    }
+    for (platform, id) in ids {
+        if !sides.contains(&platform) {
+            continue;
+        }
+        let (side, key) = match platform {
+            Platform::Android => ("android", "package"),
+            Platform::Ios => ("ios", "bundle-id"),
+        };
+        if table.get(side).is_none() {
+            table.insert(side, Item::Table(Table::new()));
+        }
+        let side = table.get_mut(side).and_then(Item::as_table_like_mut).ok_or_else(malformed)?;
+        if let Some(id) = id {
+            put(side, key, id);
+        }
+        let own = request.destinations.iter().filter(|destination| platform.has(**destination));
+        let own: Array = own.map(ToString::to_string).collect();
+        if !own.is_empty() {
+            side.insert("destinations", value(own));
+        }
+    }
+    Ok(name.into())
+}
+
+/// A value in the place of what stands there, comments kept.
+fn put(table: &mut dyn TableLike, key: &str, text: &str) {
+    let before = table.get(key).and_then(Item::as_value).map(|value| value.decor().clone());
+    let mut new = toml_edit::Value::from(text);
+    if let Some(decor) = before {
+        *new.decor_mut() = decor;
+    }
+    table.insert(key, Item::Value(new));
+}
