@@ -4,6 +4,7 @@
 mod arguments;
 mod clock;
 mod commands;
+mod complete;
 mod failure;
 mod machine;
 mod output;
@@ -33,6 +34,7 @@ use prompt::Terminal;
 fn main() -> ExitCode {
     // noted here and told below, when what has to be taken back was taken back
     std::panic::set_hook(Box::new(note_defect));
+    complete::answer_a_shell();
     let typed: Vec<String> =
         std::env::args_os().skip(1).map(|word| word.to_string_lossy().into_owned()).collect();
     let cli = match Cli::try_parse() {

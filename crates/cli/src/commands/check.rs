@@ -1,5 +1,6 @@
 //! `ninekeys check`
 
+use clap_complete::engine::ArgValueCandidates;
 use std::path::PathBuf;
 
 use ninekeys_core::model::{BuildNumber, Destination};
@@ -7,6 +8,7 @@ use ninekeys_ops::Ctx;
 use ninekeys_ops::build::check::{Request, check};
 
 use crate::arguments::Format;
+use crate::complete;
 use crate::failure::{Exit, Failure};
 use crate::output::{Outcome, Output, Verdicts};
 
@@ -21,10 +23,10 @@ pub(crate) struct Args {
     #[arg(required = true, value_name = "BUILD")]
     builds: Vec<PathBuf>,
     /// Where they go: direct, store or development
-    #[arg(long = "for", value_name = "DESTINATION")]
+    #[arg(long = "for", value_name = "DESTINATION", add = ArgValueCandidates::new(complete::destinations))]
     destination: Option<Destination>,
     /// The app they have to be, when their package does not say
-    #[arg(long)]
+    #[arg(long, add = ArgValueCandidates::new(complete::apps))]
     app: Option<String>,
     /// A version code or build number that they have to be above, whatever the ledger says
     #[arg(long, value_name = "NUMBER")]

@@ -1,11 +1,13 @@
 //! `ninekeys explain`
 
+use clap_complete::engine::ArgValueCandidates;
 use std::io;
 
 use ninekeys_core::findings::Level;
 use ninekeys_core::rules::{self, FAMILIES};
 use serde::Serialize;
 
+use crate::complete;
 use crate::failure::{Exit, Failure};
 use crate::output::{Line, Output, Paper, Report};
 
@@ -15,6 +17,7 @@ use crate::output::{Line, Output, Paper, Report};
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
     /// The rule's name, or any unique prefix of it
+    #[arg(add = ArgValueCandidates::new(complete::rules))]
     rule: Option<String>,
 }
 

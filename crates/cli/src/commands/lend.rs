@@ -1,5 +1,6 @@
 //! `ninekeys lend`
 
+use clap_complete::engine::ArgValueCandidates;
 use std::ffi::OsString;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -10,6 +11,7 @@ use ninekeys_ops::Ctx;
 use ninekeys_ops::build::lend::{LendError, Request, lend, put_through};
 
 use crate::arguments::Global;
+use crate::complete;
 use crate::failure::{Exit, Failure};
 
 /// Variables that unlock the cabinet: a command that borrows a key has no business with them.
@@ -24,13 +26,13 @@ const HIDDEN: [&str; 2] = ["NINEKEYS_PASSPHRASE", "NINEKEYS_UNLOCK_FILE"];
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
     /// The app whose key is lent
-    #[arg(long)]
+    #[arg(long, add = ArgValueCandidates::new(complete::apps))]
     app: String,
     /// Where its build goes: the store's gets the upload key, if there is one
-    #[arg(long = "for", value_name = "DESTINATION")]
+    #[arg(long = "for", value_name = "DESTINATION", add = ArgValueCandidates::new(complete::destinations))]
     destination: Option<Destination>,
     /// The keystore, when there are several
-    #[arg(long, value_name = "KEYSTORE")]
+    #[arg(long, value_name = "KEYSTORE", add = ArgValueCandidates::new(complete::keystores))]
     key: Option<String>,
     /// Write a properties file as well; NINEKEYS_LENT_PROPERTIES is its path
     #[arg(long)]

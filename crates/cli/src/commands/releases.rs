@@ -1,8 +1,10 @@
 //! `ninekeys releases`
 
+use clap_complete::engine::ArgValueCandidates;
 use ninekeys_ops::Ctx;
 use ninekeys_ops::build::releases::{compare_releases, releases};
 
+use crate::complete;
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 
@@ -12,7 +14,7 @@ use crate::output::Output;
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
     /// Only of this app
-    #[arg(long)]
+    #[arg(long, add = ArgValueCandidates::new(complete::apps))]
     app: Option<String>,
     /// Compare each last release with the one before it: sizes by folder, the largest change first
     #[arg(long)]

@@ -1,8 +1,10 @@
 //! `ninekeys show`
 
+use clap_complete::engine::ArgValueCandidates;
 use ninekeys_ops::Ctx;
 use ninekeys_ops::show::show;
 
+use crate::complete;
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 
@@ -12,6 +14,7 @@ use crate::output::Output;
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
     /// Its name, or any beginning that only it has
+    #[arg(add = ArgValueCandidates::new(complete::items))]
     name: String,
 }
 

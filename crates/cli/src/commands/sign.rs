@@ -1,5 +1,6 @@
 //! `ninekeys sign`
 
+use clap_complete::engine::ArgValueCandidates;
 use std::path::PathBuf;
 
 use ninekeys_core::android::Schemes;
@@ -7,6 +8,7 @@ use ninekeys_core::model::Destination;
 use ninekeys_ops::Ctx;
 use ninekeys_ops::build::sign::{Request, SignError, SignReport, sign};
 
+use crate::complete;
 use crate::failure::{Exit, Failure};
 use crate::output::{Output, Signed};
 
@@ -21,13 +23,13 @@ pub(crate) struct Args {
     #[arg(required = true, value_name = "BUILD")]
     builds: Vec<PathBuf>,
     /// Where it goes: direct, store or development; the app's first destination when left out, the store for a bundle
-    #[arg(long = "for", value_name = "DESTINATION")]
+    #[arg(long = "for", value_name = "DESTINATION", add = ArgValueCandidates::new(complete::destinations))]
     destination: Option<Destination>,
     /// The app it is, when its package does not say
-    #[arg(long)]
+    #[arg(long, add = ArgValueCandidates::new(complete::apps))]
     app: Option<String>,
     /// The keystore to sign with, when there are several
-    #[arg(long, value_name = "KEYSTORE")]
+    #[arg(long, value_name = "KEYSTORE", add = ArgValueCandidates::new(complete::keystores))]
     key: Option<String>,
     /// The folder that the output goes to; this one when left out
     #[arg(long, value_name = "FOLDER", default_value = ".")]

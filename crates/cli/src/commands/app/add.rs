@@ -1,9 +1,11 @@
 //! `ninekeys app add`
 
+use clap_complete::engine::ArgValueCandidates;
 use ninekeys_core::model::Destination;
 use ninekeys_ops::Ctx;
 use ninekeys_ops::app::add::{Request, app_add};
 
+use crate::complete;
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 
@@ -24,7 +26,7 @@ pub(crate) struct Args {
     #[arg(long)]
     bundle_id: Option<String>,
     /// Where its builds go, once for each: direct, store, devices, development, in-house
-    #[arg(long = "for", value_name = "DESTINATION")]
+    #[arg(long = "for", value_name = "DESTINATION", add = ArgValueCandidates::new(complete::destinations))]
     destinations: Vec<Destination>,
     /// The version that the next build should have
     #[arg(long, value_name = "VERSION")]

@@ -1,9 +1,11 @@
 //! `ninekeys app change`
 
+use clap_complete::engine::ArgValueCandidates;
 use ninekeys_core::model::Destination;
 use ninekeys_ops::Ctx;
 use ninekeys_ops::app::change::{Request, app_change};
 
+use crate::complete;
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 
@@ -13,6 +15,7 @@ use crate::output::Output;
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
     /// The app
+    #[arg(add = ArgValueCandidates::new(complete::apps))]
     app: String,
     /// What people call it from now on
     #[arg(long)]
@@ -24,7 +27,7 @@ pub(crate) struct Args {
     #[arg(long)]
     bundle_id: Option<String>,
     /// Where its builds go, once for each, in the place of what stands there
-    #[arg(long = "for", value_name = "DESTINATION")]
+    #[arg(long = "for", value_name = "DESTINATION", add = ArgValueCandidates::new(complete::destinations))]
     destinations: Vec<Destination>,
     /// The version that the next build should have
     #[arg(long, value_name = "VERSION")]

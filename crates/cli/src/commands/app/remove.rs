@@ -1,8 +1,10 @@
 //! `ninekeys app remove`
 
+use clap_complete::engine::ArgValueCandidates;
 use ninekeys_ops::Ctx;
 use ninekeys_ops::app::remove::app_remove;
 
+use crate::complete;
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 
@@ -12,6 +14,7 @@ use crate::output::Output;
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
     /// The app
+    #[arg(add = ArgValueCandidates::new(complete::apps))]
     app: String,
     /// Do it without asking
     #[arg(long)]

@@ -1,9 +1,11 @@
 //! `ninekeys keystore add-key`
 
+use clap_complete::engine::ArgValueCandidates;
 use ninekeys_ops::Ctx;
 use ninekeys_ops::keystore::create::keystore_add_key;
 
 use super::args::KeyArgs;
+use crate::complete;
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 
@@ -14,6 +16,7 @@ use crate::output::Output;
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
     /// The keystore
+    #[arg(add = ArgValueCandidates::new(complete::keystores))]
     keystore: String,
     #[command(flatten)]
     key: KeyArgs,

@@ -1,5 +1,6 @@
 //! What several commands on keystores take: a key to be made, and a password.
 
+use clap_complete::engine::ArgValueCandidates;
 use std::path::PathBuf;
 
 use clap::ValueEnum;
@@ -11,6 +12,7 @@ use ninekeys_ops::Ask;
 use ninekeys_ops::keystore::NewPassword;
 use ninekeys_ops::keystore::create::KeyRequest;
 
+use crate::complete;
 use crate::failure::{Exit, Failure};
 use crate::prompt::Given;
 
@@ -36,7 +38,7 @@ impl From<KeyKind> for Role {
 #[derive(Debug, clap::Args)]
 pub(crate) struct KeyArgs {
     /// The app it is for, from the project file; several times for several apps
-    #[arg(long, value_name = "APP")]
+    #[arg(long, value_name = "APP", add = ArgValueCandidates::new(complete::apps))]
     app: Vec<String>,
     /// What the key is for
     #[arg(long, value_enum, default_value = "signing")]

@@ -1,10 +1,12 @@
 //! `ninekeys keystore change`
 
+use clap_complete::engine::ArgValueCandidates;
 use ninekeys_ops::Ctx;
 use ninekeys_ops::keystore::NewPassword;
 use ninekeys_ops::keystore::change::{Request, keystore_change};
 
 use super::args::{KeyKind, PasswordArgs};
+use crate::complete;
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 
@@ -15,9 +17,10 @@ use crate::output::Output;
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
     /// The keystore
+    #[arg(add = ArgValueCandidates::new(complete::keystores))]
     keystore: String,
     /// The key that is meant, when the keystore has several
-    #[arg(long)]
+    #[arg(long, add = ArgValueCandidates::new(complete::aliases))]
     alias: Option<String>,
     /// The keystore's new name
     #[arg(long, value_name = "NAME")]
@@ -29,10 +32,10 @@ pub(crate) struct Args {
     #[arg(long, value_enum)]
     kind: Option<KeyKind>,
     /// An app that the key is for as well
-    #[arg(long, value_name = "APP")]
+    #[arg(long, value_name = "APP", add = ArgValueCandidates::new(complete::apps))]
     add_app: Vec<String>,
     /// An app that the key is not for any more
-    #[arg(long, value_name = "APP")]
+    #[arg(long, value_name = "APP", add = ArgValueCandidates::new(complete::apps))]
     drop_app: Vec<String>,
     /// Make up a new password for the keystore
     #[arg(long, help_heading = "Password", conflicts_with = "own_password")]

@@ -1,5 +1,6 @@
 //! `ninekeys keystore export`
 
+use clap_complete::engine::ArgValueCandidates;
 use std::path::PathBuf;
 
 use clap::ValueEnum;
@@ -8,6 +9,7 @@ use ninekeys_ops::keystore::NewPassword;
 use ninekeys_ops::keystore::export::{Form, Request, keystore_export};
 
 use super::args::PasswordArgs;
+use crate::complete;
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 
@@ -29,6 +31,7 @@ enum As {
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
     /// The keystore
+    #[arg(add = ArgValueCandidates::new(complete::keystores))]
     keystore: String,
     /// The file
     #[arg(long, value_name = "FILE")]
@@ -37,7 +40,7 @@ pub(crate) struct Args {
     #[arg(long = "as", value_enum, default_value = "pkcs12")]
     form: As,
     /// Only the key with this alias; several times for several
-    #[arg(long)]
+    #[arg(long, add = ArgValueCandidates::new(complete::aliases))]
     alias: Vec<String>,
     /// Take the place of files that are there
     #[arg(long)]

@@ -1,10 +1,12 @@
 //! `ninekeys keystore hand-over`
 
+use clap_complete::engine::ArgValueCandidates;
 use std::path::PathBuf;
 
 use ninekeys_ops::Ctx;
 use ninekeys_ops::keystore::hand_over::{Request, keystore_hand_over};
 
+use crate::complete;
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 
@@ -15,9 +17,10 @@ use crate::output::Output;
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
     /// The keystore
+    #[arg(add = ArgValueCandidates::new(complete::keystores))]
     keystore: String,
     /// The key that is meant, when the keystore has several
-    #[arg(long)]
+    #[arg(long, add = ArgValueCandidates::new(complete::aliases))]
     alias: Option<String>,
     /// The store's certificate or public key, PEM or DER
     #[arg(long, value_name = "FILE")]

@@ -1,11 +1,13 @@
 //! `ninekeys keystore import`
 
+use clap_complete::engine::ArgValueCandidates;
 use std::path::PathBuf;
 
 use ninekeys_ops::Ctx;
 use ninekeys_ops::keystore::import::{Request, keystore_import};
 
 use super::args::{KeyKind, PasswordArgs, key_passwords};
+use crate::complete;
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 
@@ -27,7 +29,7 @@ pub(crate) struct Args {
     #[arg(long, value_enum, default_value = "signing")]
     kind: KeyKind,
     /// The app they are for, from the project file; several times for several apps
-    #[arg(long, value_name = "APP")]
+    #[arg(long, value_name = "APP", add = ArgValueCandidates::new(complete::apps))]
     app: Vec<String>,
     #[command(flatten)]
     password: PasswordArgs,
