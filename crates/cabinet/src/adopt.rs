@@ -2,6 +2,7 @@
 
 use ninekeys_core::env::Env;
 use ninekeys_core::model::{Inventory, Item};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::CabinetError;
@@ -9,7 +10,7 @@ use crate::cabinet::Cabinet;
 use crate::trust::PinnedBy;
 
 /// What was taken in.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Adopted {
     /// Names of what was taken in, as they are here.
     pub taken: Vec<String>,

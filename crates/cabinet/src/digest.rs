@@ -1,9 +1,11 @@
 //! The one way in which bytes are digested here: a domain word first, then every field behind its length.
 
+use std::borrow::Cow;
 use std::fmt;
 
 use aws_lc_rs::digest::{Context, SHA256};
 use ninekeys_core::digest::{from_hex_exactly, hex};
+use schemars::{JsonSchema, SchemaGenerator, json_schema};
 use serde::de::Error as _;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
@@ -42,6 +44,16 @@ impl Digest {
 impl fmt::Display for Digest {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&hex(&self.0))
+    }
+}
+
+impl JsonSchema for Digest {
+    fn schema_name() -> Cow<'static, str> {
+        "Digest".into()
+    }
+
+    fn json_schema(_: &mut SchemaGenerator) -> schemars::Schema {
+        json_schema!({ "type": "string", "pattern": "^[0-9a-f]{64}$" })
     }
 }
 

@@ -1,6 +1,7 @@
 //! The history as it is told: every row with its author's name.
 
 use jiff::Timestamp;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::CabinetError;
@@ -10,7 +11,7 @@ use crate::proof::Chain;
 use crate::row::Body;
 
 /// One row.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct HistoryRow {
     /// Its number, from 1.
     pub seq: u64,

@@ -15,6 +15,7 @@ use ninekeys_core::keys::{Algorithm, PrivateKey, PublicKey, Signer};
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::pem;
 use ninekeys_formats::secret::{Secret, SecretBytes, SecretText};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use zeroize::Zeroizing;
 
@@ -186,7 +187,7 @@ impl MemberKeys {
 }
 
 /// What stands in clear beside keys under a passphrase.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct PassphraseFacts {
     pub(crate) member: Digest,
@@ -260,7 +261,7 @@ pub(crate) fn open_with_passphrase(
 }
 
 /// What stands in clear beside an envelope.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct EnvelopeFacts {
     pub(crate) member: Digest,
@@ -269,7 +270,7 @@ pub(crate) struct EnvelopeFacts {
 }
 
 /// What stands in an envelope.
-#[derive(Serialize, Deserialize)]
+#[derive(Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 struct Inside<'a> {
     identity: Digest,
@@ -278,7 +279,7 @@ struct Inside<'a> {
     keys: Vec<GivenKey<'a>>,
 }
 
-#[derive(Serialize, Deserialize)]
+#[derive(Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 struct GivenKey<'a> {
     compartment: &'a str,

@@ -3,6 +3,7 @@
 use jiff::Timestamp;
 use ninekeys_core::digest::from_hex;
 use ninekeys_core::keys::PublicKey;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::digest::Digest;
@@ -28,7 +29,7 @@ pub(crate) fn compartment_for(apps: &[&str]) -> String {
 }
 
 /// How a member unlocks.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum MemberKind {
     /// By a passphrase: the member's private keys lie in the cabinet, encrypted under it.
@@ -38,7 +39,7 @@ pub enum MemberKind {
 }
 
 /// What a member may do.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub enum Role {
     /// Everything.
@@ -55,7 +56,7 @@ pub enum Role {
 }
 
 /// Somebody, or something, that can unlock the cabinet.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Member {
     /// SHA-256 of the signing key (SubjectPublicKeyInfo).
@@ -110,7 +111,7 @@ impl Member {
 }
 
 /// A group of items that one key seals.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Compartment {
     /// `manage`, `shared`, or `app/` and the app's name.
@@ -122,7 +123,7 @@ pub struct Compartment {
 }
 
 /// Members and compartments, from one row of history on.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Policy {
     /// 32 random bytes, the same in every policy of a cabinet: no two cabinets begin alike.

@@ -5,6 +5,7 @@ use std::collections::HashMap;
 use jiff::Timestamp;
 use ninekeys_core::model::{Facts, Inventory, Item, ItemId, State};
 use rayon::prelude::*;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::CabinetError;
@@ -33,7 +34,7 @@ pub(crate) struct Record {
 pub(crate) type Records = std::collections::BTreeMap<Key, Record>;
 
 /// An item's facts as they stand.
-#[derive(Serialize, Deserialize)]
+#[derive(Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct ItemFacts {
     name: String,
@@ -50,7 +51,7 @@ pub(crate) struct ItemFacts {
 }
 
 /// A copy that was made and proved.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Backup {
     /// When.
@@ -68,7 +69,7 @@ pub struct Backup {
 }
 
 /// A file that is about to get its final name.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct IntendedFile {
     /// Its name, without its folder.
@@ -80,7 +81,7 @@ pub struct IntendedFile {
 
 /// Something that is about to leave the cabinet. The row that holds it comes first, the files second, the row that ends
 /// it last.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Intention {
     /// When it began.

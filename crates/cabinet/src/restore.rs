@@ -18,7 +18,7 @@ use crate::store::Store;
 use crate::trust::{Known, PinnedBy, Standing};
 
 /// What a copy lacks of the cabinet that is there, and the other way round.
-#[derive(Debug, Clone, Default, PartialEq, Eq, serde::Serialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, serde::Serialize, schemars::JsonSchema)]
 pub struct Differences {
     /// Names of what would be given up.
     pub lost: Vec<String>,

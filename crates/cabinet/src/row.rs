@@ -5,6 +5,7 @@ use std::fmt;
 
 use jiff::Timestamp;
 use ninekeys_core::keys::{PublicKey, SignatureKind, verify};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::digest::{Digest, Framed, digest};
@@ -16,7 +17,7 @@ const ABANDONED: &str = "ninekeys.abandoned/2";
 const SIGNED: &str = "ninekeys.signed/2";
 
 /// What a record is. The order is that of the words: records are sorted by them as bytes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum RecordKind {
     /// A copy that was made and proved.
@@ -57,7 +58,7 @@ impl fmt::Display for RecordKind {
 }
 
 /// One end of a touch: what a record was, by its digests.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Version {
     /// Over the stored facts.
@@ -68,7 +69,7 @@ pub struct Version {
 }
 
 /// A record that a change touched, with both ends.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Touch {
     /// What kind of record it is.
@@ -88,7 +89,7 @@ pub struct Touch {
 }
 
 /// What a restore gave up: the rows from `from` on, by their hashes.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Abandoned {
     /// The number of the first of them.
@@ -101,7 +102,7 @@ pub struct Abandoned {
 }
 
 /// A signature over what is given up.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Agreement {
     /// The key of the manager: SubjectPublicKeyInfo, hexadecimal.
@@ -126,7 +127,7 @@ impl Abandoned {
 }
 
 /// What a row says.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Body {
     /// When, by its author's clock.
@@ -175,7 +176,7 @@ impl Form {
 }
 
 /// The newest row that somebody knows, by number and hash.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Head {
     /// Its number, from 1.
     pub seq: u64,

@@ -4,13 +4,14 @@
 use std::fmt;
 use std::path::Path;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::digest::Digest;
 use crate::row::Head;
 
 /// Which cabinet is meant, and a row that it has to have: the hash of its first row, and a later row of its members.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Pin {
     /// The hash of the cabinet's first row.
     pub identity: Digest,
@@ -20,7 +21,7 @@ pub struct Pin {
 }
 
 /// Who says which cabinet is meant.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum PinnedBy {
     /// The project file.
@@ -45,7 +46,7 @@ impl fmt::Display for PinnedBy {
 }
 
 /// What a machine remembers of a cabinet.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Known {
     /// The newest row that was proved here.
@@ -91,7 +92,7 @@ pub struct Trust<'m> {
 }
 
 /// How a cabinet stands to what is known of it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", tag = "is")]
 pub enum Standing {
     /// As new as anything that is known.

@@ -1,6 +1,7 @@
 //! The board: one row an app, one column a key, and what to do first.
 
 use jiff::Timestamp;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::findings::Mend;
@@ -9,7 +10,7 @@ use crate::model::{
 };
 
 /// How a cell of the board stands, the most pressing first.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Mark {
     /// Its validity has ended.
@@ -27,7 +28,7 @@ pub enum Mark {
 }
 
 /// One cell.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Cell {
     /// Which key.
     pub key: NineKey,
@@ -42,7 +43,7 @@ pub struct Cell {
 }
 
 /// One app.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Row {
     /// Its name in the project file.
     pub app: String,
@@ -53,7 +54,7 @@ pub struct Row {
 }
 
 /// Something to do.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Task<M = Mend> {
     /// Why.
     pub mark: Mark,
@@ -64,7 +65,7 @@ pub struct Task<M = Mend> {
 }
 
 /// The state of everything in one look.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Board<M = Mend> {
     /// What it is headed with.
     pub title: String,

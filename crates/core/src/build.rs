@@ -6,6 +6,7 @@ use std::collections::BTreeMap;
 use ninekeys_formats::source::Source;
 use ninekeys_formats::x509::Certificate;
 use ninekeys_formats::zip::ZipError;
+use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
@@ -15,7 +16,7 @@ use crate::model::{BuildNumber, Platform};
 use crate::stream::DigestError;
 
 /// What kind of file it is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(untagged)]
 pub enum Form {
     /// APK or AAB.

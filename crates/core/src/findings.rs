@@ -2,6 +2,7 @@
 
 use std::fmt;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::model::Destination;
@@ -31,7 +32,7 @@ pub enum Mend {
 }
 
 /// How much a finding matters.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Level {
     /// Worth knowing.
@@ -53,7 +54,7 @@ impl fmt::Display for Level {
 }
 
 /// One thing a check has to say.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Finding<M = Mend> {
     /// The rule's name.
     pub rule: &'static str,

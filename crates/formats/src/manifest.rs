@@ -41,7 +41,7 @@ pub mod id {
 }
 
 /// A platform level: a number, or the codename of a release under development.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, serde::Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, serde::Serialize, schemars::JsonSchema)]
 #[serde(untagged)]
 pub enum Sdk {
     /// A level.
@@ -80,7 +80,7 @@ impl std::fmt::Display for Sdk {
 }
 
 /// The part of a manifest that signing and checking need.
-#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, schemars::JsonSchema)]
 pub struct Manifest {
     /// The package name.
     pub package: String,

@@ -7,6 +7,7 @@ use ninekeys_core::findings::Finding as CoreFinding;
 use ninekeys_core::model::{BuildNumber, CertificateFacts, KeyFacts};
 use ninekeys_core::rules::Verdict as CoreVerdict;
 use ninekeys_formats::x509::Certificate;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// A finding whose remedy is a command: arguments behind the program's name, words in capitals are the user's.
@@ -16,7 +17,7 @@ pub type Finding = CoreFinding<Vec<String>>;
 pub type Verdict = CoreVerdict<Vec<String>>;
 
 /// Which certificate.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct CertificateSaid {
     /// SHA-256 of its DER, in lower-case hexadecimal.
     pub sha256: String,
@@ -29,7 +30,7 @@ pub struct CertificateSaid {
 }
 
 /// Which key.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct KeySaid {
     /// SHA-256 of the SubjectPublicKeyInfo, in lower-case hexadecimal.
     pub sha256: String,
@@ -38,7 +39,7 @@ pub struct KeySaid {
 }
 
 /// Which app.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
 pub struct AppSaid {
     /// Its name in the project file.
     pub app: String,
@@ -92,7 +93,7 @@ impl From<&SignedBy> for KeySaid {
 }
 
 /// What a build says of itself.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct BuildSaid {
     /// Package or bundle id.
     pub id: String,

@@ -15,6 +15,7 @@ use ninekeys_formats::secret::SecretText;
 use ninekeys_formats::source::Source;
 use ninekeys_formats::x509::Certificate;
 use ninekeys_formats::zip::ZipError;
+use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
@@ -25,7 +26,7 @@ use crate::ctx::{Ctx, OpenError};
 use crate::files::{FileError, InputFile};
 
 /// What two things have in common, the least first.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Sameness {
     /// No key.
@@ -41,7 +42,7 @@ pub enum Sameness {
 }
 
 /// What was compared.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct CompareReport {
     /// The most that they have in common.
     pub same: Sameness,
@@ -66,7 +67,7 @@ impl CompareReport {
 }
 
 /// Something that both carry.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Pair {
     /// Its label in the first.
     pub one: String,
@@ -77,7 +78,7 @@ pub struct Pair {
 }
 
 /// One of the two.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct Side {
     /// As it was named.
     pub name: String,
@@ -96,7 +97,7 @@ pub struct Side {
 }
 
 /// A key that something carries.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Carried {
     /// The alias, the scheme, or the certificate's subject.
     pub label: String,

@@ -6,6 +6,7 @@ use ninekeys_cabinet::{Cabinet, CabinetError, MemberKind, Memory, NewMember, Pin
 use ninekeys_core::model::{NameError, check_title};
 use ninekeys_core::password::{PasswordError, judge_passphrase};
 use ninekeys_formats::secret::SecretText;
+use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
@@ -30,7 +31,7 @@ pub struct Request {
 }
 
 /// What was made.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct InitReport {
     /// The project file.
     pub project: String,

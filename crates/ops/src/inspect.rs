@@ -17,6 +17,7 @@ use ninekeys_formats::secret::SecretText;
 use ninekeys_formats::source::Source;
 use ninekeys_formats::x509::Certificate;
 use ninekeys_formats::zip::ZipError;
+use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
@@ -30,7 +31,7 @@ use crate::show::{self, ShowError, ShowReport};
 const CERTIFICATE_FILE: u64 = Limits::USUAL.keystore;
 
 /// What was found.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct InspectReport {
     /// The file, or the item's name.
     pub name: String,
@@ -41,8 +42,8 @@ pub struct InspectReport {
 }
 
 /// What a file can be.
-#[derive(Debug, Serialize)]
-#[serde(tag = "kind", rename_all = "kebab-case")]
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(tag = "type", rename_all = "kebab-case")]
 pub enum Content {
     /// A build.
     Build(Box<BuildContent>),
@@ -60,7 +61,7 @@ pub enum Content {
 }
 
 /// What is in a keystore.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct KeystoreContent {
     /// PKCS#12 or JKS.
     pub format: Format,
@@ -75,7 +76,7 @@ pub struct KeystoreContent {
 }
 
 /// A key in a keystore.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct KeystoreKey {
     /// Its alias.
     pub alias: String,
@@ -85,7 +86,7 @@ pub struct KeystoreKey {
 }
 
 /// What is in a build.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct BuildContent {
     /// Its platform.
     pub platform: Platform,
@@ -110,7 +111,7 @@ pub struct BuildContent {
 }
 
 /// What is in a certificate.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct CertificateContent {
     /// Which it is, and until when it is good.
     #[serde(flatten)]

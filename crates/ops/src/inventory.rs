@@ -7,6 +7,7 @@ use ninekeys_cabinet::CabinetError;
 use ninekeys_core::board::{Mark, date_mark};
 use ninekeys_core::model::{CertificateFacts, Facts, Inventory, Item, ItemId, NineKey, Policy, State};
 use rayon::prelude::*;
+use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
@@ -14,7 +15,7 @@ use crate::ctx::{Ctx, OpenError};
 use crate::project::ProjectError;
 
 /// What the cabinet holds.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct InventoryReport {
     /// The lines: keys by what they are for, then everything else by name.
     pub items: Vec<Line>,
@@ -25,7 +26,7 @@ pub struct InventoryReport {
 }
 
 /// One line.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Line {
     /// The item's name.
     pub name: String,

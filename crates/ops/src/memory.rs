@@ -9,6 +9,7 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use ninekeys_cabinet::{Digest, Known, Memory};
 use ninekeys_core::digest::sha256_hex;
+use schemars::JsonSchema;
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 
@@ -33,7 +34,7 @@ pub struct MachineMemory {
 }
 
 /// Which cabinet was at a place.
-#[derive(Debug, Serialize, Deserialize)]
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 struct Place {
     path: String,

@@ -13,6 +13,7 @@ use std::path::{Path, PathBuf};
 
 use ninekeys_cabinet::{Cabinet, CabinetError, Change, Digest, IntendedFile, Intention, NewItem};
 use ninekeys_core::digest::{from_hex, hex};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::ctx::Ctx;
@@ -28,7 +29,7 @@ const BEGUN: &str = "begun-";
 pub(crate) const LEND: &str = "lend";
 
 /// One line of a note. Paths are hexadecimal: they need not be text.
-#[derive(Serialize, Deserialize)]
+#[derive(Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 struct Line {
     /// The identity of the cabinet whose intention it is; nothing for what no history has to say.

@@ -7,6 +7,7 @@ use ninekeys_core::digest::from_hex;
 use ninekeys_core::keys::PublicKey;
 use ninekeys_core::model::{Facts, Inventory, Item, NotFound, Role, State, Use};
 use ninekeys_formats::x509::KeyShape;
+use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
@@ -14,7 +15,7 @@ use crate::answers::{CertificateSaid, KeySaid};
 use crate::ctx::{Ctx, OpenError};
 
 /// An item, whole.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct ShowReport {
     /// Its name.
     pub name: String,
@@ -43,7 +44,7 @@ pub struct ShowReport {
 }
 
 /// A key in a keystore, with its certificate.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct Part {
     /// Its alias.
     pub alias: String,
@@ -62,7 +63,7 @@ pub struct Part {
 }
 
 /// Something that hangs on the item.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct Dependent {
     /// Its name.
     pub name: String,

@@ -5,6 +5,7 @@ use std::io;
 
 use ninekeys_core::findings::Level;
 use ninekeys_core::rules::{self, FAMILIES};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::complete;
@@ -21,15 +22,15 @@ pub(crate) struct Args {
     rule: Option<String>,
 }
 
-#[derive(Debug, Serialize)]
-struct Explained {
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct Explained {
     rules: Vec<ExplainedRule>,
     #[serde(skip)]
     whole: bool,
 }
 
-#[derive(Debug, Serialize)]
-struct ExplainedRule {
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct ExplainedRule {
     name: &'static str,
     family: &'static str,
     level: Level,

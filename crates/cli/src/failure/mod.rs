@@ -9,11 +9,13 @@ mod files;
 mod keystore;
 mod look;
 
+use std::borrow::Cow;
 use std::error::Error;
 use std::io;
 use std::process::ExitCode;
 use std::sync::OnceLock;
 
+use schemars::{JsonSchema, SchemaGenerator, json_schema};
 use serde::{Serialize, Serializer};
 
 use crate::output::{Line, Paper};
@@ -64,6 +66,16 @@ impl From<Exit> for ExitCode {
     }
 }
 
+impl JsonSchema for Exit {
+    fn schema_name() -> Cow<'static, str> {
+        "Exit".into()
+    }
+
+    fn json_schema(_: &mut SchemaGenerator) -> schemars::Schema {
+        json_schema!({ "type": "integer", "minimum": 0, "maximum": 255 })
+    }
+}
+
 impl Serialize for Exit {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         serializer.serialize_u8(self.code())
@@ -72,18 +84,28 @@ impl Serialize for Exit {
 
 /// Name and version of the JSON form of an error.
 #[derive(Debug)]
-struct Schema;
+struct ErrorSchema;
 
-impl Serialize for Schema {
+impl JsonSchema for ErrorSchema {
+    fn schema_name() -> Cow<'static, str> {
+        "ErrorSchema".into()
+    }
+
+    fn json_schema(_: &mut SchemaGenerator) -> schemars::Schema {
+        json_schema!({ "const": "ninekeys.error/1" })
+    }
+}
+
+impl Serialize for ErrorSchema {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         serializer.serialize_str("ninekeys.error/1")
     }
 }
 
 /// Why a command was not done, as the user is told.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct Failure {
-    schema: Schema,
+    schema: ErrorSchema,
     /// What was tried, on what.
     attempt: String,
     /// What was wrong.
@@ -211,7 +233,7 @@ impl Failure {
     /// From a sentence.
     pub(crate) fn plain(exit: Exit, attempt: &str, because: &str) -> Self {
         Failure {
-            schema: Schema,
+            schema: ErrorSchema,
             attempt: attempt.into(),
             because: because.into(),
             changed: "nothing".into(),

@@ -10,6 +10,7 @@ use ninekeys_ops::answers::{BuildSaid, Finding};
 use ninekeys_ops::build::check::{CheckReport, SignerLine};
 use ninekeys_ops::build::sign::SignReport;
 use ninekeys_ops::inspect::{BuildContent, CertificateContent, Content, InspectReport, KeystoreContent};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::line::{Line, Paper, Sign};
@@ -222,7 +223,7 @@ fn signed(report: &SignReport, paper: &mut Paper<'_>) -> io::Result<()> {
 }
 
 /// What came of several builds.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct Signed {
     /// In the order in which they were named.
     pub(crate) builds: Vec<SignReport>,

@@ -10,6 +10,7 @@ use ninekeys_ops::cabinet::passphrase::PassphraseReport;
 use ninekeys_ops::cabinet::pin::PinReport;
 use ninekeys_ops::cabinet::restore::RestoreReport;
 use ninekeys_ops::cabinet::status::StatusReport;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::line::{Line, Paper, Sign};
@@ -230,7 +231,7 @@ impl Report for RestoreReport {
 }
 
 /// The history of the cabinet.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct HistoryReport {
     pub(crate) rows: Vec<HistoryRow>,
     /// Whether the signature of every row was proved, and not only of those that decide.

@@ -11,12 +11,15 @@ mod line;
 mod made;
 mod notices;
 mod sarif;
+#[cfg(test)]
+mod schemas;
 mod verdicts;
 mod words;
 
 use std::io::{self, BufWriter, IsTerminal, Write};
 
 use anstream::{AutoStream, ColorChoice};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use ninekeys_ops::{Ctx, Notice};
@@ -30,7 +33,7 @@ pub(crate) use line::{Line, Marks, Paper, shell_words};
 pub(crate) use verdicts::{Outcome, Verdicts};
 
 /// Something that can be answered, to people and to programs alike.
-pub(crate) trait Report: Serialize {
+pub(crate) trait Report: Serialize + JsonSchema {
     /// Name and version of its JSON form.
     const SCHEMA: &'static str;
 

@@ -7,6 +7,7 @@ use jiff::Timestamp;
 use ninekeys_core::rules::{FAMILIES, Rule};
 use ninekeys_ops::answers::Finding;
 use ninekeys_ops::build::check::CheckReport;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::Report;
@@ -15,7 +16,7 @@ use super::words;
 use crate::failure::{Exit, Failure};
 
 /// What came of every build, in the order in which they were named.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct Verdicts {
     /// Whether nothing speaks against any of them.
     ready: bool,
@@ -24,7 +25,7 @@ pub(crate) struct Verdicts {
 }
 
 /// What came of one build.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct Outcome {
     /// The build, as it was named.
     pub(crate) build: String,

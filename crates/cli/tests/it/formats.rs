@@ -1,32 +1,94 @@
 //! What holds for every command: both formats, errors as objects, the version.
 
+use std::collections::BTreeSet;
+use std::path::Path;
+
 use crate::PROGRAM;
+use serde_json::Value;
 use testkit::TestEnv;
 
+/// The schema of an answer, by the name that it gives itself.
+fn schema(name: &str) -> jsonschema::Validator {
+    let file = name.strip_prefix("ninekeys.").and_then(|name| name.strip_suffix("/1")).unwrap();
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/schemas");
+    let text = std::fs::read_to_string(folder.join(format!("{file}.json"))).unwrap();
+    jsonschema::validator_for(&serde_json::from_str(&text).unwrap()).unwrap()
+}
+
+/// What is wrong with an answer by its schema; and that nothing is in it that the schema does not know.
+fn hold(line: &str, answer: &Value) {
+    let name = answer["schema"].as_str().unwrap_or_else(|| panic!("{line}: no schema in {answer}"));
+    let errors: Vec<String> =
+        schema(name).iter_errors(answer).map(|error| format!("{}: {error}", error.instance_path())).collect();
+    assert!(errors.is_empty(), "{line}\n{}\n{answer:#}", errors.join("\n"));
+}
+
+/// Every command that answers, each after what it needs, with its exit code.
+const ANSWERS: &[(&str, i32)] = &[
+    ("app add deckhand --bundle-id example.gannetpoint.deckhand --for devices", 0),
+    ("app change deckhand --title 'Deck Hand'", 0),
+    ("app list", 0),
+    ("keystore create up --kind upload --app crossing --common-name Up --algorithm ec-p256", 0),
+    ("keystore add-key up --alias two --common-name Two --algorithm ec-p256", 0),
+    ("keystore change up --alias two --add-app quayside --kind signing", 0),
+    ("keystore export up --to up.p12 --note-password up.pw", 0),
+    ("keystore export up --to up.pem --as certificate-pem", 0),
+    ("keystore import up.p12 --name again --password-in up.pw --app crossing", 0),
+    ("keystore hand-over crossing-signing --receiver up.pem --to out.p7m", 0),
+    ("sign crossing.apk --key crossing-signing", 0),
+    ("sign crossing.apk --for store --key up --idsig", 0),
+    ("check crossing-2.4.0-12-direct.apk --for direct", 0),
+    ("check crossing.apk crossing-2.4.0-12-store.apk nothing.apk", 3),
+    ("check nothing.apk", 3),
+    ("sign crossing.apk later.apk --key crossing-signing --for development --to both", 0),
+    ("compare crossing-signing crossing-2.4.0-12-direct.apk", 0),
+    ("compare up up.p12", 4),
+    ("inspect crossing-2.4.0-12-direct.apk", 0),
+    ("inspect crossing.apk", 0),
+    ("inspect up.p12 --password-in up.pw", 0),
+    ("inspect up.p12", 0),
+    ("inspect up.pem", 0),
+    ("inspect crossing-signing", 0),
+    ("show up", 0),
+    ("show crossing-signing/crossing-signing", 0),
+    ("releases", 0),
+    ("releases --compare", 0),
+    ("inventory", 0),
+    ("board", 0),
+    ("explain", 0),
+    ("explain debug-key", 0),
+    ("cabinet status --prove", 0),
+    ("cabinet history --verify", 0),
+    ("cabinet backup copies", 0),
+    ("cabinet passphrase --new-passphrase-in new", 0),
+    ("cabinet pin", 0),
+    ("cabinet adopt copies/ninekeys-20310519T120000Z.cabinet", 0),
+    ("cabinet restore copies/ninekeys-20310519T120000Z.cabinet --yes", 0),
+    ("app remove deckhand --yes", 0),
+    ("init", 5),
+    ("no-such-command", 2),
+    ("sign", 2),
+];
+
 #[test]
-fn every_answer_has_a_schema_in_json() {
+fn every_answer_is_one_document_that_its_schema_describes() {
     let env = TestEnv::with_key(PROGRAM);
-    env.run("sign crossing.apk").exit(0);
-    let commands = [
-        ("board", "board"),
-        ("inventory", "inventory"),
-        ("show crossing-signing", "show"),
-        ("releases", "releases"),
-        ("inspect crossing.apk", "inspect"),
-        ("check crossing-2.4.0-12-direct.apk", "check"),
-        ("sign crossing.apk --to b", "sign"),
-        ("explain", "explain"),
-        ("cabinet status", "cabinet-status"),
-        ("cabinet history", "cabinet-history"),
-        ("cabinet backup copies", "cabinet-backup"),
-        ("app add deckhand --package example.deckhand", "app-add"),
-        ("keystore create k --common-name A --algorithm ec-p256", "keystore-create"),
-    ];
-    for (line, schema) in commands {
-        let said = env.run(&format!("{line} --format json")).exit(0);
-        assert_eq!(said.json()["schema"], format!("ninekeys.{schema}/1"), "{line}");
-        assert_eq!(said.stderr, "", "{line}");
+    env.file("later.apk", &testkit::builds::crossing_code(13).apk());
+    env.file("new", b"quilted-harbour-anvil");
+    let mut seen = BTreeSet::new();
+    for (line, exit) in ANSWERS {
+        let said = env.run(&format!("{line} --format json")).exit(*exit);
+        // an answer on stdout, or an error on stderr; never both, and nothing beside
+        let text = if said.stdout.is_empty() { &said.stderr } else { &said.stdout };
+        let answer: Value =
+            serde_json::from_str(text).unwrap_or_else(|error| panic!("{line}: {error}\n{text}"));
+        hold(line, &answer);
+        seen.insert(answer["schema"].as_str().unwrap().to_owned());
     }
+    let fresh = TestEnv::new(PROGRAM);
+    let init = fresh.run("init --new-unlock-file unlock.txt --format json").exit(0).json();
+    hold("init", &init);
+    assert!(seen.len() > 25, "{seen:?}");
 }
 
 #[test]

@@ -10,6 +10,7 @@ use ninekeys_formats::manifest::{self, Manifest};
 use ninekeys_formats::signing_block::{self, Located};
 use ninekeys_formats::source::Source;
 use ninekeys_formats::zip::{Archive, Entry, Outline, STORED, Zip64, ZipError};
+use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
@@ -62,7 +63,7 @@ pub struct Misaligned {
 }
 
 /// What kind of package it is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum PackageKind {
     /// An APK: a file that devices install.

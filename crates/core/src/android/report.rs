@@ -2,6 +2,7 @@
 
 use ninekeys_formats::cursor::ParseError;
 use ninekeys_formats::x509::Certificate;
+use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
@@ -10,7 +11,7 @@ use super::rotation::{LineageFault, LineageKey, RangeFault};
 use super::schemes::Schemes;
 
 /// A signature scheme of packages.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Scheme {
     /// JAR signing.

@@ -16,6 +16,7 @@ use ninekeys_formats::keystore::{Kind, recognise};
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::secret::{SecretBytes, SecretText};
 use ninekeys_formats::x509::Certificate;
+use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
@@ -100,7 +101,7 @@ pub enum KeystoreError {
 }
 
 /// A format of keystores that is read.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Format {
     /// PKCS#12 (RFC 7292).

@@ -8,6 +8,7 @@ use std::collections::BTreeMap;
 use std::fmt;
 
 use jiff::Timestamp;
+use schemars::JsonSchema;
 use serde::de::value::MapAccessDeserializer;
 use serde::de::{Error as _, MapAccess, Visitor};
 use serde::{Deserialize, Deserializer, Serialize};
@@ -15,7 +16,7 @@ use serde::{Deserialize, Deserializer, Serialize};
 use super::{BuildNumber, Destination, ItemId, NineKey, Platform};
 
 /// The facts of an item, by kind. What is large stands apart: a cabinet may hold 100,000 of them.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Facts {
     /// A private key.
@@ -137,7 +138,7 @@ impl Facts {
 }
 
 /// A private key; its sealed part is PKCS#8.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct KeyFacts {
     /// Kind and size, for people.
     pub algorithm: String,
@@ -148,7 +149,7 @@ pub struct KeyFacts {
 }
 
 /// A certificate; its sealed part is empty.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct CertificateFacts {
     /// The key it is for.
     pub key: ItemId,
@@ -169,7 +170,7 @@ pub struct CertificateFacts {
 }
 
 /// Which of the two Android keys an entry of a keystore is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Role {
     /// The app's identity on devices.
@@ -197,7 +198,7 @@ impl Role {
 }
 
 /// A named group of keys; its sealed part holds the passwords.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct KeystoreFacts {
     /// The keys, in the order in which they were added.
     pub entries: Vec<KeystoreEntry>,
@@ -209,7 +210,7 @@ pub struct KeystoreFacts {
 }
 
 /// A key in a keystore.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(from = "WrittenEntry")]
 pub struct KeystoreEntry {
     /// Its name in exported keystores; compared without case.
@@ -225,7 +226,7 @@ pub struct KeystoreEntry {
 }
 
 /// What a key is for an app.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
 pub struct Use {
     /// The app's name.
     pub app: String,
@@ -234,7 +235,7 @@ pub struct Use {
 }
 
 /// An entry as it is written, in older rows too: there one role was for all apps.
-#[derive(Deserialize)]
+#[derive(Deserialize, JsonSchema)]
 struct WrittenEntry {
     alias: String,
     role: Role,
@@ -285,7 +286,7 @@ impl KeystoreEntry {
 }
 
 /// Which servers take what is sent with a push identity.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum PushEnvironment {
     /// Those that development builds listen to.
@@ -295,7 +296,7 @@ pub enum PushEnvironment {
 }
 
 /// What an identity is for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum IdentityPurpose {
     /// Runs builds on registered devices.
@@ -318,7 +319,7 @@ impl IdentityPurpose {
 }
 
 /// A private key with one certificate.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct IdentityFacts {
     /// What it is for.
     pub purpose: IdentityPurpose,
@@ -333,7 +334,7 @@ pub struct IdentityFacts {
 }
 
 /// A provisioning profile; its sealed part is empty.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct ProfileFacts {
     /// Its identifier in the file.
     pub uuid: String,
@@ -362,7 +363,7 @@ pub struct ProfileFacts {
 }
 
 /// Which service an API key is for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Service {
     /// Key 7: the iOS side's store.
@@ -382,7 +383,7 @@ impl Service {
 }
 
 /// A key that makes tokens; its private key is an item of its own.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct ApiKeyFacts {
     /// Which of the two.
     pub service: Service,
@@ -399,7 +400,7 @@ pub struct ApiKeyFacts {
 }
 
 /// A registered device.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct DeviceFacts {
     /// Its hardware identifier.
     pub identifier: String,
@@ -408,7 +409,7 @@ pub struct DeviceFacts {
 }
 
 /// A signed build, as the ledger keeps it.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct ReleaseFacts {
     /// The app's name in the project file.
     pub app: String,

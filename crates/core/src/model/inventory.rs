@@ -1,9 +1,11 @@
 //! Items and how they are found: by id, by name, by any unique beginning of a name.
 
+use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 
 use jiff::Timestamp;
+use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::de::Error as _;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use thiserror::Error;
@@ -38,6 +40,16 @@ impl Serialize for ItemId {
     }
 }
 
+impl JsonSchema for ItemId {
+    fn schema_name() -> Cow<'static, str> {
+        "ItemId".into()
+    }
+
+    fn json_schema(_: &mut SchemaGenerator) -> Schema {
+        json_schema!({ "type": "string", "pattern": "^[0-9a-f]{32}$" })
+    }
+}
+
 impl<'de> Deserialize<'de> for ItemId {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
         let text = <&str>::deserialize(deserializer)?;
@@ -46,7 +58,7 @@ impl<'de> Deserialize<'de> for ItemId {
 }
 
 /// Whether an item is in use.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum State {
     /// In use.
@@ -56,7 +68,7 @@ pub enum State {
 }
 
 /// One thing in the cabinet, without its sealed part.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Item {
     /// Its id.
     pub id: ItemId,
@@ -81,7 +93,7 @@ pub struct Item {
 }
 
 /// The last backup that was made and proved.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct LastBackup {
     /// When.
     pub at: Timestamp,
@@ -155,7 +167,7 @@ pub fn check_name(name: &str) -> Result<(), NameError> {
 }
 
 /// A name that was checked when it came in: later it is a part of a path, a line of a file and a line on a terminal.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, JsonSchema)]
 #[serde(transparent)]
 pub struct Name(String);
 

@@ -1,9 +1,10 @@
 //! The nine kinds of key, always in this order.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// One of the nine.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum NineKey {
     /// 1: the identity of an Android app on every device that has it.

@@ -1,9 +1,11 @@
 //! The number that tells builds of one version apart.
 
+use std::borrow::Cow;
 use std::cmp::Ordering;
 use std::fmt;
 use std::str::FromStr;
 
+use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::de::{Error as _, Unexpected, Visitor};
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use thiserror::Error;
@@ -81,6 +83,16 @@ impl fmt::Display for BuildNumber {
 impl Serialize for BuildNumber {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         serializer.collect_str(self)
+    }
+}
+
+impl JsonSchema for BuildNumber {
+    fn schema_name() -> Cow<'static, str> {
+        "BuildNumber".into()
+    }
+
+    fn json_schema(_: &mut SchemaGenerator) -> Schema {
+        json_schema!({ "type": "string", "pattern": "^[0-9]+(\\.[0-9]+){0,3}$" })
     }
 }
 

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::{Destination, Name, Platform};
@@ -35,7 +36,7 @@ pub struct Project {
 }
 
 /// Which cabinet is meant: hashes of 64 hexadecimal digits each.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct ProjectPin {
     /// The hash of the cabinet's first row of history: its identity.
@@ -47,7 +48,7 @@ pub struct ProjectPin {
 }
 
 /// What is expected of every build.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields, default)]
 pub struct Policy {
     /// Something falls due when it ends within so many days.
@@ -63,7 +64,7 @@ impl Default for Policy {
 }
 
 /// One product.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct App {
     /// What people call it.
@@ -83,7 +84,7 @@ pub struct App {
 }
 
 /// Under which names a build command gets what is lent to it.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields, default)]
 pub struct Lend {
     /// The environment variable with the keystore file's path.
@@ -118,7 +119,7 @@ impl Lend {
 }
 
 /// A properties file and the names of its fields.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields, default)]
 pub struct Properties {
     /// Where it is, relative to the project file; in the private folder when nothing is said.
@@ -149,7 +150,7 @@ impl Default for Properties {
 }
 
 /// An app's Android side.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Android {
     /// The package name.
@@ -160,7 +161,7 @@ pub struct Android {
 }
 
 /// An app's iOS side.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Ios {
     /// The bundle id.

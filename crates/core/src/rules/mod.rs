@@ -9,6 +9,7 @@ mod signature;
 pub use build::{file_stem, lacks_parts};
 pub use identity::is_too_short;
 use jiff::Timestamp;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::android::AndroidBuild;
@@ -190,7 +191,7 @@ pub fn find(wanted: &str) -> Result<(&'static str, &'static Rule), Vec<&'static 
 }
 
 /// What a check came to.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Verdict<M = Mend> {
     /// What was found, family by family.
     pub findings: Vec<Finding<M>>,
@@ -203,7 +204,7 @@ pub struct Verdict<M = Mend> {
 }
 
 /// A rule that had nothing to look at, or nothing to compare it with.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Skipped {
     /// Its name.
     pub rule: &'static str,

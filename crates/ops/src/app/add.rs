@@ -1,6 +1,7 @@
 //! `app add`: an app in the project file.
 
 use ninekeys_core::model::{App, Destination, NameError, Platform, State, check_name, check_title};
+use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 use toml_edit::{Array, DocumentMut, Item, Table, value};
@@ -27,7 +28,7 @@ pub struct Request {
 }
 
 /// What was added.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct AppAddReport {
     /// Its name.
     pub app: String,

@@ -1,6 +1,7 @@
 //! `app change`: another title, id, version or other destinations in the project file.
 
 use ninekeys_core::model::{App, Destination, NameError, Platform, check_title};
+use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 use toml_edit::{Array, DocumentMut, Item, Table, TableLike, value};
@@ -27,7 +28,7 @@ pub struct Request {
 }
 
 /// What it is now.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct AppChangeReport {
     /// Its name.
     pub app: String,

@@ -2,6 +2,7 @@
 
 use ninekeys_cabinet::CabinetError;
 use ninekeys_core::model::{App, Inventory, Role};
+use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
@@ -9,14 +10,14 @@ use crate::ctx::{Ctx, OpenError};
 use crate::project::ProjectError;
 
 /// The apps, by name.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct AppListReport {
     /// A line an app.
     pub apps: Vec<AppLine>,
 }
 
 /// One app.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct AppLine {
     /// Its name.
     pub app: String,

@@ -1,6 +1,7 @@
 //! `app remove`: an app out of the project file. Its keys and releases stay in the cabinet.
 
 use ninekeys_cabinet::CabinetError;
+use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 use toml_edit::Item;
@@ -11,7 +12,7 @@ use crate::ctx::{Ctx, OpenError};
 use crate::project::ProjectError;
 
 /// What was taken out.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct AppRemoveReport {
     /// Its name.
     pub app: String,

@@ -20,6 +20,7 @@ use ninekeys_formats::idsig::ENDING;
 use ninekeys_formats::manifest::Manifest;
 use ninekeys_formats::source::Source;
 use ninekeys_formats::zip::ZipError;
+use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
@@ -46,7 +47,7 @@ pub struct Request {
 }
 
 /// What was found.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct CheckReport {
     /// Whether nothing speaks against the build.
     pub ready: bool,
@@ -87,7 +88,7 @@ pub struct CheckReport {
 }
 
 /// What only an Android build has.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, JsonSchema)]
 pub struct AndroidLines {
     /// What its manifest says, if it can be read.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -107,7 +108,7 @@ impl AndroidLines {
 }
 
 /// A signer, for people.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, JsonSchema)]
 pub struct SignerLine {
     /// The schemes it signed, on Android.
     #[serde(skip_serializing_if = "Vec::is_empty")]
@@ -125,7 +126,7 @@ pub struct SignerLine {
 }
 
 /// A scheme, for people.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, JsonSchema)]
 pub struct SchemeLine {
     /// Which.
     pub scheme: Scheme,

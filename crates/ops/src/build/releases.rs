@@ -5,6 +5,7 @@ use std::collections::BTreeSet;
 use jiff::Timestamp;
 use ninekeys_cabinet::CabinetError;
 use ninekeys_core::model::{Destination, ReleaseFacts, replaced};
+use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
@@ -12,7 +13,7 @@ use crate::ctx::{Ctx, OpenError};
 use crate::project::ProjectError;
 
 /// The ledger.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct ReleasesReport {
     /// The releases, newest first.
     pub releases: Vec<Release>,
@@ -21,7 +22,7 @@ pub struct ReleasesReport {
 }
 
 /// A row of the ledger.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct Release {
     /// What it says.
     #[serde(flatten)]
@@ -31,7 +32,7 @@ pub struct Release {
 }
 
 /// How sizes changed, for each app and destination.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct ReleasesCompareReport {
     /// One comparison an app and destination.
     pub comparisons: Vec<Comparison>,
@@ -40,7 +41,7 @@ pub struct ReleasesCompareReport {
 }
 
 /// The last release against the one before it.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct Comparison {
     /// The app's name.
     pub app: String,
@@ -62,7 +63,7 @@ pub struct Comparison {
 }
 
 /// One folder or file at the top level. Sizes are as they stand in the build, compressed, in bytes.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct FolderChange {
     /// Its name; a folder's ends with a stroke.
     pub name: String,

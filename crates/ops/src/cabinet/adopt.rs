@@ -3,13 +3,14 @@
 use std::path::Path;
 
 use ninekeys_cabinet::{Adopted, Cabinet, CabinetError, Forgetful, Trust};
+use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
 use crate::ctx::{Ctx, OpenError};
 
 /// What was taken in.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct AdoptReport {
     /// The other copy.
     pub from: String,

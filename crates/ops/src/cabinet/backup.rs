@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use ninekeys_cabinet::{Backup, Cabinet, CabinetError, Digest};
+use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
@@ -12,7 +13,7 @@ use crate::outgoing::Workshop;
 use crate::outputs::{self, OutputError};
 
 /// The copies that were made.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct BackupReport {
     /// The files.
     pub copies: Vec<String>,

@@ -3,6 +3,7 @@
 use ninekeys_cabinet::{CabinetError, MemberKind, NewMember, Role, WORK_FACTOR};
 use ninekeys_core::password::{PasswordError, judge_passphrase};
 use ninekeys_formats::secret::SecretText;
+use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
@@ -10,7 +11,7 @@ use crate::ask::AskError;
 use crate::ctx::{Ctx, OpenError};
 
 /// What was changed.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct PassphraseReport {
     /// The member whose passphrase it is.
     pub member: String,

@@ -1,6 +1,7 @@
 //! `cabinet pin`: a person says which cabinet is meant.
 
 use ninekeys_cabinet::{Cabinet, CabinetError, Digest, Forgetful, Memory, Trust};
+use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
@@ -11,7 +12,7 @@ use crate::project::ProjectError;
 const FEWEST: usize = 16;
 
 /// Which cabinet it is.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct PinReport {
     /// Its file.
     pub path: String,

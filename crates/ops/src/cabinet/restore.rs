@@ -7,6 +7,7 @@ use jiff::Timestamp;
 use ninekeys_cabinet::{
     Backup, Cabinet, CabinetError, Credential, Differences, Digest, Memory, Proof, Standing, Trust,
 };
+use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
@@ -18,7 +19,7 @@ use crate::outgoing::Workshop;
 use crate::project::ProjectError;
 
 /// What was restored.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct RestoreReport {
     /// The copy.
     pub from: String,

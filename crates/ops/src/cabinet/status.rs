@@ -6,6 +6,7 @@ use ninekeys_cabinet::{
 };
 use ninekeys_core::model::Facts;
 use ninekeys_core::rules::{CabinetLook, CabinetStanding, check_cabinet};
+use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
@@ -14,7 +15,7 @@ use crate::answers::Verdict;
 use crate::ctx::{Ctx, Notice, OpenError};
 
 /// The state of the cabinet.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct StatusReport {
     /// Its file.
     pub path: String,
@@ -52,7 +53,7 @@ pub struct StatusReport {
 }
 
 /// A member, for people.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct MemberLine {
     /// Its name among the members.
     pub label: String,

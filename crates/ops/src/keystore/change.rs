@@ -4,6 +4,7 @@ use ninekeys_cabinet::{CabinetError, Change};
 use ninekeys_core::model::{
     Facts, Inventory, Item, KeystoreEntry, KeystoreFacts, NameError, Role, Use, check_name,
 };
+use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
@@ -42,7 +43,7 @@ impl Request {
 }
 
 /// What was changed.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct KeystoreChangeReport {
     /// The keystore's name now.
     pub keystore: String,
@@ -56,7 +57,7 @@ pub struct KeystoreChangeReport {
 }
 
 /// A key whose place was changed, and not itself.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct ChangedKey {
     /// Its alias now.
     pub alias: String,

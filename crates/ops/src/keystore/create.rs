@@ -10,6 +10,7 @@ use ninekeys_formats::cursor::ParseError;
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::secret::SecretBytes;
 use ninekeys_formats::x509::Certificate;
+use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
@@ -52,7 +53,7 @@ pub struct Request {
 }
 
 /// What was made.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct KeyMade {
     /// The keystore's name.
     pub keystore: String,
@@ -75,7 +76,7 @@ pub struct KeyMade {
 }
 
 /// A keystore that was made.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct KeystoreCreateReport {
     /// Its first key.
     #[serde(flatten)]
@@ -87,7 +88,7 @@ pub struct KeystoreCreateReport {
 }
 
 /// A key that was added.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct KeystoreAddKeyReport {
     /// The key.
     #[serde(flatten)]

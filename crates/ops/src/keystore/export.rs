@@ -9,6 +9,7 @@ use ninekeys_core::model::{CertificateFacts, Inventory, Item, ItemId, KeystoreEn
 use ninekeys_core::password;
 use ninekeys_formats::pem;
 use ninekeys_formats::secret::{Secret, SecretBytes, SecretText};
+use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
@@ -20,7 +21,7 @@ use crate::outgoing::{Outgoing, Plan};
 use crate::outputs::{self, OutputError};
 
 /// What a keystore becomes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Form {
     /// PKCS#12, with the private keys.
@@ -51,7 +52,7 @@ pub struct Request {
 }
 
 /// What was exported.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct KeystoreExportReport {
     /// The keystore.
     pub keystore: String,
@@ -74,7 +75,7 @@ pub struct KeystoreExportReport {
 }
 
 /// One key of an exported file, or its certificate alone.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct Exported {
     /// Its alias.
     pub alias: String,
@@ -83,7 +84,7 @@ pub struct Exported {
 }
 
 /// Where an exported file's password is from.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum PasswordFrom {
     /// The keystore's own.

@@ -8,6 +8,7 @@ use ninekeys_core::hand_over::{HandOverError as EncryptError, Receiver, hand_ove
 use ninekeys_core::model::{Role, Use};
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::pem;
+use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
@@ -39,7 +40,7 @@ pub struct Request {
 }
 
 /// What was handed over.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct KeystoreHandOverReport {
     /// The keystore.
     pub keystore: String,
@@ -58,7 +59,7 @@ pub struct KeystoreHandOverReport {
 }
 
 /// Who can open what was handed over.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct ReceiverSaid {
     /// The subject of its certificate, RFC 4514, where it is a certificate.
     #[serde(skip_serializing_if = "Option::is_none")]

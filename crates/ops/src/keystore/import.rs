@@ -16,6 +16,7 @@ use ninekeys_core::rules::is_too_short;
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::secret::SecretText;
 use ninekeys_formats::x509::Certificate;
+use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
@@ -45,7 +46,7 @@ pub struct Request {
 }
 
 /// What was imported.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct KeystoreImportReport {
     /// What it is called in the cabinet.
     pub keystore: String,
@@ -74,7 +75,7 @@ pub struct KeystoreImportReport {
 }
 
 /// One imported key.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct ImportedKey {
     /// Its alias.
     pub alias: String,

@@ -16,6 +16,7 @@ use ninekeys_core::model::{
 use ninekeys_core::password::{self, PasswordError};
 use ninekeys_formats::secret::{Secret, SecretBytes, SecretText};
 use ninekeys_formats::x509::Certificate;
+use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
@@ -300,7 +301,7 @@ fn certificate_facts(certificate: &Certificate, key: &ItemId) -> CertificateFact
 }
 
 /// Another key of the same kind that an app has.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
 pub struct OtherKey {
     /// The app's name.
     pub app: String,

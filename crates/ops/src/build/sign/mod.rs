@@ -17,6 +17,7 @@ use ninekeys_core::model::{App, Destination, Inventory, ItemId, Platform, Projec
 use ninekeys_core::rules::Part;
 use ninekeys_core::stream::DigestError;
 use ninekeys_formats::limits::Limits;
+use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
@@ -53,7 +54,7 @@ pub struct Request {
 }
 
 /// What was signed.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct SignReport {
     /// The output, as the user would write its path.
     pub output: String,

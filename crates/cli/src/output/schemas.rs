@@ -1,0 +1,109 @@
+//! The schemas in `docs/schemas`, out of the types of the answers: there is one for every report, and it is current.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use schemars::generate::SchemaSettings;
+use schemars::{JsonSchema, Schema};
+use serde_json::{Map, Value, json};
+
+use super::{HistoryReport, Report, Signed, Verdicts};
+use crate::commands::explain::Explained;
+use crate::failure::Failure;
+
+/// A report's name, and what its answer looks like.
+fn of_report<R: Report>() -> (String, Value) {
+    of::<R>(R::SCHEMA)
+}
+
+fn of<T: JsonSchema>(name: &str) -> (String, Value) {
+    let generator = SchemaSettings::draft2020_12().for_serialize().into_generator();
+    let schema: Schema = generator.into_root_schema_for::<T>();
+    let mut schema = schema.to_value();
+    let short = name.trim_start_matches("ninekeys.").trim_end_matches("/1").to_owned();
+    if let Some(whole) = schema.as_object_mut() {
+        whole.insert("title".into(), Value::String(name.into()));
+        let properties = whole.entry("properties").or_insert_with(|| Value::Object(Map::new()));
+        if let Some(properties) = properties.as_object_mut() {
+            properties.insert("schema".into(), json!({ "const": name }));
+        }
+        let required = whole.entry("required").or_insert_with(|| json!([]));
+        if let Some(required) = required.as_array_mut()
+            && !required.contains(&json!("schema"))
+        {
+            required.insert(0, json!("schema"));
+        }
+    }
+    (short, schema)
+}
+
+fn all() -> Vec<(String, Value)> {
+    use ninekeys_ops::{app, board, build, cabinet, compare, init, inspect, inventory, keystore, show};
+    vec![
+        of_report::<init::InitReport>(),
+        of_report::<app::add::AppAddReport>(),
+        of_report::<app::change::AppChangeReport>(),
+        of_report::<app::list::AppListReport>(),
+        of_report::<app::remove::AppRemoveReport>(),
+        of_report::<cabinet::adopt::AdoptReport>(),
+        of_report::<cabinet::backup::BackupReport>(),
+        of_report::<cabinet::passphrase::PassphraseReport>(),
+        of_report::<cabinet::pin::PinReport>(),
+        of_report::<cabinet::restore::RestoreReport>(),
+        of_report::<cabinet::status::StatusReport>(),
+        of_report::<HistoryReport>(),
+        of_report::<keystore::create::KeystoreCreateReport>(),
+        of_report::<keystore::create::KeystoreAddKeyReport>(),
+        of_report::<keystore::change::KeystoreChangeReport>(),
+        of_report::<keystore::import::KeystoreImportReport>(),
+        of_report::<keystore::export::KeystoreExportReport>(),
+        of_report::<keystore::hand_over::KeystoreHandOverReport>(),
+        of_report::<board::BoardReport>(),
+        of_report::<inventory::InventoryReport>(),
+        of_report::<show::ShowReport>(),
+        of_report::<inspect::InspectReport>(),
+        of_report::<compare::CompareReport>(),
+        of_report::<build::check::CheckReport>(),
+        of_report::<Verdicts>(),
+        of_report::<build::sign::SignReport>(),
+        of_report::<Signed>(),
+        of_report::<build::releases::ReleasesReport>(),
+        of_report::<build::releases::ReleasesCompareReport>(),
+        of_report::<Explained>(),
+        of::<Failure>("ninekeys.error/1"),
+    ]
+}
+
+fn folder() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/schemas")
+}
+
+#[test]
+#[ignore = "writes docs/schemas anew: cargo test --bin ninekeys write_the_schemas -- --ignored"]
+fn write_the_schemas() {
+    fs::create_dir_all(folder()).unwrap();
+    for (name, schema) in all() {
+        let text = serde_json::to_string_pretty(&schema).unwrap() + "\n";
+        fs::write(folder().join(format!("{name}.json")), text).unwrap();
+    }
+}
+
+#[test]
+fn the_schemas_are_those_of_the_answers() {
+    let all = all();
+    for (name, schema) in &all {
+        let text = fs::read_to_string(folder().join(format!("{name}.json"))).unwrap_or_default();
+        let there: Value = serde_json::from_str(&text).unwrap_or_default();
+        assert_eq!(
+            &there, schema,
+            "docs/schemas/{name}.json is not current: write_the_schemas makes it anew"
+        );
+    }
+    let mut names: Vec<String> = all.into_iter().map(|(name, _)| format!("{name}.json")).collect();
+    let files = fs::read_dir(folder()).unwrap();
+    let mut there: Vec<String> =
+        files.map(|file| file.unwrap().file_name().to_string_lossy().into_owned()).collect();
+    names.sort();
+    there.sort();
+    assert_eq!(there, names);
+}
