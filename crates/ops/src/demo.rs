@@ -25,6 +25,9 @@ pub struct Step {
     pub exit: u8,
 }
 
+/// The folder with what every step said.
+pub const LOG: &str = "log";
+
 /// The steps, in the order of the work.
 pub const STEPS: &[Step] = &[
     Step {
@@ -219,7 +222,7 @@ pub fn prepare(ctx: &Ctx<'_>, folder: &Path) -> Result<PathBuf, DemoError> {
     if folder.exists() && std::fs::read_dir(&folder).map_err(failed)?.next().is_some() {
         return Err(DemoError::NotEmpty(folder.display().to_string()));
     }
-    for name in ["builds", "stick", "for-the-store"] {
+    for name in ["builds", "stick", "for-the-store", LOG] {
         files::make_folder(&folder.join(name))?;
     }
     let put = |name: &str, bytes: &[u8]| {

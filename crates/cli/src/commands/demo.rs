@@ -1,24 +1,77 @@
 //! `ninekeys demo`
 
+use std::io;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
-use ninekeys_ops::Ctx;
-use ninekeys_ops::demo::{STEPS, Step, prepare};
+use ninekeys_ops::demo::{LOG, STEPS, Step, prepare};
+use ninekeys_ops::files::{self, Access, Taken};
+use ninekeys_ops::{Ctx, FileError};
+use schemars::JsonSchema;
+use serde::Serialize;
 
-use crate::arguments::Global;
+use crate::arguments::{Format, Global};
 use crate::failure::{Exit, Failure};
-use crate::output::{Line, Output, shell_words};
+use crate::output::{Line, Output, Paper, Report, shell_words};
 
 /// Run a full example in a fresh folder
 ///
-/// Runs a full example in a fresh folder, on made-up builds of a made-up ferry company. Every step shows the
-/// command that a person would type, and runs exactly those words.
+/// Runs a full example in a fresh folder, on made-up builds of a made-up ferry company. Every step shows the command that a
+/// person would type, runs exactly those words, and shows the first line of the answer; the folder `log` has all of it.
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
     /// The folder; it is made, and one that has anything in it is left alone
     #[arg(default_value = "ninekeys-demo")]
     folder: PathBuf,
+    /// Print every answer whole
+    #[arg(long)]
+    whole: bool,
+}
+
+/// What was run.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct DemoReport {
+    /// The folder.
+    folder: String,
+    /// The steps, in order.
+    steps: Vec<Ran>,
+}
+
+/// A step that was run.
+#[derive(Debug, Serialize, JsonSchema)]
+struct Ran {
+    /// What it shows.
+    about: &'static str,
+    /// The words behind the program's name.
+    command: Vec<String>,
+    /// Its exit code.
+    exit: u8,
+    /// The first line of its answer.
+    first_line: String,
+    /// The file with all of its answer.
+    log: String,
+}
+
+impl Report for DemoReport {
+    const SCHEMA: &'static str = "ninekeys.demo/1";
+
+    /// What is said behind the steps, which were told as they went.
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let folder = &self.folder;
+        paper.blank()?;
+        let many = self.steps.len();
+        paper.put(&Line::new().text(format!("That was the whole way: {many} commands, all as expected.")))?;
+        let files = format!("{folder}/signed, {folder}/backups, {folder}/{LOG}, {folder}/ninekeys.toml");
+        paper.put(&Line::new().dim("  files").to(10).text(files).hang(10))?;
+        let go = format!("cd {} && ninekeys", shell_words(&[folder]));
+        paper.put(&Line::new().dim("  next").to(10).typed(go))?;
+        paper.put(&Line::new().to(10).typed("ninekeys show crossing-signing"))?;
+        paper.put(&Line::new().to(10).typed("ninekeys explain build-debuggable"))
+    }
+
+    fn is_quiet(&self) -> bool {
+        false
+    }
 }
 
 pub(crate) fn run(args: &Args, ctx: &Ctx<'_>, global: &Global, out: &mut Output) -> Result<Exit, Failure> {
@@ -28,29 +81,36 @@ pub(crate) fn run(args: &Args, ctx: &Ctx<'_>, global: &Global, out: &mut Output)
         Failure::plain(Exit::Damaged, ATTEMPT, &format!("this program: {error}"))
             .say("start it by its whole path")
     })?;
-    out.lines(&[Line::new()
-        .text("Gannet Point Ferries, a made-up ferry company, makes its first signed release in ")
-        .bold(args.folder.display().to_string())
-        .text(".")]);
-    for step in STEPS {
-        announce(step, out);
-        run_step(step, &program, &folder, global)?;
+    let told = global.format == Format::Text;
+    if told {
+        out.lines(&[Line::new()
+            .text("Gannet Point Ferries, a made-up ferry company, makes its first signed release in ")
+            .bold(args.folder.display().to_string())
+            .text(".")]);
     }
-    let folder = args.folder.display().to_string();
-    out.lines(&[
-        Line::new(),
-        Line::new()
-            .text("That was the whole way: ")
-            .text(STEPS.len().to_string())
-            .text(" commands, all as expected."),
-        Line::new()
-            .dim("  files")
-            .to(10)
-            .text(format!("{folder}/signed, {folder}/backups, {folder}/ninekeys.toml")),
-        Line::new().dim("  next").to(10).typed(format!("cd {} && ninekeys", shell_words(&[folder]))),
-        Line::new().to(10).typed("ninekeys show crossing-signing"),
-        Line::new().to(10).typed("ninekeys explain build-debuggable"),
-    ]);
+    let mut steps = Vec::new();
+    for (index, step) in STEPS.iter().enumerate() {
+        if told {
+            announce(step, out);
+        }
+        let said = run_step(step, &program, &folder, global)?;
+        let log = Path::new(LOG).join(format!("{:02}-{}.txt", index + 1, name(step)));
+        write(&folder.join(&log), step, &said).map_err(|error| Failure::of(ATTEMPT, &error))?;
+        let first_line = said.lines().find(|line| !line.trim().is_empty()).unwrap_or_default().to_owned();
+        if told {
+            let shown = if args.whole { said.as_str() } else { &first_line };
+            out.lines(&shown.lines().map(|line| Line::new().text(line)).collect::<Vec<_>>());
+        }
+        let command = step.words.iter().map(|&word| word.to_owned()).collect();
+        steps.push(Ran {
+            about: step.about,
+            command,
+            exit: step.exit,
+            first_line,
+            log: log.display().to_string(),
+        });
+    }
+    out.emit(&DemoReport { folder: args.folder.display().to_string(), steps });
     Ok(Exit::Done)
 }
 
@@ -63,8 +123,20 @@ fn announce(step: &Step, out: &mut Output) {
     out.lines(&lines);
 }
 
-/// Runs the words as a child, its output as it comes. What would point it at another cabinet is taken away.
-fn run_step(step: &Step, program: &Path, folder: &Path, global: &Global) -> Result<(), Failure> {
+/// A step as a file's name: the words of its command.
+fn name(step: &Step) -> String {
+    let words = step.words.iter().take(2).take_while(|word| !word.starts_with('-') && !word.contains('.'));
+    words.copied().collect::<Vec<_>>().join("-")
+}
+
+/// What was typed and what came of it, as it would stand on a terminal.
+fn write(path: &Path, step: &Step, said: &str) -> Result<(), FileError> {
+    let text = format!("$ ninekeys {}\n{said}", shell_words(step.words));
+    files::write_whole(path, text.as_bytes(), Access::Usual, Taken::Refuse).map(|_| ())
+}
+
+/// Runs the words as a child and returns what it said. What would point it at another cabinet is taken away.
+fn run_step(step: &Step, program: &Path, folder: &Path, global: &Global) -> Result<String, Failure> {
     let words = shell_words(step.words);
     let attempt = format!("run the demo's step `ninekeys {words}`");
     let mut child = Command::new(program);
@@ -75,12 +147,17 @@ fn run_step(step: &Step, program: &Path, folder: &Path, global: &Global) -> Resu
     if let Some(at) = global.at {
         child.env("NINEKEYS_NOW", at.to_string());
     }
-    let status = child.status().map_err(|e| Failure::plain(Exit::Damaged, &attempt, &e.to_string()))?;
-    let found = status.code();
+    let output = child.output().map_err(|error| {
+        Failure::plain(Exit::Damaged, &attempt, &error.to_string()).say("start the program by its whole path")
+    })?;
+    let said = [output.stdout, output.stderr].concat();
+    let said = String::from_utf8_lossy(&said).into_owned();
+    let found = output.status.code();
     if found == Some(i32::from(step.exit)) {
-        return Ok(());
+        return Ok(said);
     }
     let found = found.map_or_else(|| "a signal".into(), |code| format!("exit code {code}"));
-    let because = format!("it ended with {found}, not with exit code {}", step.exit);
-    Err(Failure::plain(Exit::Defect, &attempt, &because))
+    let because = format!("it ended with {found}, not with exit code {}; it said: {said}", step.exit);
+    Err(Failure::plain(Exit::Defect, &attempt, &because)
+        .say("tell the makers of this tool, with what you typed and what it said"))
 }

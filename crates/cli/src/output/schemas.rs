@@ -8,6 +8,7 @@ use schemars::{JsonSchema, Schema};
 use serde_json::{Map, Value, json};
 
 use super::{HistoryReport, Report, Signed, Verdicts};
+use crate::commands::demo::DemoReport;
 use crate::commands::explain::Explained;
 use crate::failure::Failure;
 
@@ -69,6 +70,7 @@ fn all() -> Vec<(String, Value)> {
         of_report::<Signed>(),
         of_report::<build::releases::ReleasesReport>(),
         of_report::<build::releases::ReleasesCompareReport>(),
+        of_report::<DemoReport>(),
         of_report::<Explained>(),
         of::<Failure>("ninekeys.error/1"),
     ]

@@ -6,7 +6,11 @@ fn the_demo_runs_the_whole_way_and_leaves_what_it_made() {
     let env = TestEnv::new(PROGRAM);
     let said = env.run("demo ferries").exit(0);
     said.says("$ ninekeys keystore create crossing-signing").says("✓ Ready for direct release");
-    said.says("build-debuggable").says("cd ferries && ninekeys");
+    said.says("cd ferries && ninekeys").is_silent_on("rules looked at, all fine     Crossing 2.4.0 (12)\n\n");
+    let log = std::fs::read_dir(env.path("ferries/log")).unwrap().count();
+    assert!(log > 15, "{log} steps");
+    let sign = env.read("ferries/log/01-init.txt");
+    assert!(String::from_utf8(sign).unwrap().starts_with("$ ninekeys init --title 'Gannet Point Ferries'"));
     assert!(env.path("ferries/signed/crossing-2.4.0-12-direct.apk").is_file());
     // what it printed can be typed afterwards
     env.run("board --project ferries").exit(0).says("Gannet Point Ferries");
@@ -19,4 +23,16 @@ fn a_folder_with_anything_in_it_is_left_alone() {
     let before = env.files();
     env.run("demo ferries").exit(5).says("ferries is there and not empty");
     assert_eq!(env.files(), before);
+}
+
+#[test]
+fn the_whole_of_it_is_printed_when_asked_for_and_programs_get_one_document() {
+    let env = TestEnv::new(PROGRAM);
+    env.run("demo whole --whole").exit(0).says("build-debuggable").says("signed with   crossing-signing");
+    let json = env.run("demo json --format json").exit(0).json();
+    assert_eq!(json["schema"], "ninekeys.demo/1");
+    for step in json["steps"].as_array().unwrap() {
+        assert!(!step["first_line"].as_str().unwrap().is_empty(), "{step}");
+        assert!(env.path("json").join(step["log"].as_str().unwrap()).is_file(), "{step}");
+    }
 }
