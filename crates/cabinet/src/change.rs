@@ -177,6 +177,28 @@ impl Change<'_> {
         Ok(())
     }
 
+    /// Takes an item out for good, its sealed part included. `item` has to be of the revision that is there, and nothing
+    /// may name it.
+    ///
+    /// # Errors
+    /// [`CabinetError::ChangedMeanwhile`], [`CabinetError::StillNamed`], [`CabinetError::Io`].
+    pub fn take_out(&mut self, item: &Item) -> Result<(), CabinetError> {
+        let known = self.inventory.get(&item.id).map(|known| known.revision);
+        if known != Some(item.revision) {
+            return Err(CabinetError::ChangedMeanwhile(item.name.clone()));
+        }
+        if let Some(by) = self.inventory.dependents(&item.id).next() {
+            return Err(CabinetError::StillNamed { name: item.name.clone(), by: by.name.clone() });
+        }
+        self.remove((RecordKind::Item, item.id.to_string()))?;
+        if let Some(names) = &mut self.names {
+            names.remove(&item.name.to_lowercase());
+        }
+        self.moved.remove(&item.id);
+        Arc::make_mut(&mut self.inventory).take_out(&item.id);
+        Ok(())
+    }
+
     /// Takes a written item into what is known of the cabinet.
     fn know(&mut self, item: Item) {
         if let Some(names) = &mut self.names {

@@ -83,6 +83,14 @@ pub enum CabinetError {
         /// The time now.
         now: String,
     },
+    /// An item that another names cannot be taken out.
+    #[error("{name} cannot be taken out: {by} needs it")]
+    StillNamed {
+        /// The item.
+        name: String,
+        /// Who names it.
+        by: String,
+    },
     /// The name is taken.
     #[error("the name {0} is taken")]
     NameTaken(String),

@@ -1,11 +1,18 @@
 //! Digests of small things, and their digits.
 
-use aws_lc_rs::digest::{SHA256, digest};
+use aws_lc_rs::digest::{SHA1_FOR_LEGACY_USE_ONLY, SHA256, digest};
 
 /// SHA-256 of some bytes.
 pub fn sha256(bytes: &[u8]) -> [u8; 32] {
     let mut out = [0; 32];
     out.copy_from_slice(digest(&SHA256, bytes).as_ref());
+    out
+}
+
+/// SHA-1 of some bytes: for registration pages that know certificates by it, and for nothing else.
+pub fn sha1(bytes: &[u8]) -> [u8; 20] {
+    let mut out = [0; 20];
+    out.copy_from_slice(digest(&SHA1_FOR_LEGACY_USE_ONLY, bytes).as_ref());
     out
 }
 

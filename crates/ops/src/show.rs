@@ -1,17 +1,19 @@
 //! `show`: one item with all that hangs on it.
 
+use base64ct::{Base64, Encoding};
 use jiff::Timestamp;
 use ninekeys_cabinet::CabinetError;
 use ninekeys_core::android::V2Algorithm;
-use ninekeys_core::digest::from_hex;
+use ninekeys_core::digest::{from_hex, hex, sha1, sha256};
 use ninekeys_core::keys::PublicKey;
-use ninekeys_core::model::{Facts, Inventory, Item, NotFound, Role, State, Use};
+use ninekeys_core::model::{CertificateFacts, Facts, Inventory, Item, NotFound, Role, State, Use};
 use ninekeys_formats::x509::KeyShape;
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
 use crate::answers::{CertificateSaid, KeySaid};
+use crate::app::statement::with_colons;
 use crate::ctx::{Ctx, OpenError};
 
 /// An item, whole.
@@ -60,6 +62,34 @@ pub struct Part {
     pub certificate: CertificateSaid,
     /// The certificate's serial number, hexadecimal.
     pub serial: String,
+    /// The certificate's fingerprints as registration pages want them.
+    pub forms: Forms,
+}
+
+/// Fingerprints of a certificate as registration pages want them.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Forms {
+    /// SHA-256: pairs of upper-case digits with colons between.
+    pub sha256: String,
+    /// SHA-1, in the same form.
+    pub sha1: String,
+    /// SHA-1 in Base64.
+    pub sha1_base64: String,
+    /// SHA-256 in Base64.
+    pub sha256_base64: String,
+}
+
+impl Forms {
+    fn of(certificate: &CertificateFacts) -> Self {
+        let der = from_hex(&certificate.der).unwrap_or_default();
+        let (sha1, sha256) = (sha1(&der), sha256(&der));
+        Forms {
+            sha256: with_colons(&hex(&sha256)),
+            sha1: with_colons(&hex(&sha1)),
+            sha1_base64: Base64::encode_string(&sha1),
+            sha256_base64: Base64::encode_string(&sha256),
+        }
+    }
 }
 
 /// Something that hangs on the item.
@@ -169,6 +199,7 @@ fn parts(all: &Inventory, item: &Item) -> Vec<Part> {
             key: key.into(),
             certificate: certificate.as_ref().into(),
             serial: certificate.serial.clone(),
+            forms: Forms::of(certificate),
         })
     };
     facts.entries.iter().filter_map(part).collect()

@@ -4,6 +4,7 @@ use ninekeys_ops::app::add::{AppAddError, IdError};
 use ninekeys_ops::app::change::AppChangeError;
 use ninekeys_ops::app::list::AppListError;
 use ninekeys_ops::app::remove::AppRemoveError;
+use ninekeys_ops::app::statement::AppStatementError;
 
 use super::{Class, Classify, Exit, again, class, say};
 
@@ -62,6 +63,22 @@ impl Classify for AppRemoveError {
             Self::UnknownApp(_) => class(Exit::Usage, &["app", "list"]),
             Self::NotSure { .. } => again(Exit::Refused, &["--yes"]),
             Self::Ask(_) => again(Exit::Refused, &[]),
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+        }
+    }
+}
+
+impl Classify for AppStatementError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Project(inner) => inner.class(),
+            Self::UnknownApp(_) => class(Exit::Usage, &["app", "list"]),
+            Self::NotAndroid(app) => class(Exit::Usage, &["app", "change", app, "--package", "PACKAGE"]),
+            Self::NoKey(app) => {
+                let name = format!("{app}-signing");
+                class(Exit::Refused, &["keystore", "create", &name, "--app", app, "--common-name", "NAME"])
+            }
             Self::Open(inner) => inner.class(),
             Self::Cabinet(inner) => inner.class(),
         }

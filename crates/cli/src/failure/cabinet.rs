@@ -38,6 +38,7 @@ impl Classify for CabinetError {
             Self::ChangedMeanwhile(_) => again(Exit::Refused, &[]),
             Self::ClockBehind { .. } => class(Exit::Refused, &["cabinet", "history"]),
             Self::Exists | Self::LastMember => class(Exit::Refused, &["cabinet", "status"]),
+            Self::StillNamed { by, .. } => class(Exit::Refused, &["show", by]),
             Self::NameTaken(name) => class(Exit::Refused, &["show", name]),
             Self::Name(_) => say(Exit::Usage, "choose another name"),
             Self::NotFound(_) => class(Exit::Usage, &["inventory"]),

@@ -8,6 +8,9 @@ use ninekeys_ops::keystore::create::{AddKeyError, CompleteError, CreateError, Ma
 use ninekeys_ops::keystore::export::ExportError;
 use ninekeys_ops::keystore::hand_over::HandOverError;
 use ninekeys_ops::keystore::import::ImportError;
+use ninekeys_ops::keystore::password::PasswordReadError;
+use ninekeys_ops::keystore::retire::RetireError;
+use ninekeys_ops::keystore::take_out::TakeOutError;
 use ninekeys_ops::keystore::{AliasError, AliasTaken, AppsError, FindError, NoAlias, PasswordChoiceError};
 
 use super::{Class, Classify, Exit, again, class, defect, say};
@@ -251,6 +254,39 @@ impl Classify for EncryptError {
                 say(Exit::Refused, "ask the receiver for a key of RSA 2048 or more, or EC P-256 or P-384")
             }
             Self::Provider | Self::Random(_) | Self::Envelope(_) => defect(),
+        }
+    }
+}
+
+impl Classify for RetireError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Find(inner) => inner.class(),
+            Self::Already { keystore, .. } => class(Exit::Refused, &["show", keystore]),
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+        }
+    }
+}
+
+impl Classify for TakeOutError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Find(inner) => inner.class(),
+            Self::NotSure { .. } => again(Exit::Refused, &["--yes"]),
+            Self::Ask(_) => again(Exit::Refused, &[]),
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+        }
+    }
+}
+
+impl Classify for PasswordReadError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Find(inner) => inner.class(),
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
         }
     }
 }

@@ -7,6 +7,7 @@ use ninekeys_ops::app::add::AppAddReport;
 use ninekeys_ops::app::change::AppChangeReport;
 use ninekeys_ops::app::list::AppListReport;
 use ninekeys_ops::app::remove::AppRemoveReport;
+use ninekeys_ops::app::statement::AppStatementReport;
 
 use super::line::{Line, Paper, Sign};
 use super::{Report, words};
@@ -116,5 +117,19 @@ impl Report for AppRemoveReport {
             paper.put(&row("  ledger", format!("keeps its {many}")))?;
         }
         Ok(())
+    }
+}
+
+impl Report for AppStatementReport {
+    const SCHEMA: &'static str = "ninekeys.app-statement/1";
+
+    /// The file itself, ready to be put in its place.
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let text = serde_json::to_string_pretty(&self.statements)?;
+        text.lines().try_for_each(|line| paper.put(&Line::new().text(line)))
+    }
+
+    fn is_quiet(&self) -> bool {
+        false
     }
 }

@@ -91,6 +91,9 @@ impl Report for ShowReport {
             paper.put(&row("  begins", &words::day_and_distance(self.at, part.certificate.not_before)))?;
             paper.put(&row("  ends", &words::day_and_distance(self.at, part.certificate.not_after)))?;
             paper.put(&row("  certificate", &words::whole(&part.certificate.sha256)))?;
+            paper.put(&row("  its SHA-1", &part.forms.sha1))?;
+            let base64 = format!("SHA-1 {}, SHA-256 {}", part.forms.sha1_base64, part.forms.sha256_base64);
+            paper.put(&row("  in Base64", &base64))?;
             paper.put(&row("  public key", &words::whole(&part.key.sha256)))?;
         }
         if self.parts.is_empty() {

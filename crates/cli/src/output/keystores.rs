@@ -2,7 +2,7 @@
 
 use std::io;
 
-use ninekeys_core::model::Role;
+use ninekeys_core::model::{Role, State};
 use ninekeys_ops::answers::AppSaid;
 use ninekeys_ops::compare::{CompareReport, Sameness, Side};
 use ninekeys_ops::keystore::OtherKey;
@@ -11,6 +11,8 @@ use ninekeys_ops::keystore::create::{KeyMade, KeystoreAddKeyReport, KeystoreCrea
 use ninekeys_ops::keystore::export::{Form, KeystoreExportReport, PasswordFrom};
 use ninekeys_ops::keystore::hand_over::KeystoreHandOverReport;
 use ninekeys_ops::keystore::import::{ImportedKey, KeystoreImportReport};
+use ninekeys_ops::keystore::retire::KeystoreRetireReport;
+use ninekeys_ops::keystore::take_out::KeystoreTakeOutReport;
 
 use super::line::{Line, Paper, Sign};
 use super::{Report, words};
@@ -448,4 +450,47 @@ fn compared_side(report: &CompareReport, index: usize, side: &Side, paper: &mut 
         paper.put(&Line::new().text("    ").sign(Sign::Warn).text(format!(" {note}")).hang(6))?;
     }
     Ok(())
+}
+
+impl Report for KeystoreRetireReport {
+    const SCHEMA: &'static str = "ninekeys.keystore-retire/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let head = Line::new().sign(Sign::Fine).text(" ").bold(&self.keystore);
+        let (says, words) = match self.state {
+            State::Retired => (
+                "   retired: nothing is signed with it by itself; it is kept, and can be exported",
+                &["--back"][..],
+            ),
+            State::Active => ("   in use again", &[][..]),
+        };
+        paper.put(&head.text(says).hang(2))?;
+        if !self.without_key.is_empty() {
+            let apps: Vec<&str> = self.without_key.iter().map(String::as_str).collect();
+            paper.put(&warn(format!(
+                "{} has no other signing key: updates of it cannot be signed now",
+                and(&apps)
+            )))?;
+        }
+        if words.is_empty() {
+            return Ok(());
+        }
+        let undo = [&["keystore", "retire", &self.keystore], words].concat();
+        paper.put(&Line::new().dim("  undo").to(VALUE).command(&undo))
+    }
+}
+
+impl Report for KeystoreTakeOutReport {
+    const SCHEMA: &'static str = "ninekeys.keystore-take-out/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let head = Line::new().sign(Sign::Fine).text(" ").bold(&self.keystore);
+        paper
+            .put(&head.text("   is not in the cabinet any more; copies made before still have it").hang(2))?;
+        if !self.kept.is_empty() {
+            let text = format!("{}, since something else needs it", self.kept.join(", "));
+            paper.put(&row("  stays", &text))?;
+        }
+        Ok(())
+    }
 }

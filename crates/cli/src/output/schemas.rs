@@ -10,6 +10,7 @@ use serde_json::{Map, Value, json};
 use super::{HistoryReport, Report, Signed, Verdicts};
 use crate::commands::demo::DemoReport;
 use crate::commands::explain::Explained;
+use crate::commands::keystore::password::Told;
 use crate::failure::Failure;
 
 /// A report's name, and what its answer looks like.
@@ -70,6 +71,10 @@ fn all() -> Vec<(String, Value)> {
         of_report::<Signed>(),
         of_report::<build::releases::ReleasesReport>(),
         of_report::<build::releases::ReleasesCompareReport>(),
+        of_report::<app::statement::AppStatementReport>(),
+        of_report::<keystore::retire::KeystoreRetireReport>(),
+        of_report::<keystore::take_out::KeystoreTakeOutReport>(),
+        of_report::<Told>(),
         of_report::<DemoReport>(),
         of_report::<Explained>(),
         of::<Failure>("ninekeys.error/1"),

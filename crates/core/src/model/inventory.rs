@@ -245,6 +245,11 @@ impl Inventory {
         self.items.insert(item.id, item);
     }
 
+    /// Takes an item out.
+    pub fn take_out(&mut self, id: &ItemId) {
+        self.items.remove(id);
+    }
+
     /// The items, in no meaningful order.
     pub fn iter(&self) -> impl Iterator<Item = &Item> {
         self.items.values()

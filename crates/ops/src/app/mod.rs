@@ -4,3 +4,4 @@ pub mod add;
 pub mod change;
 pub mod list;
 pub mod remove;
+pub mod statement;

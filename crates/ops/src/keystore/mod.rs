@@ -5,6 +5,9 @@ pub mod create;
 pub mod export;
 pub mod hand_over;
 pub mod import;
+pub mod password;
+pub mod retire;
+pub mod take_out;
 
 use ninekeys_cabinet::{CabinetError, Change, NewItem};
 use ninekeys_core::digest::{hex, sha256_hex};
@@ -13,7 +16,7 @@ use ninekeys_core::model::{
     CertificateFacts, Facts, Inventory, Item, ItemId, KeyFacts, KeystoreEntry, KeystoreFacts, NotFound, Role,
     Use,
 };
-use ninekeys_core::password::{self, PasswordError};
+use ninekeys_core::password::{self as strength, PasswordError};
 use ninekeys_formats::secret::{Secret, SecretBytes, SecretText};
 use ninekeys_formats::x509::Certificate;
 use schemars::JsonSchema;
@@ -211,18 +214,18 @@ pub(crate) fn choose_password(
     known: &[&str],
 ) -> Result<(SecretText, bool), PasswordChoiceError> {
     let chosen = match from {
-        NewPassword::Generated => return Ok((password::generate(&ctx.env)?, false)),
+        NewPassword::Generated => return Ok((strength::generate(&ctx.env)?, false)),
         NewPassword::Given(given) => given,
         NewPassword::Asked => {
             let judge = |text: &SecretText| {
-                password::judge(text, known).map(|_| ()).map_err(|error| error.to_string())
+                strength::judge(text, known).map(|_| ()).map_err(|error| error.to_string())
             };
             let asked = ctx.ask.new_secret("Password for the keystore", &judge)?;
             asked.ok_or(PasswordChoiceError::NobodyToAsk)?
         }
     };
-    let strength = password::judge(&chosen, known)?;
-    Ok((chosen, strength.weak))
+    let judged = strength::judge(&chosen, known)?;
+    Ok((chosen, judged.weak))
 }
 
 /// A secret text as secret bytes: a password as a keystore's sealed part, a file's content.

@@ -4,6 +4,7 @@ mod add;
 mod change;
 mod list;
 mod remove;
+mod statement;
 
 use clap::Subcommand;
 use ninekeys_ops::Ctx;
@@ -18,6 +19,7 @@ pub(crate) enum Command {
     List(list::Args),
     Change(change::Args),
     Remove(remove::Args),
+    Statement(statement::Args),
 }
 
 /// Runs one of them.
@@ -27,5 +29,6 @@ pub(crate) fn run(command: Command, ctx: &Ctx<'_>, out: &mut Output) -> Result<E
         Command::List(args) => list::run(&args, ctx, out),
         Command::Change(args) => change::run(args, ctx, out),
         Command::Remove(args) => remove::run(&args, ctx, out),
+        Command::Statement(args) => statement::run(&args, ctx, out),
     }
 }

@@ -7,6 +7,9 @@ mod create;
 mod export;
 mod hand_over;
 mod import;
+pub(crate) mod password;
+mod retire;
+mod take_out;
 
 use clap::Subcommand;
 use ninekeys_ops::Ctx;
@@ -23,6 +26,9 @@ pub(crate) enum Command {
     Import(import::Args),
     Export(export::Args),
     HandOver(hand_over::Args),
+    Password(password::Args),
+    Retire(retire::Args),
+    TakeOut(take_out::Args),
 }
 
 /// Runs one of them.
@@ -34,5 +40,8 @@ pub(crate) fn run(command: Command, ctx: &Ctx<'_>, out: &mut Output) -> Result<E
         Command::Import(args) => import::run(args, ctx, out),
         Command::Export(args) => export::run(args, ctx, out),
         Command::HandOver(args) => hand_over::run(args, ctx, out),
+        Command::Password(args) => password::run(&args, ctx, out),
+        Command::Retire(args) => retire::run(&args, ctx, out),
+        Command::TakeOut(args) => take_out::run(&args, ctx, out),
     }
 }

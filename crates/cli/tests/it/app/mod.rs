@@ -2,3 +2,4 @@ mod add;
 mod change;
 mod list;
 mod remove;
+mod statement;

@@ -4,3 +4,6 @@ mod create;
 mod export;
 mod hand_over;
 mod import;
+mod password;
+mod retire;
+mod take_out;
