@@ -100,6 +100,13 @@ fn instead(error: &clap::Error, typed: &[String]) -> Option<Vec<String>> {
         _ => return None,
     };
     let wrong = first(error, wrong);
+    if let Some(noun) = noun_of(&wrong).filter(|_| error.kind() == ErrorKind::InvalidSubcommand) {
+        let with_noun = typed.iter().flat_map(|word| match *word == wrong {
+            true => vec![noun.clone(), word.clone()],
+            false => vec![word.clone()],
+        });
+        return Some(with_noun.collect()).filter(|words: &Vec<String>| understood(words));
+    }
     // the likeliest is the last; an option is named with the value that it wants
     let meant = context(error, meant).pop()?;
     let meant = meant.split_whitespace().next()?.to_owned();
@@ -109,13 +116,26 @@ fn instead(error: &clap::Error, typed: &[String]) -> Option<Vec<String>> {
         _ => word.clone(),
     });
     let replaced: Vec<String> = replaced.collect();
-    // advice runs: what would still not be understood is no advice
-    let whole = std::iter::once("ninekeys").chain(replaced.iter().map(String::as_str));
-    let understood = match <Cli as clap::Parser>::try_parse_from(whole) {
+    (replaced != typed && understood(&replaced)).then_some(replaced)
+}
+
+/// The noun whose command was typed without it, where there is one alone.
+fn noun_of(command: &str) -> Option<String> {
+    let all = <Cli as clap::CommandFactory>::command();
+    let mut nouns = all
+        .get_subcommands()
+        .filter(|noun| noun.get_name() != "help" && noun.find_subcommand(command).is_some());
+    let noun = nouns.next()?;
+    nouns.next().is_none().then(|| noun.get_name().to_owned())
+}
+
+/// Advice runs: what would still not be understood is no advice.
+fn understood(words: &[String]) -> bool {
+    let whole = std::iter::once("ninekeys").chain(words.iter().map(String::as_str));
+    match <Cli as clap::Parser>::try_parse_from(whole) {
         Ok(_) => true,
         Err(error) => error.kind() == ErrorKind::DisplayHelp,
-    };
-    (understood && replaced != typed).then_some(replaced)
+    }
 }
 
 #[cfg(test)]
@@ -139,6 +159,7 @@ mod tests {
             assert_eq!(said(line), (because.to_owned(), next.to_owned()), "{line}");
         };
         expect("sgin a.apk", "there is no command sgin", "sign a.apk");
+        expect("history --format json", "there is no command history", "cabinet history --format json");
         expect("sign a.apk --replaec", "there is no option or word --replaec here", "sign a.apk --replace");
         expect("keystore crate x", "there is no command crate", "keystore create x");
         expect("sign", "<BUILD>... is missing", "help sign");

@@ -45,7 +45,7 @@ pub struct Cell {
 /// One app.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Row {
-    /// Its name in the project file.
+    /// Its name in the project file; empty for the keys of no app.
     pub app: String,
     /// What people call it.
     pub title: String,
@@ -73,7 +73,7 @@ pub struct Board<M = Mend> {
     pub at: Timestamp,
     /// Days within which something falls due.
     pub due_days: u32,
-    /// The apps, by title.
+    /// The apps, by title; keys that are for no app yet have a row of their own, the last.
     pub rows: Vec<Row>,
     /// What to do, the most pressing first.
     pub tasks: Vec<Task<M>>,
@@ -104,6 +104,7 @@ pub struct BoardView<'a> {
 pub fn board(view: &BoardView<'_>) -> Board {
     let mut rows: Vec<Row> = view.project.apps.iter().map(|(name, app)| row(view, name, app)).collect();
     rows.sort_by(|a, b| a.title.cmp(&b.title));
+    rows.extend(row_of_no_app(view));
     Board {
         title: view.project.title.clone(),
         at: view.now,
@@ -116,6 +117,30 @@ pub fn board(view: &BoardView<'_>) -> Board {
 fn row(view: &BoardView<'_>, name: &str, app: &App) -> Row {
     let cells = NineKey::ALL.iter().map(|key| cell(view, *key, name, app)).collect();
     Row { app: name.into(), title: app.title.clone(), cells }
+}
+
+/// The keys in use that are for no app of any project: they are easily forgotten.
+fn row_of_no_app(view: &BoardView<'_>) -> Option<Row> {
+    let keystores = view.inventory.keystores().into_iter().filter(|(item, _)| item.state == State::Active);
+    let mut alone: Vec<(NineKey, Standing)> = Vec::new();
+    for (item, facts) in keystores {
+        for entry in facts.entries.iter().filter(|entry| entry.uses.is_empty()) {
+            let state = android_state(view, item, entry, entry.role);
+            alone.push((entry.role.nine_key(), state));
+        }
+    }
+    if alone.is_empty() {
+        return None;
+    }
+    let cells = NineKey::ALL.iter().map(|key| {
+        let own = alone.iter().filter(|(of, _)| of == key).map(|(_, state)| state);
+        match own.min_by_key(|(mark, ..)| *mark).cloned() {
+            Some((mark, item, not_after)) => Cell { key: *key, mark, item: Some(item), not_after },
+            None if *key == NineKey::Cabinet => cabinet_cell(view),
+            None => Cell { key: *key, mark: Mark::NotNeeded, item: None, not_after: None },
+        }
+    });
+    Some(Row { app: String::new(), title: "no app yet".into(), cells: cells.collect() })
 }
 
 fn cell(view: &BoardView<'_>, key: NineKey, name: &str, app: &App) -> Cell {

@@ -9,6 +9,7 @@ use ninekeys_ops::cabinet::passphrase::PassphraseError;
 use ninekeys_ops::cabinet::pin::PinError;
 use ninekeys_ops::cabinet::restore::RestoreError;
 use ninekeys_ops::cabinet::status::StatusError;
+use ninekeys_ops::cabinet::unlock_file::UnlockFileError;
 use ninekeys_ops::init::InitError;
 use ninekeys_ops::outputs::OutputError;
 
@@ -150,6 +151,18 @@ impl Classify for RestoreError {
             Self::NotSure { .. } => again(Exit::Refused, &["--yes"]),
             Self::Ask(_) => again(Exit::Usage, &[]),
             Self::Cabinet(inner) => inner.class(),
+        }
+    }
+}
+
+impl Classify for UnlockFileError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+            Self::Output(OutputError::Exists(_)) => class(Exit::Refused, &["cabinet", "unlock-file", "FILE"]),
+            Self::Output(inner) => inner.class(),
+            Self::File(inner) | Self::Unnamed { cause: inner, .. } => inner.class(),
         }
     }
 }

@@ -12,6 +12,8 @@ use super::{Report, words};
 
 /// Width of the column of titles.
 const TITLES: usize = 17;
+/// The same where it is narrow.
+const SHORT_TITLES: usize = 12;
 /// Width of a column of keys with words.
 const WIDE: usize = 10;
 /// Width of a column of keys with marks alone.
@@ -22,7 +24,8 @@ impl Report for BoardReport {
 
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
         let title = if self.title.is_empty() { "This project" } else { &self.title };
-        let apps = words::count(self.rows.len(), "app");
+        let apps = self.rows.iter().filter(|row| !row.app.is_empty()).count();
+        let apps = words::count(apps, "app");
         let head = Line::new().bold(title).text(format!(" · 9 keys × {apps} · {}", words::day(self.at)));
         paper.put(&head)?;
         paper.blank()?;
@@ -30,13 +33,13 @@ impl Report for BoardReport {
             let next = ["app", "add", "NAME", "--package", "PACKAGE", "--for", "direct"];
             return paper.put(&Line::new().dim("  next   ").command(&next));
         }
-        let wide = paper.width().is_none_or(|width| width >= TITLES + 9 * WIDE - 3);
-        heads(wide, paper)?;
+        let columns = Columns::on(paper);
+        heads(&columns, paper)?;
         for row in &self.rows {
-            paper.put(&app_line(self, row, wide))?;
+            paper.put(&app_line(self, row, &columns))?;
         }
         paper.blank()?;
-        legend(self, wide, paper)?;
+        legend(self, columns.wide, paper)?;
         tasks(self, paper)
     }
 
@@ -45,33 +48,54 @@ impl Report for BoardReport {
     }
 }
 
-fn heads(wide: bool, paper: &mut Paper<'_>) -> io::Result<()> {
-    let width = if wide { WIDE } else { NARROW };
+/// Where the columns stand: with words, or with marks alone, as wide as the paper allows.
+struct Columns {
+    titles: usize,
+    each: usize,
+    wide: bool,
+}
+
+impl Columns {
+    fn on(paper: &Paper<'_>) -> Self {
+        let room = |width: usize| paper.width().is_none_or(|paper| paper >= width);
+        match () {
+            () if room(TITLES + 9 * WIDE - 3) => Columns { titles: TITLES, each: WIDE, wide: true },
+            () if room(TITLES + 9 * NARROW) => Columns { titles: TITLES, each: NARROW, wide: false },
+            () => Columns { titles: SHORT_TITLES, each: NARROW, wide: false },
+        }
+    }
+
+    fn at(&self, index: usize) -> usize {
+        self.titles + index * self.each
+    }
+}
+
+fn heads(columns: &Columns, paper: &mut Paper<'_>) -> io::Result<()> {
     let mut numbers = Line::new();
     let (mut above, mut below) = (Line::new(), Line::new());
     for (index, key) in NineKey::ALL.iter().enumerate() {
-        let at = TITLES + index * width;
+        let at = columns.at(index);
         numbers = numbers.to(at).dim((index + 1).to_string());
         let (first, second) = key.words();
         above = above.to(at).dim(first);
         below = below.to(at).dim(second);
     }
     paper.put(&numbers)?;
-    if wide {
+    if columns.wide {
         paper.put(&above)?;
         paper.put(&below)?;
     }
     Ok(())
 }
 
-fn app_line(report: &BoardReport, row: &Row, wide: bool) -> Line {
-    let title: String = row.title.chars().take(TITLES - 4).collect();
+fn app_line(report: &BoardReport, row: &Row, columns: &Columns) -> Line {
+    let title: String = row.title.chars().take(columns.titles - 4).collect();
     let mut line = Line::new().text("  ").bold(title);
     for (index, cell) in row.cells.iter().enumerate() {
         let sign = Sign::from(cell.mark);
-        line = line.to(TITLES + index * if wide { WIDE } else { NARROW }).sign(sign);
+        line = line.to(columns.at(index)).sign(sign);
         let word = word(report, cell);
-        if wide && !word.is_empty() {
+        if columns.wide && !word.is_empty() {
             line = line.text(" ").like(sign, word);
         }
     }
@@ -98,12 +122,15 @@ fn legend(report: &BoardReport, wide: bool, paper: &mut Paper<'_>) -> io::Result
         (Sign::Missing, "missing".into()),
         (Sign::NotNeeded, "not needed".into()),
     ] {
-        line = line.sign(sign).dim(format!(" {words}   "));
+        line = line.sign(sign).dim(format!(" {}   ", words::tied(&words)));
     }
     paper.put(&line.hang(2))?;
     if !wide {
-        let names: Vec<String> =
-            NineKey::ALL.iter().enumerate().map(|(at, key)| format!("{} {}", at + 1, key.word())).collect();
+        let names: Vec<String> = NineKey::ALL
+            .iter()
+            .enumerate()
+            .map(|(at, key)| words::tied(&format!("{} {}", at + 1, key.word())))
+            .collect();
         paper.put(&Line::new().text("  ").dim(names.join(", ")).hang(2))?;
     }
     Ok(())

@@ -10,6 +10,7 @@ use ninekeys_ops::cabinet::passphrase::PassphraseReport;
 use ninekeys_ops::cabinet::pin::PinReport;
 use ninekeys_ops::cabinet::restore::RestoreReport;
 use ninekeys_ops::cabinet::status::StatusReport;
+use ninekeys_ops::cabinet::unlock_file::UnlockFileReport;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -249,15 +250,36 @@ impl Report for HistoryReport {
             vec![
                 Line::new().dim(row.seq.to_string()),
                 Line::new().dim(words::moment(row.at)),
+                Line::new().dim(format!("{} on {}", row.by, row.machine)),
                 Line::new().text(&row.what),
-                Line::new().dim(format!("by {} on {}", row.by, row.machine)),
             ]
         };
-        let rows: Vec<Vec<Line>> = self.rows.iter().map(row).collect();
-        paper.table(2, &rows)
+        paper.table_of(2, &["change", "when", "by", "what"], &self.rows, row)
     }
 
     fn is_quiet(&self) -> bool {
         false
     }
+}
+
+impl Report for UnlockFileReport {
+    const SCHEMA: &'static str = "ninekeys.cabinet-unlock-file/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let head = Line::new().sign(Sign::Fine).text(" ").bold(&self.file);
+        paper.put(&head.text(format!("   unlocks the cabinet, as the member {}", self.member)).hang(2))?;
+        let text =
+            " whoever has it needs no passphrase: keep it out of version control and off other machines";
+        paper.put(&Line::new().text("  ").sign(Sign::Warn).text(text).hang(4))?;
+        if !self.has_passphrase {
+            paper.put(&no_passphrase())?;
+        }
+        Ok(())
+    }
+}
+
+/// What the loss of every unlock file would mean, and what helps.
+pub(super) fn no_passphrase() -> Line {
+    let text = " no passphrase opens the cabinet: when every unlock file is lost, so is all that is in it   ";
+    Line::new().text("  ").sign(Sign::Warn).text(text).command(&["cabinet", "passphrase"]).hang(4)
 }

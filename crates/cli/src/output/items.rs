@@ -23,11 +23,11 @@ impl Report for InventoryReport {
         let head = format!("{} in the cabinet", words::count(self.items.len(), "item"));
         paper.put(&Line::new().text(head))?;
         paper.blank()?;
-        paper.table_of(2, &self.items, |row| item_row(self, row))?;
+        paper.table_of(2, &HEADS, &self.items, |row| item_row(self, row))?;
         if !self.backed_up {
             paper.blank()?;
             let line =
-                Line::new().text("  ").sign(Sign::Warn).text(" what has no copy cannot be replaced   ");
+                Line::new().text("  ").sign(Sign::Warn).text(" keys marked `no copy` exist only here   ");
             paper.put(&line.command(&["cabinet", "backup", "FOLDER"]).hang(4))?;
         }
         Ok(())
@@ -37,6 +37,9 @@ impl Report for InventoryReport {
         false
     }
 }
+
+/// What stands over the columns of the inventory.
+const HEADS: [&str; 8] = ["name", "alias", "kind", "algorithm", "apps", "until", "certificate", "state"];
 
 fn item_row(report: &InventoryReport, row: &Row) -> Vec<Line> {
     let state = match (row.state, row.mark) {
@@ -156,8 +159,8 @@ impl Report for ReleasesReport {
                 if row.replaced { file.text("  replaced") } else { file },
             ]
         };
-        let rows: Vec<Vec<Line>> = self.releases.iter().map(row).collect();
-        paper.table(2, &rows)
+        let heads = ["release", "for", "signed with", "size", "when", "file"];
+        paper.table_of(2, &heads, &self.releases, row)
     }
 
     fn is_quiet(&self) -> bool {

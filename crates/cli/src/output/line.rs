@@ -9,6 +9,8 @@ use ninekeys_core::findings::Level;
 use rayon::prelude::*;
 use unicode_width::UnicodeWidthStr;
 
+use super::words::TIE;
+
 const GREEN: Style = Style::new().fg_color(Some(anstyle::Color::Ansi256(Ansi256Color(72))));
 const AMBER: Style = Style::new().fg_color(Some(anstyle::Color::Ansi256(Ansi256Color(214))));
 const RED: Style = Style::new().fg_color(Some(anstyle::Color::Ansi256(Ansi256Color(203))));
@@ -177,6 +179,15 @@ impl Line {
         self
     }
 
+    /// Whether nothing stands in it.
+    fn is_empty(&self) -> bool {
+        self.spans.iter().all(|span| match span {
+            Span::Text(_, text) | Span::Typed(text) => text.is_empty(),
+            Span::Sign(_) => false,
+            Span::To(_) => true,
+        })
+    }
+
     /// Spaces up to a column, one at least.
     pub(crate) fn to(mut self, column: usize) -> Self {
         self.spans.push(Span::To(column));
@@ -228,12 +239,15 @@ pub(crate) struct Paper<'a> {
     width: Option<usize>,
     marks: Marks,
     colour: bool,
+    /// Spaces that the line has and that are written as soon as something stands behind them: no line ends in
+    /// spaces, wherever it is broken.
+    owed: usize,
 }
 
 impl<'a> Paper<'a> {
     /// Paper of a width, or endless.
     pub(crate) fn new(out: &'a mut dyn Write, width: Option<usize>, marks: Marks) -> Self {
-        Paper { out, width, marks, colour: true }
+        Paper { out, width, marks, colour: true, owed: 0 }
     }
 
     /// Without colour: nothing has to be taken out again where none can be shown.
@@ -242,6 +256,11 @@ impl<'a> Paper<'a> {
     }
 
     fn styled(&mut self, style: Style, text: &str) -> io::Result<()> {
+        let text = &match text.contains(TIE) {
+            true => Cow::Owned(text.replace(TIE, " ")),
+            false => Cow::Borrowed(text),
+        };
+        self.spaces(0)?;
         if self.colour {
             write!(self.out, "{style}{text}{style:#}")
         } else {
@@ -256,23 +275,30 @@ impl<'a> Paper<'a> {
 
     /// An empty line.
     pub(crate) fn blank(&mut self) -> io::Result<()> {
+        self.owed = 0;
         writeln!(self.out)
     }
 
     /// A line, broken between words where it is too long.
     pub(crate) fn put(&mut self, line: &Line) -> io::Result<()> {
         self.spans(line, 0, line.hang)?;
-        writeln!(self.out)
+        self.blank()
     }
 
     /// Writes a line's parts from a column on and returns the column after them.
     fn spans(&mut self, line: &Line, start: usize, hang: usize) -> io::Result<usize> {
         let mut column = start;
-        for span in &line.spans {
+        let mut spans = line.spans.iter().peekable();
+        while let Some(span) = spans.next() {
             match span {
                 Span::To(wanted) => column = self.gap(column, *wanted)?,
                 Span::Sign(sign) => {
                     let text = sign.text(self.marks);
+                    // a mark stays with its word
+                    if let Some(Span::Text(_, word)) = spans.peek() {
+                        let word = word.trim_start().split(' ').next().unwrap_or_default();
+                        column = self.room_for(columns(text) + 1 + columns(word), column, hang)?;
+                    }
                     self.styled(sign.style(), text)?;
                     column += columns(text);
                 }
@@ -287,8 +313,10 @@ impl<'a> Paper<'a> {
         Ok(column)
     }
 
-    fn spaces(&mut self, mut count: usize) -> io::Result<()> {
+    /// Writes spaces, the owed ones too.
+    fn spaces(&mut self, count: usize) -> io::Result<()> {
         const SPACES: &[u8] = &[b' '; 64];
+        let mut count = count + std::mem::take(&mut self.owed);
         while count > 0 {
             let some = SPACES.get(..count).unwrap_or(SPACES);
             self.out.write_all(some)?;
@@ -300,7 +328,7 @@ impl<'a> Paper<'a> {
     /// Spaces up to a column, one at least, none at the line's start.
     fn gap(&mut self, column: usize, wanted: usize) -> io::Result<usize> {
         let gap = wanted.saturating_sub(column).max(usize::from(column > 0));
-        self.spaces(gap)?;
+        self.owed += gap;
         Ok(column + gap)
     }
 
@@ -327,24 +355,26 @@ impl<'a> Paper<'a> {
         };
         let whole = start + columns(&text);
         if self.width.is_none_or(|width| whole <= width) {
-            if !text.is_empty() {
-                self.styled(style, &text)?;
+            let seen = text.trim_end_matches(' ');
+            if !seen.is_empty() {
+                self.styled(style, seen)?;
             }
+            self.owed += text.len() - seen.len();
             return Ok(whole);
         }
-        let mut column = start;
+        let (mut column, mut broken) = (start, false);
         let room = self.width.map_or(usize::MAX, |width| width.saturating_sub(hang).max(12));
         for (index, word) in text.split(' ').enumerate() {
             for (piece_index, piece) in pieces(word, room).iter().enumerate() {
                 // pieces of one word have no space between them
                 let space = usize::from(index > 0 && piece_index == 0);
                 let long = self.width.is_some_and(|width| column + space + columns(piece) > width);
-                if long && column > hang {
+                if long && column > hang && !piece.is_empty() {
                     self.blank()?;
                     self.spaces(hang)?;
-                    column = hang;
-                } else if space > 0 {
-                    write!(self.out, " ")?;
+                    (column, broken) = (hang, true);
+                } else if space > 0 && !(broken && column == hang) {
+                    self.owed += 1;
                     column += 1;
                 }
                 if !piece.is_empty() {
@@ -359,13 +389,15 @@ impl<'a> Paper<'a> {
     /// Lines whose parts stand in columns: every row has as many cells as there are columns, the last is as
     /// wide as it is. `indent` spaces stand in front.
     pub(crate) fn table(&mut self, indent: usize, rows: &[Vec<Line>]) -> io::Result<()> {
-        self.table_of(indent, rows, Clone::clone)
+        self.table_of(indent, &[], rows, Clone::clone)
     }
 
-    /// The same of rows that are made where they are needed, some at a time and on all cores: a list may have 100,000.
+    /// The same under heads, of rows that are made where they are needed, some at a time and on all cores: a list may have
+    /// 100,000. Where it is wider than the paper, each row stands by itself and the heads are labels.
     pub(crate) fn table_of<T: Sync>(
         &mut self,
         indent: usize,
+        heads: &[&str],
         things: &[T],
         row: impl Fn(&T) -> Vec<Line> + Sync,
     ) -> io::Result<()> {
@@ -378,9 +410,32 @@ impl<'a> Paper<'a> {
             widths.resize(widths.len().max(cells.widths.len()), 0);
             widths.iter_mut().zip(&cells.widths).for_each(|(all, some)| *all = *some.max(all));
         }
+        // a column that nothing stands in needs no head
+        let mut shown: Vec<&str> = heads.to_vec();
+        shown.iter_mut().zip(&widths).filter(|(_, width)| **width == 0).for_each(|(head, _)| *head = "");
+        let head_widths = shown.iter().map(|head| columns(head));
+        widths.iter_mut().zip(head_widths).for_each(|(width, head)| *width = head.max(*width));
         let whole = indent + widths.iter().map(|width| width + 2).sum::<usize>();
-        if self.width.is_some_and(|width| whole > width + 2) {
-            return things.iter().try_for_each(|thing| self.stacked(indent, &row(thing)));
+        if let Some(width) = self.width.filter(|width| whole > width + 2) {
+            if let (Some(last), [_, ..]) = (widths.pop(), shown.as_slice())
+                && width + 2 >= whole - last + LAST_COLUMN
+            {
+                let heads: Vec<Line> = shown.iter().map(|head| Line::new().dim(*head)).collect();
+                self.put(&in_columns(indent, &widths, &heads))?;
+                return things
+                    .iter()
+                    .try_for_each(|thing| self.put(&in_columns(indent, &widths, &row(thing))));
+            }
+            return things.iter().try_for_each(|thing| self.stacked(indent, heads, &row(thing)));
+        }
+        if !shown.is_empty() {
+            let mut line = Line::new();
+            let mut at = indent;
+            for (head, width) in shown.iter().zip(&widths) {
+                line = line.to(at).dim(*head);
+                at += width + 2;
+            }
+            self.put(&line)?;
         }
         for cells in drawn {
             let mut text = cells.text.as_slice();
@@ -391,6 +446,7 @@ impl<'a> Paper<'a> {
                         && *bytes > 0
                     {
                         column = self.gap(column, at)? + columns;
+                        self.spaces(0)?;
                         self.out.write_all(cell)?;
                         text = rest;
                     }
@@ -402,6 +458,20 @@ impl<'a> Paper<'a> {
         Ok(())
     }
 }
+
+/// A row in columns of these widths; what stands in the column behind them is broken within that column.
+fn in_columns(indent: usize, widths: &[usize], cells: &[Line]) -> Line {
+    let (mut line, mut at) = (Line::new(), indent);
+    for (index, cell) in cells.iter().enumerate() {
+        line = line.to(at).hang(at);
+        line.spans.extend(cell.spans.iter().cloned());
+        at += widths.get(index).unwrap_or(&0) + 2;
+    }
+    line
+}
+
+/// With how much room left for it a table's last column is broken rather than every row stacked.
+const LAST_COLUMN: usize = 30;
 
 /// How many rows are drawn together.
 const AT_A_TIME: usize = 1_024;
@@ -422,8 +492,8 @@ impl Cells {
         for thing in things {
             for (at, cell) in row(thing).iter().enumerate() {
                 let before = cells.text.len();
-                let mut paper = Paper { out: &mut cells.text, width: None, marks, colour };
-                let width = paper.spans(cell, 0, 0)?;
+                let mut paper = Paper { out: &mut cells.text, width: None, marks, colour, owed: 0 };
+                let width = paper.spans(cell, 0, 0)? - paper.owed;
                 cells.sizes.push((cells.text.len() - before, width));
                 match cells.widths.get_mut(at) {
                     Some(known) => *known = width.max(*known),
@@ -436,12 +506,23 @@ impl Cells {
 }
 
 impl Paper<'_> {
-    /// A row of a table that is wider than the paper: what it is about on a line, everything else below it.
-    fn stacked(&mut self, indent: usize, row: &[Line]) -> io::Result<()> {
+    /// A row of a table that is wider than the paper: what it is about on a line, everything else below it, each under its
+    /// label where there are heads.
+    fn stacked(&mut self, indent: usize, heads: &[&str], row: &[Line]) -> io::Result<()> {
         let Some((first, rest)) = row.split_first() else { return Ok(()) };
         let mut head = Line::new().to(indent);
         head.spans.extend(first.spans.iter().cloned());
         self.put(&head.hang(indent + 2))?;
+        if let [_, heads @ ..] = heads {
+            let at = indent + 4;
+            let value = at + heads.iter().map(|head| columns(head)).max().unwrap_or(0) + 2;
+            for (head, cell) in heads.iter().zip(rest).filter(|(_, cell)| !cell.is_empty()) {
+                let mut line = Line::new().to(at).dim(*head).to(value).hang(value);
+                line.spans.extend(cell.spans.iter().cloned());
+                self.put(&line)?;
+            }
+            return Ok(());
+        }
         let mut below = Line::new().to(indent + 4);
         for cell in rest.iter().filter(|cell| !cell.spans.is_empty()) {
             if below.spans.len() > 1 {
@@ -494,7 +575,7 @@ mod tests {
     fn commands_are_never_broken() {
         let line = Line::new().text("mend").to(8).typed("ninekeys show crossing").hang(8);
         assert_eq!(printed(&line, Some(34), Marks::Unicode), "mend    ninekeys show crossing\n");
-        assert_eq!(printed(&line, Some(20), Marks::Unicode), "mend    \n    ninekeys show crossing\n");
+        assert_eq!(printed(&line, Some(20), Marks::Unicode), "mend\n    ninekeys show crossing\n");
     }
 
     #[test]
@@ -537,6 +618,41 @@ mod tests {
         assert_eq!(table(Some(33)), wide);
         let stacked = "  ferries\n      signing key  30 y\n  quay\n      up  upload key  2 y\n";
         assert_eq!(table(Some(30)), stacked);
+    }
+
+    #[test]
+    fn a_table_whose_last_column_is_too_wide_breaks_that_one_alone() {
+        let things =
+            ["a short one", "one that is so long that it goes on for more than the rest of the line"];
+        let row =
+            |what: &&str| vec![Line::new().text("7"), Line::new().text("today"), Line::new().text(what)];
+        let said = |width| {
+            let mut out = Vec::new();
+            Paper::new(&mut out, Some(width), Marks::Ascii)
+                .without_colour()
+                .table_of(2, &["no", "when", "what"], &things, row)
+                .unwrap();
+            String::from_utf8(out).unwrap()
+        };
+        let start =
+            "  no  when   what\n  7   today  a short one\n  7   today  one that is so long that it goes on\n";
+        assert_eq!(said(50), format!("{start}             for more than the rest of the line\n"));
+        assert!(said(36).contains("\n      when  today\n      what  a short one\n"), "{}", said(36));
+    }
+
+    #[test]
+    fn no_line_ends_in_spaces_wherever_it_is_broken() {
+        let line = Line::new()
+            .text("  ")
+            .sign(Sign::InUse)
+            .text(" in use")
+            .text("   ")
+            .sign(Sign::Bad)
+            .text(" expired   ");
+        for width in 8..40 {
+            let said = printed(&line, Some(width), Marks::Unicode);
+            assert!(said.lines().all(|line| line == line.trim_end()), "{width}: {said:?}");
+        }
     }
 
     #[test]

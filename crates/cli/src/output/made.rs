@@ -26,6 +26,9 @@ impl Report for InitReport {
         if let Some(file) = &self.unlock_file {
             let text = format!("whoever has {file} needs no passphrase: keep it out of version control");
             paper.put(&Line::new().text("  ").sign(Sign::Warn).to(VALUE).text(text).hang(VALUE))?;
+            if !self.passphrase {
+                paper.put(&super::cabinet::no_passphrase())?;
+            }
         }
         let next = ["app", "add", "NAME", "--package", "PACKAGE", "--for", "direct"];
         paper.put(&Line::new().dim("  next").to(VALUE).command(&next))

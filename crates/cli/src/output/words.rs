@@ -5,6 +5,14 @@ use ninekeys_core::model::{Role, Use};
 
 const DAY: i64 = 86_400;
 
+/// A blank between what belongs together, a number and its unit: no line is broken there. It is printed as any other.
+pub(crate) const TIE: char = '\u{a0}';
+
+/// A text whose words stay on one line.
+pub(crate) fn tied(text: &str) -> String {
+    text.replace(' ', &TIE.to_string())
+}
+
 /// What a key is for: each role that it has with its apps, signing first.
 pub(crate) fn by_role(uses: &[Use]) -> Vec<(Role, Vec<&str>)> {
     let of = |role: Role| {
@@ -17,7 +25,7 @@ pub(crate) fn by_role(uses: &[Use]) -> Vec<(Role, Vec<&str>)> {
 
 /// `11 Jun 2031`
 pub(crate) fn day(at: Timestamp) -> String {
-    at.strftime("%-d %b %Y").to_string()
+    tied(&at.strftime("%-d %b %Y").to_string())
 }
 
 /// `23 d`, `28 y`, `4 d ago`, `today`: days, beyond two years in years.
@@ -28,8 +36,8 @@ pub(crate) fn distance(now: Timestamp, then: Timestamp) -> String {
         if days > 2 * 365 { format!("{} y", (days * 400 + 73_048) / 146_097) } else { format!("{days} d") };
     match (seconds < 0, days) {
         (_, 0) => "today".into(),
-        (true, _) => format!("{length} ago"),
-        (false, _) => length,
+        (true, _) => tied(&format!("{length} ago")),
+        (false, _) => tied(&length),
     }
 }
 
@@ -40,16 +48,16 @@ pub(crate) fn day_and_distance(now: Timestamp, then: Timestamp) -> String {
 
 /// `19 May 2031 12:00 UTC`
 pub(crate) fn moment(at: Timestamp) -> String {
-    at.strftime("%-d %b %Y %H:%M UTC").to_string()
+    tied(&at.strftime("%-d %b %Y %H:%M UTC").to_string())
 }
 
 /// `84.1 MiB`; below a tenth two digits, so that nothing is 0.
 pub(crate) fn size(bytes: u64) -> String {
     let tenths = bytes * 10 / (1 << 20);
     if tenths == 0 {
-        return format!("{:.3} MiB", bytes as f64 / f64::from(1 << 20));
+        return tied(&format!("{:.3} MiB", bytes as f64 / f64::from(1 << 20)));
     }
-    format!("{}.{} MiB", tenths / 10, tenths % 10)
+    tied(&format!("{}.{} MiB", tenths / 10, tenths % 10))
 }
 
 /// Three bytes of a fingerprint: `8C:41:D0…`
@@ -69,7 +77,7 @@ pub(crate) fn whole(fingerprint: &str) -> String {
 /// `1 error`, `2 errors`
 pub(crate) fn count(number: usize, word: &str) -> String {
     let plural = if number == 1 { "" } else { "s" };
-    format!("{number} {word}{plural}")
+    tied(&format!("{number} {word}{plural}"))
 }
 
 #[cfg(test)]
@@ -79,7 +87,7 @@ mod tests {
     #[test]
     fn distances_are_in_days_and_beyond_two_years_in_years() {
         let now: Timestamp = "2031-05-19T00:00:00Z".parse().unwrap();
-        let at = |text: &str| distance(now, text.parse().unwrap());
+        let at = |text: &str| distance(now, text.parse().unwrap()).replace(TIE, " ");
         assert_eq!(at("2031-06-11T00:00:00Z"), "23 d");
         assert_eq!(at("2031-05-15T00:00:00Z"), "4 d ago");
         assert_eq!(at("2031-05-19T20:00:00Z"), "today");
@@ -90,10 +98,10 @@ mod tests {
 
     #[test]
     fn sizes_and_fingerprints_are_short() {
-        assert_eq!(size(88_185_241), "84.0 MiB");
-        assert_eq!(size(5_000), "0.005 MiB");
+        assert_eq!(size(88_185_241), tied("84.0 MiB"));
+        assert_eq!(size(5_000), tied("0.005 MiB"));
         assert_eq!(short("8c41d0ff00"), "8C:41:D0…");
         assert_eq!(whole("8c41d0"), "8C:41:D0");
-        assert_eq!((count(1, "error"), count(2, "error")), ("1 error".into(), "2 errors".into()));
+        assert_eq!((count(1, "error"), count(2, "error")), (tied("1 error"), tied("2 errors")));
     }
 }

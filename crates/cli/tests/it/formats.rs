@@ -62,6 +62,7 @@ const ANSWERS: &[(&str, i32)] = &[
     ("cabinet backup copies", 0),
     ("cabinet passphrase --new-passphrase-in new", 0),
     ("cabinet pin", 0),
+    ("cabinet unlock-file second.txt", 0),
     ("cabinet adopt copies/ninekeys-20310519T120000Z.cabinet", 0),
     ("cabinet restore copies/ninekeys-20310519T120000Z.cabinet --yes", 0),
     ("app remove deckhand --yes", 0),

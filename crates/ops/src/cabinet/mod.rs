@@ -6,3 +6,4 @@ pub mod passphrase;
 pub mod pin;
 pub mod restore;
 pub mod status;
+pub mod unlock_file;

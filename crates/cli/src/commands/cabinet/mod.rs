@@ -7,6 +7,7 @@ mod passphrase;
 mod pin;
 mod restore;
 mod status;
+mod unlock_file;
 
 use clap::Subcommand;
 use ninekeys_ops::Ctx;
@@ -19,6 +20,7 @@ use crate::output::Output;
 pub(crate) enum Command {
     Status(status::Args),
     Passphrase(passphrase::Args),
+    UnlockFile(unlock_file::Args),
     Backup(backup::Args),
     Restore(restore::Args),
     History(history::Args),
@@ -31,6 +33,7 @@ pub(crate) fn run(command: Command, ctx: &Ctx<'_>, out: &mut Output) -> Result<E
     match command {
         Command::Status(args) => status::run(&args, ctx, out),
         Command::Passphrase(args) => passphrase::run(&args, ctx, out),
+        Command::UnlockFile(args) => unlock_file::run(&args, ctx, out),
         Command::Backup(args) => backup::run(&args, ctx, out),
         Command::Restore(args) => restore::run(&args, ctx, out),
         Command::History(args) => history::run(&args, ctx, out),

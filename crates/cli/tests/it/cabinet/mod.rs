@@ -8,3 +8,4 @@ mod pin;
 mod restore;
 mod status;
 mod trust;
+mod unlock_file;
