@@ -3,6 +3,7 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use ninekeys_core::model::Project;
 use schemars::generate::SchemaSettings;
 use schemars::{JsonSchema, Schema};
 use serde_json::{Map, Value, json};
@@ -37,6 +38,12 @@ fn of<T: JsonSchema>(name: &str) -> (String, Value) {
         }
     }
     (short, schema)
+}
+
+/// What the project file may say, for editors.
+fn of_project_file() -> (String, Value) {
+    let generator = SchemaSettings::draft2020_12().for_deserialize().into_generator();
+    ("project-file".into(), generator.into_root_schema_for::<Project>().to_value())
 }
 
 fn all() -> Vec<(String, Value)> {
@@ -79,6 +86,7 @@ fn all() -> Vec<(String, Value)> {
         of_report::<DemoReport>(),
         of_report::<Explained>(),
         of::<Failure>("ninekeys.error/1"),
+        of_project_file(),
     ]
 }
 

@@ -21,6 +21,7 @@ mod compare;
 mod completions;
 mod crash;
 mod demo;
+mod docs;
 mod explain;
 mod formats;
 mod help;

@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 use super::{Destination, Name, Platform};
 
 /// The whole project file.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Project {
     /// What the board is headed with.
