@@ -149,6 +149,72 @@ pub struct Authenticated {
     pub tag: Vec<u8>,
 }
 
+/// Who can open a CMS EnvelopedData (RFC 5652, section 6.1): key transport and key agreement, in any algorithm.
+///
+/// # Errors
+/// [`ParseError`] for anything else, bytes behind it, nobody, and beyond the limits.
+pub fn recipients(bytes: &[u8], limits: &Limits) -> Result<Vec<Recipient>, ParseError> {
+    let what = "CMS envelope";
+    if bytes.len() as u64 > limits.block {
+        let fault = Fault::Limit { said: bytes.len() as u64, limit: limits.block };
+        return Err(ParseError { what, at: 0, fault });
+    }
+    let found = read_recipients(bytes).map_err(|_| ParseError { what, at: 0, fault: Fault::Malformed })?;
+    match found.len() as u64 {
+        0 => Err(ParseError { what, at: 0, fault: Fault::Malformed }),
+        said if said > limits.items => {
+            Err(ParseError { what, at: 0, fault: Fault::Limit { said, limit: limits.items } })
+        }
+        _ => Ok(found),
+    }
+}
+
+fn read_recipients(bytes: &[u8]) -> der::Result<Vec<Recipient>> {
+    let [kind, wrapped] = take(&inside(bytes, 0x30)?)?;
+    if Oid::from_der(kind)? != ENVELOPED_DATA {
+        return Err(malformed());
+    }
+    let [message] = take(&inside(wrapped, 0xa0)?)?;
+    let fields = inside(message, 0x30)?;
+    // the originator's certificates may stand before the recipients
+    let all = fields.iter().find(|field| field.first() == Some(&0x31)).ok_or_else(malformed)?;
+    let mut out = Vec::new();
+    for one in inside(all, 0x31)? {
+        match one.first() {
+            Some(0x30) => {
+                let [_version, holder, _algorithm, _key] = take(&inside(one, 0x30)?)?;
+                out.push(recipient(holder, 0x80)?);
+            }
+            Some(0xa1) => {
+                let fields = inside(one, 0xa1)?;
+                for key in inside(fields.last().ok_or_else(malformed)?, 0x30)? {
+                    let [holder, _key] = take(&inside(key, 0x30)?)?;
+                    out.push(recipient(holder, 0xa0)?);
+                }
+            }
+            _ => return Err(malformed()),
+        }
+    }
+    Ok(out)
+}
+
+/// A RecipientIdentifier: issuer and serial, or a key's identifier under the tag that it has there.
+fn recipient(holder: &[u8], tag: u8) -> der::Result<Recipient> {
+    if holder.first() == Some(&0x30) {
+        let [issuer, serial] = take(&inside(holder, 0x30)?)?;
+        let serial = content(serial, Tag::Integer)?.to_vec();
+        return Ok(Recipient::Certificate { issuer: issuer.to_vec(), serial });
+    }
+    let id = match tag {
+        0xa0 => {
+            let fields = inside(holder, tag)?;
+            content(fields.first().ok_or_else(malformed)?, Tag::OctetString)?
+        }
+        _ => crate::tlv::value(holder, tag)?,
+    };
+    Ok(Recipient::Key { id: id.to_vec() })
+}
+
 /// Reads what [`write_authenticated`] and [`write_agreement`] write, and nothing else.
 ///
 /// # Errors
@@ -219,6 +285,25 @@ mod tests {
         let to = Recipient::Key { id: vec![7; 20] };
         let info = write_agreement(&to, &[4; 65], &[9; 40]).unwrap();
         write_authenticated(&info, &[1; 12], &[2; 300], &[3; 16]).unwrap()
+    }
+
+    #[test]
+    fn recipients_of_both_kinds_are_read_back_in_both_forms() {
+        let issuer = b"\x30\x00".to_vec();
+        let certificate = Recipient::Certificate { issuer, serial: vec![1, 2] };
+        let key = Recipient::Key { id: vec![7; 20] };
+        for to in [certificate, key] {
+            let transport = write_transport(&to, &[1; 256]).unwrap();
+            let agreement = write_agreement(&to, &[4; 65], &[9; 40]).unwrap();
+            for info in [transport, agreement] {
+                let message = write(&to, &info, &[1; 16], &[2; 32]).unwrap();
+                assert_eq!(recipients(&message, &Limits::SMALL).unwrap(), std::slice::from_ref(&to));
+                for end in 0..message.len() {
+                    assert!(recipients(&message[..end], &Limits::SMALL).is_err(), "{end}");
+                }
+            }
+        }
+        assert!(recipients(&written(), &Limits::SMALL).is_err(), "of another kind");
     }
 
     #[test]

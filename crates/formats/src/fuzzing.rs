@@ -110,6 +110,7 @@ pub fn jar(data: &[u8]) {
 
 /// Reads any bytes as an authenticated envelope; what is read is written back as it was.
 pub fn envelope(data: &[u8]) {
+    let _ = envelope::recipients(data, &Limits::SMALL);
     let Ok(found) = envelope::parse_authenticated(data, &Limits::SMALL) else { return };
     let to = envelope::Recipient::Key { id: found.recipient };
     let Ok(info) = envelope::write_agreement(&to, &found.point, &found.wrapped_key) else { return };

@@ -37,6 +37,12 @@ pub fn blocks(text: &[u8], label: &str, limits: &Limits) -> Vec<Vec<u8>> {
     out
 }
 
+/// Whether a block with that label begins anywhere.
+pub fn has(text: &[u8], label: &str) -> bool {
+    let begin = format!("-----BEGIN {label}-----");
+    text.windows(begin.len()).any(|window| window == begin.as_bytes())
+}
+
 /// Whether the bytes hold a PEM block at all.
 pub fn looks_like(bytes: &[u8]) -> bool {
     bytes.windows(11).take(64 << 10).any(|window| window == b"-----BEGIN ")

@@ -207,6 +207,11 @@ fn text(value: &der::Any) -> Option<String> {
     }
 }
 
+/// A distinguished name in DER as text (RFC 4514); what cannot be read is named as such.
+pub fn name_of(der: &[u8]) -> String {
+    Name::from_der(der).map_or_else(|_| "an unreadable name".into(), |name| name.to_string())
+}
+
 /// A certificate. Times are seconds since 1970 (UTC).
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Certificate {

@@ -4,6 +4,7 @@ use jiff::Timestamp;
 use ninekeys_core::build::{Build, Number, SignedBy};
 use ninekeys_core::digest::sha256_hex;
 use ninekeys_core::findings::Finding as CoreFinding;
+use ninekeys_core::keys::PublicKey;
 use ninekeys_core::model::{BuildNumber, CertificateFacts, KeyFacts};
 use ninekeys_core::rules::Verdict as CoreVerdict;
 use ninekeys_formats::x509::Certificate;
@@ -83,6 +84,12 @@ impl From<&Certificate> for KeySaid {
 impl From<&KeyFacts> for KeySaid {
     fn from(facts: &KeyFacts) -> Self {
         KeySaid { sha256: facts.fingerprint.clone(), algorithm: facts.algorithm.clone() }
+    }
+}
+
+impl From<&PublicKey> for KeySaid {
+    fn from(key: &PublicKey) -> Self {
+        KeySaid { sha256: key.fingerprint(), algorithm: key.shape().to_string() }
     }
 }
 

@@ -40,6 +40,7 @@ impl Classify for InspectError {
                 say(Exit::Damaged, "look at where it comes from: nothing that this tool knows begins like it")
             }
             Self::Keystore(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
             Self::NoItem(inner) => inner.class(),
             Self::Background(inner) => inner.class(),
             Self::Digest(inner) => inner.class(),

@@ -6,10 +6,9 @@ use ninekeys_core::android::PackageKind;
 use ninekeys_core::build::Form;
 use ninekeys_core::findings::Level;
 use ninekeys_core::rules::FAMILIES;
-use ninekeys_ops::answers::{BuildSaid, Finding};
+use ninekeys_ops::answers::Finding;
 use ninekeys_ops::build::check::{CheckReport, SignerLine};
 use ninekeys_ops::build::sign::SignReport;
-use ninekeys_ops::inspect::{BuildContent, CertificateContent, Content, InspectReport, KeystoreContent};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -154,7 +153,7 @@ fn fine_line(report: &CheckReport, family: &str) -> Option<String> {
 }
 
 /// What a signer is called in the cabinet: the key alone, under another certificate, is not what the cabinet holds.
-fn held_as(signer: &SignerLine, otherwise: &str) -> String {
+pub(super) fn held_as(signer: &SignerLine, otherwise: &str) -> String {
     match (&signer.keystore, &signer.same_key_as) {
         (Some(name), _) => name.clone(),
         (None, Some(name)) => format!("the key of {name} under another certificate"),
@@ -250,151 +249,4 @@ impl Report for Signed {
         }
         paper.put(&Line::new().dim("  next").to(16).command(&next).hang(16))
     }
-}
-
-impl Report for InspectReport {
-    const SCHEMA: &'static str = "ninekeys.inspect/1";
-
-    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
-        match &self.content {
-            Content::Build(build) => print_build(self, build, paper),
-            Content::Certificates { encoding, certificates } => {
-                let many = words::count(certificates.len(), "certificate");
-                paper.put(&Line::new().bold(&self.name).text(format!("   {many}, {encoding}")))?;
-                for certificate in certificates {
-                    paper.blank()?;
-                    print_certificate(self, certificate, paper)?;
-                }
-                Ok(())
-            }
-            Content::Keystore(keystore) => print_keystore(self, keystore, paper),
-            Content::Item(item) => item.text(paper),
-        }
-    }
-
-    fn is_quiet(&self) -> bool {
-        false
-    }
-}
-
-fn row(label: &str, value: &str) -> Line {
-    Line::new().dim(label).to(18).text(value).hang(18)
-}
-
-fn print_build(report: &InspectReport, build: &BuildContent, paper: &mut Paper<'_>) -> io::Result<()> {
-    let entries = words::count(build.entries, "entry").replace("entrys", "entries");
-    let form = build.form.word();
-    let head = Line::new().bold(&report.name);
-    paper.put(&head.text(format!("   {form}, {}, {entries}", words::size(build.size))))?;
-    paper.blank()?;
-    if let Some(says) = &build.says {
-        print_says(build, says, paper)?;
-    }
-    for fault in &build.malformed {
-        paper.put(&Line::new().dim("  malformed").to(18).sign(Sign::Bad).text(" ").text(fault).hang(20))?;
-    }
-    print_signatures(report, build, paper)
-}
-
-fn print_says(build: &BuildContent, says: &BuildSaid, paper: &mut Paper<'_>) -> io::Result<()> {
-    let version = says.version.as_deref().unwrap_or("none");
-    let number = match &says.number {
-        Some(number) => number.to_string(),
-        None if says.number_unknown => "not known".into(),
-        None => "none".into(),
-    };
-    let word = build.platform.number_word();
-    paper.put(&row(&format!("  {}", build.platform.id_word()), &says.id))?;
-    paper.put(&row("  version", &format!("{version}, {word} {number}")))?;
-    if let Some(manifest) = build.android.as_ref().and_then(|android| android.manifest.as_ref()) {
-        let max = manifest.max_sdk.map_or_else(String::new, |max| format!(", highest {max}"));
-        let sdk = format!("lowest {}, target {}{max}", manifest.min_sdk, manifest.target_sdk);
-        paper.put(&row("  SDK", &sdk))?;
-        let flags = [(manifest.debuggable, "debuggable"), (manifest.test_only, "test-only")];
-        for (_, flag) in flags.iter().filter(|(set, _)| *set) {
-            paper.put(&Line::new().dim("  flag").to(18).sign(Sign::Warn).text(" ").text(*flag))?;
-        }
-    }
-    says.part.as_ref().map_or(Ok(()), |part| paper.put(&row("  part", part)))
-}
-
-fn print_signatures(report: &InspectReport, build: &BuildContent, paper: &mut Paper<'_>) -> io::Result<()> {
-    let schemes = build.android.as_ref().map_or(&[][..], |android| &android.schemes);
-    if schemes.is_empty() && build.signers.is_empty() {
-        paper.put(&row("  signature", "none"))?;
-    }
-    for line in schemes {
-        let state = if line.verified { "verified" } else { "present, not verified" };
-        let sign = if line.verified { Sign::Fine } else { Sign::Warn };
-        let text = format!(" {}  {state}", line.scheme);
-        paper.put(&Line::new().dim("  signature").to(18).sign(sign).text(text))?;
-    }
-    for signer in &build.signers {
-        let schemes: Vec<String> = signer.schemes.iter().map(ToString::to_string).collect();
-        let subject = format!("{}   {}", signer.certificate.subject, schemes.join(", "));
-        paper.put(&row("  signer", subject.trim_end()))?;
-        let held = held_as(signer, "not in the cabinet");
-        let until = words::day_and_distance(report.at, signer.certificate.not_after);
-        paper.put(&row("", &format!("{}, until {until} · {held}", signer.key.algorithm)))?;
-        paper.put(&row("  certificate", &words::whole(&signer.certificate.sha256)))?;
-        paper.put(&row("  public key", &words::whole(&signer.key.sha256)))?;
-    }
-    if !build.block.is_empty() {
-        paper.put(&row("  signing block", &build.block.join(" ")))?;
-    }
-    Ok(())
-}
-
-fn print_keystore(
-    report: &InspectReport,
-    keystore: &KeystoreContent,
-    paper: &mut Paper<'_>,
-) -> io::Result<()> {
-    let many = words::count(keystore.keys.len(), "key");
-    let head = Line::new().bold(&report.name);
-    paper.put(&head.text(format!("   {}, {}, {many}", keystore.format, keystore.encryption)))?;
-    for key in &keystore.keys {
-        paper.blank()?;
-        paper.put(&Line::new().dim("  alias").to(18).bold(&key.alias))?;
-        match &key.certificate {
-            Some(certificate) => print_certificate(report, certificate, paper)?,
-            None => paper.put(&Line::new().to(18).text("its certificate is seen only with the password"))?,
-        }
-    }
-    for certificate in &keystore.others {
-        paper.blank()?;
-        print_certificate(report, certificate, paper)?;
-    }
-    if !keystore.opened {
-        paper.blank()?;
-        let line = Line::new()
-            .text("  ")
-            .sign(Sign::Warn)
-            .text(" looked at without its password: nothing is proved   ");
-        paper.put(&line.command(&["inspect", &report.name, "--password-in", "FILE"]).hang(4))?;
-    }
-    Ok(())
-}
-
-fn print_certificate(
-    report: &InspectReport,
-    certificate: &CertificateContent,
-    paper: &mut Paper<'_>,
-) -> io::Result<()> {
-    paper.put(&row("  subject", &certificate.certificate.subject))?;
-    let own = certificate.issuer == certificate.certificate.subject;
-    paper.put(&row("  issuer", if own { "itself" } else { &certificate.issuer }))?;
-    paper.put(&row("  serial", &certificate.serial))?;
-    paper.put(&row("  begins", &words::day_and_distance(report.at, certificate.certificate.not_before)))?;
-    paper.put(&row("  ends", &words::day_and_distance(report.at, certificate.certificate.not_after)))?;
-    paper.put(&row("  key", &certificate.key.algorithm))?;
-    paper.put(&row("  signed by", &certificate.signature_algorithm))?;
-    paper.put(&row("  certificate", &words::whole(&certificate.certificate.sha256)))?;
-    paper.put(&row("  public key", &words::whole(&certificate.key.sha256)))?;
-    let held = match (&certificate.keystore, &certificate.same_key_as) {
-        (Some(name), _) => name.clone(),
-        (None, Some(name)) => format!("no, but its key is, in {name} under another certificate"),
-        (None, None) => "no".into(),
-    };
-    paper.put(&row("  in the cabinet", &held))
 }

@@ -4,6 +4,7 @@ mod apps;
 mod board;
 mod build;
 mod cabinet;
+mod inspect;
 mod items;
 mod junit;
 mod keystores;

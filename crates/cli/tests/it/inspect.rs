@@ -47,3 +47,72 @@ fn an_item_of_the_cabinet_is_inspected_by_its_name() {
     env.run("inspect nothing").exit(2).says("nothing in the cabinet is called `nothing`");
     env.run("inspect gone.apk").exit(3).says("there is no such file");
 }
+
+#[test]
+fn keys_requests_and_messages_are_told_and_matched_with_the_cabinet() {
+    let env = TestEnv::with_key(PROGRAM);
+    env.other("openssl genpkey -algorithm EC -pkeyopt ec_paramgen_curve:P-256 -out own.pem");
+    env.other("openssl pkcs8 -topk8 -nocrypt -in own.pem -outform DER -out own.der");
+    env.other("openssl pkey -in own.pem -pubout -out public.pem");
+    env.other("openssl pkcs8 -topk8 -in own.pem -passout pass:tides -out locked.pem");
+    env.other("openssl pkcs8 -topk8 -in own.pem -passout pass:tides -outform DER -out locked.der");
+    env.other("openssl req -new -key own.pem -subj /CN=Crossing -out asked.csr");
+    env.other("openssl req -new -key own.pem -subj /CN=Crossing -outform DER -out asked.der");
+    env.other("openssl req -x509 -key own.pem -subj /CN=Harbour -days 30 -out own.cer");
+    let fingerprint =
+        env.run("inspect public.pem --format json").exit(0).json()["content"]["key"]["sha256"].clone();
+    for (file, says) in [
+        ("own.pem", "private key, in clear, PEM"),
+        ("own.der", "private key, in clear, DER"),
+        ("public.pem", "public key, PEM"),
+        ("asked.csr", "certificate request, PEM"),
+        ("asked.der", "certificate request, DER"),
+    ] {
+        env.run(&format!("inspect {file}")).exit(0).says(says).says("EC P-256").says("in the cabinet  no");
+        let found = env.run(&format!("inspect {file} --format json")).exit(0).json();
+        assert_eq!(found["content"]["key"]["sha256"], fingerprint, "{file}");
+    }
+    env.run("inspect own.pem").exit(0).says("whoever can read this file has the key");
+    for file in ["locked.pem", "locked.der"] {
+        env.run(&format!("inspect {file}")).exit(0).says("private key, encrypted").is_silent_on("EC P-256");
+    }
+    env.run("inspect asked.csr").exit(0).says("CN=Crossing").says("✓ by the key that it is for");
+    let mut forged = env.read("asked.der");
+    *forged.last_mut().unwrap() ^= 1;
+    env.file("forged.der", &forged);
+    env.run("inspect forged.der").exit(0).says("✗ not by the key that it is for");
+    // a key and its certificate in one file, as servers keep them
+    let both = [env.read("own.cer"), env.read("own.pem")].concat();
+    env.file("both.pem", &both);
+    env.run("inspect both.pem").exit(0).says("private key, in clear, PEM").says("CN=Harbour");
+    // our own keys are known by their item, and no key is printed
+    env.run("keystore hand-over crossing-signing --receiver own.cer --to handed.bin").exit(0);
+    env.run("inspect handed.bin")
+        .exit(0)
+        .says("encrypted message (CMS), DER")
+        .says("by CN=Harbour")
+        .says("only who holds that key can open it");
+    env.other("openssl ecparam -name prime256v1 -genkey -noout -out old.pem");
+    env.run("inspect old.pem").exit(0).says("`EC PRIVATE KEY` is a form older than PKCS#8");
+}
+
+#[test]
+fn a_cabinet_and_its_copies_are_told_from_others() {
+    let env = TestEnv::with_key(PROGRAM);
+    env.run("cabinet backup copies").exit(0);
+    let copy =
+        env.files().into_iter().map(|(name, _)| name).find(|name| name.starts_with("copies/")).unwrap();
+    env.run("keystore create later --common-name Later --app crossing --kind upload").exit(0);
+    env.run("inspect ninekeys.cabinet").exit(0).says("cabinet, 2 keys").says("✓ the cabinet of this project");
+    env.run(&format!("inspect {copy}")).exit(0).says("a copy of this project's cabinet, from before");
+    let other = TestEnv::with_key(PROGRAM);
+    env.file("theirs.cabinet", &other.read("ninekeys.cabinet"));
+    env.run("inspect theirs.cabinet").exit(0).says("! not the cabinet of this project");
+    let before = env.read(&copy);
+    let mut torn = before.clone();
+    let at = torn.len() / 2;
+    torn[at] ^= 0x40;
+    env.file("torn.cabinet", &torn[..torn.len() - 4096]);
+    env.run("inspect torn.cabinet").exit_any(&[3]);
+    assert_eq!(env.read(&copy), before, "looking changes nothing");
+}

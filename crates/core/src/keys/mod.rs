@@ -250,6 +250,11 @@ impl fmt::Debug for PrivateKey {
 }
 
 impl PrivateKey {
+    /// Whether the bytes are a private key in PKCS#8, of any kind (RFC 5958, section 2).
+    pub fn looks_like(der: &[u8]) -> bool {
+        pkcs8::PrivateKeyInfoRef::from_der(der).is_ok()
+    }
+
     /// Reads a PKCS#8 private key: RSA of 2048 bits or more, EC on P-256 or P-384.
     ///
     /// # Errors

@@ -333,6 +333,11 @@ fn read_certificate(tlv: &[u8]) -> der::Result<BagContent> {
     Ok(BagContent::Certificate(content(value(wrapped, 0xa0)?, Tag::OctetString)?.to_vec()))
 }
 
+/// Whether the bytes are an encrypted private key (RFC 5958, section 3), and nothing else.
+pub fn is_encrypted_key(bytes: &[u8]) -> bool {
+    read_encrypted_key(bytes).is_ok()
+}
+
 /// EncryptedPrivateKeyInfo (RFC 5958, section 3).
 fn read_encrypted_key(tlv: &[u8]) -> der::Result<Encrypted> {
     let fields = inside(tlv, 0x30)?;

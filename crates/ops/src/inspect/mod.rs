@@ -1,5 +1,8 @@
 //! `inspect`: what is in a file, told by its content and not by its name.
 
+mod cabinet;
+mod loose;
+
 use std::path::Path;
 
 use jiff::Timestamp;
@@ -13,7 +16,7 @@ use ninekeys_formats::keystore::recognise;
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::names::algorithm_name;
 use ninekeys_formats::pem;
-use ninekeys_formats::secret::SecretText;
+use ninekeys_formats::secret::{Secret, SecretText};
 use ninekeys_formats::source::Source;
 use ninekeys_formats::x509::Certificate;
 use ninekeys_formats::zip::ZipError;
@@ -23,9 +26,12 @@ use thiserror::Error;
 
 use crate::answers::{BuildSaid, CertificateSaid, KeySaid};
 use crate::build::check::{self, AndroidLines, Background, CheckError, Holder, SignerLine};
-use crate::ctx::Ctx;
+use crate::ctx::{Ctx, OpenError};
 use crate::files::{FileError, InputFile};
 use crate::show::{self, ShowError, ShowReport};
+
+pub use cabinet::{CabinetContent, ToProject};
+pub use loose::{EnvelopeContent, KeyContent, RecipientSaid, RequestContent};
 
 /// The most of a file that is read as a certificate or a keystore.
 const CERTIFICATE_FILE: u64 = Limits::USUAL.keystore;
@@ -56,6 +62,16 @@ pub enum Content {
     },
     /// A keystore.
     Keystore(Box<KeystoreContent>),
+    /// A private key.
+    PrivateKey(Box<KeyContent>),
+    /// A public key.
+    PublicKey(Box<KeyContent>),
+    /// A request for a certificate (PKCS#10).
+    Request(Box<RequestContent>),
+    /// An encrypted message (CMS): a key that was handed over.
+    Envelope(EnvelopeContent),
+    /// A cabinet, or a copy of one.
+    Cabinet(Box<CabinetContent>),
     /// An item of the cabinet.
     Item(Box<ShowReport>),
 }
@@ -148,11 +164,16 @@ pub enum InspectError {
     #[error(transparent)]
     Keystore(#[from] FormatError),
     /// It is nothing that is known.
-    #[error("it is neither a build (APK, AAB), a keystore (PKCS#12, JKS) nor a certificate (PEM or DER)")]
+    #[error(
+        "it is neither a build (APK, AAB), a keystore (PKCS#12, JKS), a cabinet, nor a certificate, a request, a key or an encrypted message (PEM or DER)"
+    )]
     Unknown,
     /// Neither a file nor an item.
     #[error("there is no file of that name, and nothing in the cabinet either: {0}")]
     NoItem(#[source] Box<ShowError>),
+    /// A cabinet that does not hold together.
+    #[error(transparent)]
+    Cabinet(#[from] OpenError),
     /// Project file or cabinet.
     #[error(transparent)]
     Background(#[from] CheckError),
@@ -183,9 +204,12 @@ pub fn inspect(
     }
     let source = InputFile::open(&path)?;
     let background = Background::read(ctx)?;
-    let head = source.bytes(0..source.len().min(4), 4).unwrap_or_default();
+    let head = source.bytes(0..source.len().min(16), 16).unwrap_or_default();
     if head.starts_with(b"PK") || source.is_empty() {
         return Ok(report(Content::Build(Box::new(build(ctx, &source, &background)?))));
+    }
+    if head == cabinet::HEAD {
+        return Ok(report(Content::Cabinet(Box::new(cabinet::read(ctx, &path)?))));
     }
     if source.len() <= CERTIFICATE_FILE {
         let failed = |error: ninekeys_formats::source::ReadError| FileError::new("read", &path, error.cause);
@@ -193,7 +217,12 @@ pub fn inspect(
         if recognise(&bytes).is_some() {
             return Ok(report(Content::Keystore(Box::new(keystore(&bytes, password, &background)?))));
         }
-        if let Some(content) = certificates(&bytes, &background)? {
+        // it may be a private key
+        let bytes = Secret::new(bytes);
+        if let Some(content) = loose::read(&bytes, &background) {
+            return Ok(report(content));
+        }
+        if let Some(content) = bytes.lend(|bytes| certificates(bytes, &background))? {
             return Ok(report(content));
         }
     }
@@ -251,6 +280,12 @@ fn keystore(
             .collect(),
         others: lone.map(content).collect(),
     })
+}
+
+/// The certificates in a PEM file that can be read.
+fn certificates_of(bytes: &[u8]) -> Vec<Certificate> {
+    let ders = pem::blocks(bytes, pem::CERTIFICATE, &Limits::USUAL);
+    ders.iter().filter_map(|der| Certificate::parse(der, &Limits::USUAL).ok()).collect()
 }
 
 fn certificates(bytes: &[u8], background: &Background) -> Result<Option<Content>, InspectError> {
