@@ -101,6 +101,8 @@ const CASES: &[Case] = &[
         line: "app add aN --package example.gannetpoint.aN --for direct",
         outputs: &[],
     },
+    Case { name: "app change", before: &[], line: "app change crossing --title aN", outputs: &[] },
+    Case { name: "cabinet unlock-file", before: &[], line: "cabinet unlock-file uN.txt", outputs: &[] },
     Case { name: "lend", before: &[], line: "lend --app crossing --for direct -- true", outputs: &[] },
 ];
 
@@ -134,6 +136,7 @@ impl Place {
             word => word
                 .replace("kN", &format!("k{number}"))
                 .replace("aN", &format!("a{number}"))
+                .replace("uN", &format!("u{number}"))
                 .replace("iN", &format!("i{number}"))
                 .replace("/N", &format!("/{number}")),
         };
