@@ -1,6 +1,6 @@
 //! `app add`: an app in the project file.
 
-use ninekeys_core::model::{App, Destination, NameError, Platform, State, check_name, check_title};
+use ninekeys_core::model::{App, Destination, NameError, Platform, Role, State, check_name, check_title};
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
@@ -113,11 +113,15 @@ pub fn app_add(ctx: &Ctx<'_>, mut request: Request) -> Result<AppAddReport, AppA
     // the app is added whether or not there is a cabinet to look into
     let inventory = ctx.open().ok().and_then(|cabinet| cabinet.inventory().ok());
     let could_serve = match &says.android {
-        Some(_) => inventory.map_or_else(Vec::new, |inventory| {
+        Some(android) => inventory.map_or_else(Vec::new, |inventory| {
+            // an upload key is no help where nothing is uploaded
+            let uploads = android.destinations.contains(&Destination::Store);
+            let serves = |role: &Role| uploads || *role == Role::Signing;
             inventory
                 .keystores()
                 .into_iter()
                 .filter(|(item, _)| item.state == State::Active)
+                .filter(|(_, keystore)| keystore.entries.iter().any(|entry| entry.roles().iter().any(serves)))
                 .map(|(item, _)| item.name.clone())
                 .collect()
         }),

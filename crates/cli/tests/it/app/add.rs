@@ -102,3 +102,16 @@ fn a_link_to_the_project_file_stays_one_and_the_file_keeps_its_rights() {
     assert_eq!(found.permissions().mode() & 0o777, 0o640);
     assert!(String::from_utf8(env.read("real/project.toml")).unwrap().contains("[app.more]"));
 }
+
+#[test]
+fn keystores_that_could_serve_are_named_upload_keys_only_where_something_is_uploaded() {
+    let env = TestEnv::with_key(PROGRAM);
+    env.run("keystore create crossing-upload --kind upload --app crossing --common-name Ferries").exit(0);
+    let serve = |line: &str| env.run(&format!("{line} --format json")).exit(0).json()["could_serve"].clone();
+    let direct = serve("app add kiosk --package example.gannetpoint.kiosk --for direct");
+    assert_eq!(direct, serde_json::json!(["crossing-signing"]));
+    let store = serve("app add deck --package example.gannetpoint.deck --for direct --for store");
+    assert_eq!(store, serde_json::json!(["crossing-signing", "crossing-upload"]));
+    let neither = serve("app add tide --bundle-id example.gannetpoint.tide --for store");
+    assert_eq!(neither, serde_json::json!([]));
+}
