@@ -5,6 +5,7 @@ use std::io;
 use ninekeys_core::android::PackageKind;
 use ninekeys_core::build::Form;
 use ninekeys_core::findings::Level;
+use ninekeys_core::model::key_called;
 use ninekeys_core::rules::FAMILIES;
 use ninekeys_ops::answers::Finding;
 use ninekeys_ops::build::check::{CheckReport, SignerLine};
@@ -187,9 +188,8 @@ fn signed(report: &SignReport, paper: &mut Paper<'_>) -> io::Result<()> {
     )?;
     paper.blank()?;
     let signer = format!(
-        "{} ({}), certificate {}",
-        report.keystore,
-        report.alias,
+        "{}, certificate {}",
+        key_called(&report.keystore, &report.alias),
         words::short(&report.certificate.sha256)
     );
     paper.put(&row("  signed with").text(signer))?;

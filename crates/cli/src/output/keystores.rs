@@ -2,7 +2,7 @@
 
 use std::io;
 
-use ninekeys_core::model::{Role, State};
+use ninekeys_core::model::{Role, State, key_called};
 use ninekeys_ops::answers::AppSaid;
 use ninekeys_ops::compare::{CompareReport, Sameness, Side};
 use ninekeys_ops::keystore::OtherKey;
@@ -315,9 +315,9 @@ impl Report for KeystoreExportReport {
         paper.blank()?;
         for (index, one) in self.entries.iter().enumerate() {
             let label = if index == 0 { "  holds" } else { "" };
-            let place = Line::new().dim(label).to(VALUE).bold(&one.alias);
+            let place = Line::new().dim(label).to(VALUE).bold(key_called(&self.keystore, &one.alias));
             let certificate = words::whole(&one.certificate.sha256);
-            let place = place.text(format!(" of {}   certificate ", self.keystore));
+            let place = place.text("   certificate ");
             paper.put(&place.text(certificate).hang(VALUE))?;
         }
         let Some(from) = self.password else { return Ok(()) };
@@ -369,8 +369,11 @@ impl Report for KeystoreHandOverReport {
 
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
         let head = Line::new().sign(Sign::Fine).text(" ").bold(&self.file);
-        let key =
-            format!("   the {} {} of {}, encrypted", self.role.nine_key().word(), self.alias, self.keystore);
+        let key = format!(
+            "   the {} {}, encrypted",
+            self.role.nine_key().word(),
+            key_called(&self.keystore, &self.alias)
+        );
         paper.put(&head.text(key))?;
         paper.blank()?;
         let receiver = self.receiver.subject.as_deref().unwrap_or("a public key without a name");

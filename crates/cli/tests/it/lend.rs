@@ -37,7 +37,7 @@ fn a_command_gets_keystore_alias_and_passwords_and_nothing_is_left() {
     assert_eq!(env.read("pw"), env.read("kpw"));
     env.run("compare copy.p12 crossing-signing --password-in pw").exit(0).says("same certificate");
     assert_eq!(loans(&env), Vec::<PathBuf>::new());
-    env.run("cabinet history").exit(0).says("lend crossing-signing (crossing-signing) to sh");
+    env.run("cabinet history").exit(0).says("lend crossing-signing to sh");
     // the password is good for one loan, and is not the keystore's own
     let before = env.read("pw");
     env.run(&format!("lend --app crossing -- sh -c '{script}'")).exit(0);

@@ -63,12 +63,12 @@ fn what_leaves_has_a_row_before_and_a_row_behind() {
     assert_eq!(
         what[3..],
         [
-            "keystore export crossing-signing (crossing-signing)",
-            "keystore export crossing-signing (crossing-signing): done",
-            "lend crossing-signing (crossing-signing) to true",
-            "lend crossing-signing (crossing-signing) to true: ended",
-            "lend crossing-signing (crossing-signing) to no-such-program",
-            "lend crossing-signing (crossing-signing) to no-such-program: never began",
+            "keystore export crossing-signing",
+            "keystore export crossing-signing: done",
+            "lend crossing-signing to true",
+            "lend crossing-signing to true: ended",
+            "lend crossing-signing to no-such-program",
+            "lend crossing-signing to no-such-program: never began",
         ]
     );
     assert_eq!(env.run("cabinet status --format json").exit(0).json()["open"], serde_json::json!([]));

@@ -113,8 +113,8 @@ fn app_key_and_destination_are_found_or_named() {
     env.run("sign crossing.apk --for devices").exit(2).says("not for devices");
     env.run("sign crossing.apk --key c/c").exit(2).says("c/c is a key, not a keystore");
     let said = env.run("sign crossing.apk --for store").exit(0);
-    said.says("signed with   u (u)").says("bundle-wanted");
-    env.run("sign crossing.apk --for direct").exit(0).says("signed with   c (c)");
+    said.says("signed with   u, certificate").says("bundle-wanted");
+    env.run("sign crossing.apk --for direct").exit(0).says("signed with   c, certificate");
     let stranger = ninekeys_core::demo::DemoBuild { package: "example.stranger", ..builds::crossing() };
     env.file("stranger.apk", &stranger.apk());
     env.run("sign stranger.apk").exit(2).says("no app with the package example.stranger");

@@ -169,6 +169,11 @@ pub struct CertificateFacts {
     pub not_after: Timestamp,
 }
 
+/// What a key of a keystore is called: by the keystore alone where both have one name.
+pub fn key_called(keystore: &str, alias: &str) -> String {
+    if keystore == alias { keystore.into() } else { format!("{keystore} ({alias})") }
+}
+
 /// Which of the two Android keys an entry of a keystore is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]

@@ -10,6 +10,7 @@ mod project;
 pub use facts::{
     ApiKeyFacts, CertificateFacts, DeviceFacts, Facts, IdentityFacts, IdentityPurpose, KeyFacts,
     KeystoreEntry, KeystoreFacts, ProfileFacts, PushEnvironment, ReleaseFacts, Role, Service, Use,
+    key_called,
 };
 pub use inventory::{
     Inventory, Item, ItemId, LastBackup, Name, NameError, NotFound, State, check_name, check_title, replaced,

@@ -18,7 +18,7 @@ use ninekeys_cabinet::CabinetError;
 use ninekeys_core::digest::{from_hex, hex};
 use ninekeys_core::keystore::{KeystoreError as FormatError, Outgoing as OutgoingKey, write_pkcs12};
 use ninekeys_core::lending::{Mask, forward_strokes, properties};
-use ninekeys_core::model::{Destination, Lend};
+use ninekeys_core::model::{Destination, Lend, key_called};
 use ninekeys_core::password;
 use ninekeys_formats::secret::{Secret, SecretText};
 use thiserror::Error;
@@ -230,7 +230,7 @@ pub fn lend(ctx: &Ctx<'_>, request: &Request<'_>) -> Result<u8, LendError> {
     let bytes = write_pkcs12(&[own], &password, &ctx.env)?;
 
     let program = request.command.first().map(|word| word.to_string_lossy().into_owned()).unwrap_or_default();
-    let what = format!("lend {} ({}) to {program}", keystore.name, entry.alias);
+    let what = format!("lend {} to {program}", key_called(&keystore.name, &entry.alias));
     let mut outgoing = Outgoing::begin(ctx, &cabinet)?;
     let mut loan = Loan::begin(&request.folders)?;
     outgoing.note(loan.path(), loan.path(), Access::Owner)?;

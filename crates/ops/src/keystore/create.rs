@@ -108,7 +108,7 @@ pub enum MakeError {
     Apps(#[from] AppsError),
     /// The validity would end too soon.
     #[error(
-        "{years} years are too short for a signing key: an app can be updated only while it is valid, \
+        "a signing key of {years} years is too short: an app can be updated only while it is valid, \
          and stores ask for {LEAST_YEARS_FOR_SIGNING}"
     )]
     TooShort {

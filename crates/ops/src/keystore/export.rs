@@ -5,7 +5,9 @@ use std::path::{Path, PathBuf};
 use ninekeys_cabinet::{Cabinet, CabinetError};
 use ninekeys_core::digest::{from_hex, sha256_hex};
 use ninekeys_core::keystore::{KeystoreError as FormatError, Outgoing as OutgoingKey, write_pkcs12};
-use ninekeys_core::model::{CertificateFacts, Inventory, Item, ItemId, KeystoreEntry, KeystoreFacts};
+use ninekeys_core::model::{
+    CertificateFacts, Inventory, Item, ItemId, KeystoreEntry, KeystoreFacts, key_called,
+};
 use ninekeys_core::password;
 use ninekeys_formats::pem;
 use ninekeys_formats::secret::{Secret, SecretBytes, SecretText};
@@ -190,7 +192,7 @@ pub fn keystore_export(ctx: &Ctx<'_>, request: Request) -> Result<KeystoreExport
     let files = prepare(&mut outgoing, (&path, &bytes), note.as_deref(), &password)?;
     report.password_file = request.password_to.as_ref().map(|file| file.display().to_string());
     let aliases: Vec<&str> = report.entries.iter().map(|one| one.alias.as_str()).collect();
-    let what = format!("keystore export {} ({})", report.keystore, aliases.join(", "));
+    let what = format!("keystore export {}", key_called(&report.keystore, &aliases.join(", ")));
     let keys: Vec<ItemId> = with_certificate.iter().map(|(entry, _)| entry.key).collect();
     let plan = Plan { what: &what, purpose: "export", from: &keys, completes: None };
     let aside = outgoing.deliver::<ExportError>(ctx, &mut cabinet, plan, files, taken)?;

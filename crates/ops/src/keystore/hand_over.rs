@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use ninekeys_cabinet::CabinetError;
 use ninekeys_core::digest::sha256_hex;
 use ninekeys_core::hand_over::{HandOverError as EncryptError, Receiver, hand_over};
-use ninekeys_core::model::{Role, Use};
+use ninekeys_core::model::{Role, Use, key_called};
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::pem;
 use schemars::JsonSchema;
@@ -117,7 +117,7 @@ pub fn keystore_hand_over(ctx: &Ctx<'_>, request: &Request) -> Result<KeystoreHa
     let algorithm = receiver.key().shape().to_string();
     let receiver_key = KeySaid { sha256: receiver.key().fingerprint(), algorithm };
     let short: String = receiver_key.sha256.chars().take(16).collect();
-    let what = format!("keystore hand-over {} ({}) to the key {short}", item.name, entry.alias);
+    let what = format!("keystore hand-over {} to the key {short}", key_called(&item.name, &entry.alias));
     let mut outgoing = Outgoing::begin(ctx, &cabinet)?;
     let output = outgoing.file(&path, Access::Owner)?;
     output.put(0, &message)?;

@@ -88,7 +88,7 @@ fn the_two_keys_of_an_app_are_taken_by_destination_and_said_when_swapped() {
     let env = TestEnv::with_key(PROGRAM);
     env.run("keystore create up --app crossing --kind upload --common-name Up --algorithm ec-p256").exit(0);
     env.run("sign crossing.apk --for direct").exit(0).says("signed with   crossing-signing");
-    env.run("sign crossing.apk --for store").exit(0).says("signed with   up (up)");
+    env.run("sign crossing.apk --for store").exit(0).says("signed with   up, certificate");
     env.run("check crossing-2.4.0-12-direct.apk --for store").exit(1).says("keys-swapped").says("--key up");
     env.run("check crossing-2.4.0-12-store.apk --for direct")
         .exit(1)
@@ -141,6 +141,6 @@ fn the_remedy_for_swapped_keys_works_as_it_stands() {
     let findings = said["verdict"]["findings"].as_array().unwrap();
     let swapped = findings.iter().find(|finding| finding["rule"] == "keys-swapped").unwrap();
     let mend: Vec<&str> = swapped["mend"].as_array().unwrap().iter().map(|w| w.as_str().unwrap()).collect();
-    env.run(&mend.join(" ")).exit(0).says("signed with   up (up)");
+    env.run(&mend.join(" ")).exit(0).says("signed with   up, certificate");
     env.run("check signed-again/crossing-2.4.0-12-store.apk --for store").exit(0);
 }

@@ -48,7 +48,7 @@ fn what_cannot_be_is_refused_and_nothing_changes() {
     refused("CROSSING-SIGNING --common-name A", 5, "is taken");
     refused("other", 2, "a certificate needs a subject");
     refused("other --common-name A --country gbr", 2, "two letters");
-    refused("other --common-name A --years 24", 5, "24 years are too short for a signing key");
+    refused("other --common-name A --years 24", 5, "a signing key of 24 years is too short");
     refused("other --common-name A --years 0", 2, "at least a year");
     refused("other --common-name A --years 9999", 2, "too long");
     refused("other --common-name A --app nowhere", 2, "no app called nowhere");
