@@ -3,7 +3,7 @@
 //! Nothing here opens a file, asks a clock, reads the environment or prints. Time, key generation, progress
 //! and the wish to stop come in through [`env::Env`]; bytes come in through
 //! [`Source`](ninekeys_formats::source::Source) and leave through
-//! [`Sink`](digest::Sink).
+//! [`Sink`](stream::Sink).
 //!
 //! | module | what it is for |
 //! |---|---|

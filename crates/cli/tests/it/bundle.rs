@@ -15,7 +15,9 @@ fn a_bundle_is_signed_for_the_store_with_the_upload_key_and_v1_alone() {
     let env = with_bundle();
     env.run("keystore create up --app crossing --kind upload --common-name Up --algorithm rsa-2048").exit(0);
     let said = env.run("sign crossing.aab --to out").exit(0);
-    said.says("✓ out/crossing-2.4.0-12-store.aab").says("signed with   up, certificate").says("scheme        v1 ·");
+    said.says("✓ out/crossing-2.4.0-12-store.aab")
+        .says("signed with   up, certificate")
+        .says("scheme        v1 ·");
     let json = env.run("check out/crossing-2.4.0-12-store.aab --for store --format json").exit(0).json();
     assert_eq!((&json["form"], &json["ready"]), (&"aab".into(), &true.into()));
     assert_eq!(json["android"]["schemes"].as_array().unwrap().len(), 1);
