@@ -420,22 +420,15 @@ impl<'a> Paper<'a> {
             if let (Some(last), [_, ..]) = (widths.pop(), shown.as_slice())
                 && width + 2 >= whole - last + LAST_COLUMN
             {
-                let heads: Vec<Line> = shown.iter().map(|head| Line::new().dim(*head)).collect();
-                self.put(&in_columns(indent, &widths, &heads))?;
+                self.put(&in_columns(indent, &widths, &heads_of(&shown)))?;
                 return things
                     .iter()
                     .try_for_each(|thing| self.put(&in_columns(indent, &widths, &row(thing))));
             }
             return things.iter().try_for_each(|thing| self.stacked(indent, heads, &row(thing)));
         }
-        if !shown.is_empty() {
-            let mut line = Line::new();
-            let mut at = indent;
-            for (head, width) in shown.iter().zip(&widths) {
-                line = line.to(at).dim(*head);
-                at += width + 2;
-            }
-            self.put(&line)?;
+        if !heads.is_empty() {
+            self.put(&in_columns(indent, &widths, &heads_of(&shown)))?;
         }
         for cells in drawn {
             let mut text = cells.text.as_slice();
@@ -457,6 +450,10 @@ impl<'a> Paper<'a> {
         }
         Ok(())
     }
+}
+
+fn heads_of(heads: &[&str]) -> Vec<Line> {
+    heads.iter().map(|head| Line::new().dim(head)).collect()
 }
 
 /// A row in columns of these widths; what stands in the column behind them is broken within that column.

@@ -85,7 +85,12 @@ fn keys_requests_and_messages_are_told_and_matched_with_the_cabinet() {
     let both = [env.read("own.cer"), env.read("own.pem")].concat();
     env.file("both.pem", &both);
     env.run("inspect both.pem").exit(0).says("private key, in clear, PEM").says("CN=Harbour");
-    // our own keys are known by their item, and no key is printed
+    // our own keys are known wherever they lie
+    env.run("keystore export crossing-signing --to ours.p12 --note-password ours.txt").exit(0);
+    env.other("openssl pkcs12 -in ours.p12 -passin file:ours.txt -nodes -nocerts -out ours.pem");
+    env.run("inspect ours.pem").exit(0).says("in the cabinet  crossing-signing");
+    let ours = env.run("inspect ours.pem --format json").exit(0).json();
+    assert_eq!(ours["content"]["keystore"], "crossing-signing", "{ours}");
     env.run("keystore hand-over crossing-signing --receiver own.cer --to handed.bin").exit(0);
     env.run("inspect handed.bin")
         .exit(0)
@@ -109,6 +114,12 @@ fn a_cabinet_and_its_copies_are_told_from_others() {
     env.file("theirs.cabinet", &other.read("ninekeys.cabinet"));
     env.run("inspect theirs.cabinet").exit(0).says("! not the cabinet of this project");
     let before = env.read(&copy);
+    // when our own is broken, its copies are what one looks for
+    let ours = env.read("ninekeys.cabinet");
+    env.file("ninekeys.cabinet", &ours[..ours.len() / 2]);
+    env.run(&format!("inspect {copy}")).exit(0).says("a copy of this project's cabinet");
+    env.run("inspect ninekeys.cabinet").exit_any(&[3]);
+    env.file("ninekeys.cabinet", &ours);
     let mut torn = before.clone();
     let at = torn.len() / 2;
     torn[at] ^= 0x40;

@@ -15,7 +15,7 @@ use serde::Serialize;
 
 use super::{CertificateContent, Content, certificate, certificates_of};
 use crate::answers::KeySaid;
-use crate::build::check::Background;
+use crate::build::check::{self, Background, Holder};
 
 /// What is seen of a key.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -30,9 +30,9 @@ pub struct KeyContent {
     /// Why nothing can be signed with it as it is.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub unusable: Option<String>,
-    /// The item of the cabinet that is this key.
+    /// The keystore in the cabinet that holds it.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub item: Option<String>,
+    pub keystore: Option<String>,
     /// Certificates in the same file.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub certificates: Vec<CertificateContent>,
@@ -52,9 +52,9 @@ pub struct RequestContent {
     /// Whether it is signed with the key that it is for; nothing for algorithms that cannot be verified.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub proved: Option<bool>,
-    /// The item of the cabinet that is its private key.
+    /// The keystore in the cabinet that holds its private key.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub item: Option<String>,
+    pub keystore: Option<String>,
 }
 
 /// An encrypted message.
@@ -110,7 +110,9 @@ fn of_pem(bytes: &[u8], background: &Background) -> Option<Content> {
             continue;
         }
         let old_encryption = !modern && bytes.windows(9).any(|window| window == b"ENCRYPTED");
-        let found = pem::blocks(bytes, label, &Limits::USUAL).into_iter().next().map(Secret::new);
+        // every block may be a key and is wiped, also those that are not looked at
+        let blocks = pem::blocks(bytes, label, &Limits::USUAL).into_iter().map(Secret::new);
+        let found = blocks.collect::<Vec<_>>().into_iter().next();
         let mut content = match found {
             Some(der) if modern && !encrypted => private(&der, background),
             _ => KeyContent {
@@ -119,7 +121,7 @@ fn of_pem(bytes: &[u8], background: &Background) -> Option<Content> {
                 encrypted: encrypted || old_encryption,
                 unusable: (!modern)
                     .then(|| format!("`{label}` is a form older than PKCS#8, which is not read")),
-                item: None,
+                keystore: None,
                 certificates: Vec::new(),
             },
         };
@@ -141,7 +143,7 @@ fn of_der(bytes: &[u8], encoding: &'static str, background: &Background) -> Opti
         let key = sha256_hex(&found.public_key);
         return Some(Content::Request(Box::new(RequestContent {
             encoding,
-            item: item(&key, background),
+            keystore: holder(&key, background),
             key: KeySaid { sha256: key, algorithm: found.key.to_string() },
             signature_algorithm: algorithm_name(&found.signature_algorithm.to_string()).into(),
             proved: request::holds(&found),
@@ -158,7 +160,7 @@ fn of_der(bytes: &[u8], encoding: &'static str, background: &Background) -> Opti
             key: None,
             encrypted: true,
             unusable: None,
-            item: None,
+            keystore: None,
             certificates: Vec::new(),
         };
         return Some(Content::PrivateKey(Box::new(nothing)));
@@ -166,7 +168,7 @@ fn of_der(bytes: &[u8], encoding: &'static str, background: &Background) -> Opti
     let key = PublicKey::from_der(bytes).ok()?;
     Some(Content::PublicKey(Box::new(KeyContent {
         encoding,
-        item: item(&key.fingerprint(), background),
+        keystore: holder(&key.fingerprint(), background),
         key: Some((&key).into()),
         encrypted: false,
         unusable: None,
@@ -179,7 +181,7 @@ fn private(der: &SecretBytes, background: &Background) -> KeyContent {
     let key = found.as_ref().ok().map(Signer::public);
     KeyContent {
         encoding: "DER",
-        item: key.and_then(|key| item(&key.fingerprint(), background)),
+        keystore: key.and_then(|key| holder(&key.fingerprint(), background)),
         key: key.map(KeySaid::from),
         encrypted: false,
         unusable: found.as_ref().err().map(ToString::to_string),
@@ -196,9 +198,8 @@ fn said(recipient: Recipient) -> RecipientSaid {
     }
 }
 
-/// What holds a key in the cabinet: a keystore, else the key itself.
-fn item(fingerprint: &str, background: &Background) -> Option<String> {
+/// The keystore that holds a key, under whatever certificate.
+fn holder(fingerprint: &str, background: &Background) -> Option<String> {
     let inventory = background.inventory.as_deref()?;
-    let holder = crate::build::check::holder(inventory, fingerprint, "");
-    holder.as_ref().and_then(crate::build::check::Holder::of_key)
+    check::holder(inventory, fingerprint, "").as_ref().and_then(Holder::of_key)
 }

@@ -203,13 +203,14 @@ pub fn inspect(
         };
     }
     let source = InputFile::open(&path)?;
-    let background = Background::read(ctx)?;
     let head = source.bytes(0..source.len().min(16), 16).unwrap_or_default();
-    if head.starts_with(b"PK") || source.is_empty() {
-        return Ok(report(Content::Build(Box::new(build(ctx, &source, &background)?))));
-    }
+    // looked at without our own cabinet, which may be what is broken when a copy of it is wanted
     if head == cabinet::HEAD {
         return Ok(report(Content::Cabinet(Box::new(cabinet::read(ctx, &path)?))));
+    }
+    let background = Background::read(ctx)?;
+    if head.starts_with(b"PK") || source.is_empty() {
+        return Ok(report(Content::Build(Box::new(build(ctx, &source, &background)?))));
     }
     if source.len() <= CERTIFICATE_FILE {
         let failed = |error: ninekeys_formats::source::ReadError| FileError::new("read", &path, error.cause);
