@@ -6,26 +6,10 @@ use serde::Serialize;
 use thiserror::Error;
 use toml_edit::{Array, DocumentMut, Item, Table, value};
 
+use super::Request;
 use crate::ask::AskError;
 use crate::ctx::Ctx;
 use crate::project::{ProjectError, ProjectFile};
-
-/// The app to be added.
-#[derive(Debug)]
-pub struct Request {
-    /// Its name in commands and file names.
-    pub name: String,
-    /// What people call it.
-    pub title: Option<String>,
-    /// The Android package.
-    pub package: Option<String>,
-    /// The iOS bundle id.
-    pub bundle_id: Option<String>,
-    /// Where its builds go; the first is meant when nothing is said.
-    pub destinations: Vec<Destination>,
-    /// The version that the next build should have.
-    pub version: Option<String>,
-}
 
 /// What was added.
 #[derive(Debug, Serialize, JsonSchema)]

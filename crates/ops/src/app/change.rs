@@ -6,26 +6,10 @@ use serde::Serialize;
 use thiserror::Error;
 use toml_edit::{Array, DocumentMut, Item, Table, TableLike, value};
 
+use super::Request;
 use super::add::{IdError, check_id};
 use crate::ctx::Ctx;
 use crate::project::{ProjectError, ProjectFile};
-
-/// What is to be changed.
-#[derive(Debug)]
-pub struct Request {
-    /// The app.
-    pub name: String,
-    /// What people call it from now on.
-    pub title: Option<String>,
-    /// Its Android package.
-    pub package: Option<String>,
-    /// Its iOS bundle id.
-    pub bundle_id: Option<String>,
-    /// Where its builds go, in the place of what stands there.
-    pub destinations: Vec<Destination>,
-    /// The version that the next build should have.
-    pub version: Option<String>,
-}
 
 /// What it is now.
 #[derive(Debug, Serialize, JsonSchema)]

@@ -5,3 +5,22 @@ pub mod change;
 pub mod list;
 pub mod remove;
 pub mod statement;
+
+use ninekeys_core::model::Destination;
+
+/// What the project file is to say of an app, new or known; what is left out of a known one stays as it is.
+#[derive(Debug)]
+pub struct Request {
+    /// Its name in commands and file names.
+    pub name: String,
+    /// What people call it.
+    pub title: Option<String>,
+    /// The Android package.
+    pub package: Option<String>,
+    /// The iOS bundle id.
+    pub bundle_id: Option<String>,
+    /// Where its builds go; the first is meant when nothing is said. They take the place of those that stand there.
+    pub destinations: Vec<Destination>,
+    /// The version that the next build should have.
+    pub version: Option<String>,
+}

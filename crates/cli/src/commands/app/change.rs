@@ -3,7 +3,8 @@
 use clap_complete::engine::ArgValueCandidates;
 use ninekeys_core::model::Destination;
 use ninekeys_ops::Ctx;
-use ninekeys_ops::app::change::{Request, app_change};
+use ninekeys_ops::app::Request;
+use ninekeys_ops::app::change::app_change;
 
 use crate::complete;
 use crate::failure::{Exit, Failure};
