@@ -116,16 +116,19 @@ impl Report for PassphraseReport {
     const SCHEMA: &'static str = "ninekeys.cabinet-passphrase/1";
 
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
-        let what = if self.replaced {
-            "has a new passphrase, and everything is sealed anew; the old one opens nothing now"
+        let (what, copies) = if self.replaced {
+            let what = "has a new passphrase, and everything is sealed anew; the old one opens nothing now";
+            (what, "copies made before still open with the old one")
         } else {
-            "is a new member"
+            (
+                "is a new member: its passphrase opens the cabinet, beside what opened it before",
+                "copies made before do not open with it",
+            )
         };
         paper.put(
             &Line::new().sign(Sign::Fine).text(" ").bold(&self.member).text(format!(" {what}")).hang(2),
         )?;
-        paper.put(&Line::new().dim("  copies made before still open with the old one").hang(2))?;
-        Ok(())
+        paper.put(&Line::new().dim(format!("  {copies}")).hang(2))
     }
 }
 

@@ -13,7 +13,8 @@ fn a_new_passphrase_opens_and_the_old_one_does_not() {
     env.run("cabinet passphrase --passphrase-in old").exit(2).says("--new-passphrase-in FILE");
     env.run("cabinet passphrase --passphrase-in old --new-passphrase-in new")
         .exit(0)
-        .says("opens nothing now");
+        .says("opens nothing now")
+        .says("copies made before still open with the old one");
     env.run("cabinet status --prove --passphrase-in old").exit(4);
     env.run("cabinet status --prove --passphrase-in new").exit(0);
 }
@@ -22,7 +23,10 @@ fn a_new_passphrase_opens_and_the_old_one_does_not() {
 fn a_passphrase_can_be_added_beside_an_unlock_file_and_history_tells() {
     let env = TestEnv::with_project(PROGRAM);
     env.file("new", b"quilted-harbour-anvil");
-    env.run("cabinet passphrase --new-passphrase-in new").exit(0).says("is a new member");
+    env.run("cabinet passphrase --new-passphrase-in new")
+        .exit(0)
+        .says("is a new member")
+        .says("do not open with it");
     std::fs::remove_file(env.path("unlock.txt")).unwrap();
     env.run("cabinet status --prove --passphrase-in new")
         .exit(0)

@@ -32,5 +32,9 @@ fn a_cabinet_without_a_passphrase_is_told_what_the_loss_of_its_file_means() {
     env.run("cabinet unlock-file more.txt").exit(0).says("when every unlock file is lost");
     env.file("new", b"quilted-harbour-anvil");
     env.run("cabinet passphrase --new-passphrase-in new").exit(0);
+    // as docs/build-machines.md says: another passphrase takes nothing away from unlock files
+    env.file("newer", b"brisk-lantern-oyster");
+    env.run("cabinet passphrase --passphrase-in new --new-passphrase-in newer").exit(0);
+    env.run("cabinet status --prove --unlock-file more.txt").exit(0).says("every seal opened");
     env.run("cabinet unlock-file third.txt").exit(0).is_silent_on("is lost");
 }
