@@ -103,21 +103,7 @@ impl TestEnv {
 
     /// Every file below the folder with its content, by name.
     pub fn files(&self) -> Vec<(String, Vec<u8>)> {
-        let mut out = Vec::new();
-        let mut folders = vec![self.folder().to_owned()];
-        while let Some(folder) = folders.pop() {
-            for entry in fs::read_dir(&folder).unwrap() {
-                let path = entry.unwrap().path();
-                if path.is_dir() {
-                    folders.push(path);
-                } else {
-                    let name = path.strip_prefix(self.folder()).unwrap().display().to_string();
-                    out.push((name, fs::read(&path).unwrap_or_default()));
-                }
-            }
-        }
-        out.sort();
-        out
+        files_below(self.folder())
     }
 
     /// The program with these words, not started yet.
@@ -152,6 +138,25 @@ impl TestEnv {
         let output = self.command(&words).output().unwrap();
         Ran { line: line.into(), output, folder: self.folder().display().to_string() }
     }
+}
+
+/// Every file below a folder with its content, by name.
+pub fn files_below(top: &Path) -> Vec<(String, Vec<u8>)> {
+    let mut out = Vec::new();
+    let mut folders = vec![top.to_owned()];
+    while let Some(folder) = folders.pop() {
+        for entry in fs::read_dir(&folder).unwrap() {
+            let path = entry.unwrap().path();
+            if path.is_dir() {
+                folders.push(path);
+            } else {
+                let name = path.strip_prefix(top).unwrap().display().to_string();
+                out.push((name, fs::read(&path).unwrap_or_default()));
+            }
+        }
+    }
+    out.sort();
+    out
 }
 
 fn split(line: &str) -> Vec<String> {

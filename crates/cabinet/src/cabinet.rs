@@ -190,7 +190,7 @@ impl<'m> Cabinet<'m> {
     }
 
     /// Whether secrets can be read.
-    pub fn is_unlocked(&self) -> bool {
+    pub(crate) fn is_unlocked(&self) -> bool {
         self.unlocked.is_some()
     }
 
@@ -202,6 +202,12 @@ impl<'m> Cabinet<'m> {
     /// How it stands to what is known of it.
     pub fn standing(&self) -> Standing {
         self.standing
+    }
+
+    /// Closes it. What was proved of a large one is freed while the next thing is done.
+    pub fn close(mut self) {
+        let records = std::mem::take(&mut self.proven.records);
+        rayon::spawn(move || drop(records));
     }
 
     /// Its file.
@@ -421,7 +427,7 @@ impl<'m> Cabinet<'m> {
     }
 
     /// Whether an item has a secret.
-    pub fn has_secret(&self, item: &Item) -> bool {
+    pub(crate) fn has_secret(&self, item: &Item) -> bool {
         let record = self.proven.records.get(&(RecordKind::Item, item.id.to_string()));
         record.is_some_and(|record| record.version.sealed.is_some())
     }

@@ -10,9 +10,9 @@ use crate::digest::Digest;
 use crate::row::{Body, Form, RecordKind, Touch};
 
 /// The compartment of members' envelopes and of everything about the cabinet itself.
-pub const MANAGE: &str = "manage";
+pub(crate) const MANAGE: &str = "manage";
 /// The compartment of what serves several apps, or none.
-pub const SHARED: &str = "shared";
+pub(crate) const SHARED: &str = "shared";
 /// What the name of an app's compartment begins with.
 const APP: &str = "app/";
 /// More members than this are no team, but somebody's attempt to make work.
@@ -113,7 +113,7 @@ impl Member {
 /// A group of items that one key seals.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
-pub struct Compartment {
+pub(crate) struct Compartment {
     /// `manage`, `shared`, or `app/` and the app's name.
     pub name: String,
     /// Counts its keys, from 1.

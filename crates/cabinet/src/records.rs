@@ -144,8 +144,9 @@ pub(crate) fn read_records(store: &dyn Store) -> Result<Records, CabinetError> {
             begun += 1;
             scope.spawn(move |_| {
                 batch.iter_mut().for_each(|(_, record)| record.version.facts = facts_digest(&record.facts));
+                let ascending = is_ascending(&batch);
                 // where something was wrong nobody waits for it any more
-                let _ = to.send((number, batch));
+                let _ = to.send((number, batch, ascending));
             });
         };
         store.each_record(&mut |seen| {
@@ -159,23 +160,29 @@ pub(crate) fn read_records(store: &dyn Store) -> Result<Records, CabinetError> {
         drop(to);
         let mut early = std::collections::BTreeMap::new();
         let mut next = 0usize;
-        for (number, batch) in from {
-            early.insert(number, batch);
-            while let Some(batch) = early.remove(&next) {
-                all.extend(batch);
+        for (number, batch, ascending) in from {
+            early.insert(number, (batch, ascending));
+            while let Some((mut batch, ascending)) = early.remove(&next) {
+                let follows =
+                    all.last().zip(batch.first()).is_none_or(|(last, first)| is_before(last, first));
+                if !ascending || !follows {
+                    return Err(CabinetError::Tampered("its records are not in their order".into()));
+                }
+                all.append(&mut batch);
                 next += 1;
             }
         }
         Ok::<(), CabinetError>(())
     })?;
-    let ascending = all.windows(2).all(|pair| match pair {
-        [((one, id), _), ((other, next), _)] => (one.word(), id) < (other.word(), next),
-        _ => true,
-    });
-    if !ascending {
-        return Err(CabinetError::Tampered("its records are not in their order".into()));
-    }
     Ok(all.into_iter().collect())
+}
+
+fn is_ascending(records: &[(Key, Record)]) -> bool {
+    records.iter().zip(records.iter().skip(1)).all(|(one, next)| is_before(one, next))
+}
+
+fn is_before(((one, id), _): &(Key, Record), ((other, next), _): &(Key, Record)) -> bool {
+    (one.word(), id) < (other.word(), next)
 }
 
 /// A record before its facts are digested.

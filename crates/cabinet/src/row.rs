@@ -19,7 +19,7 @@ const SIGNED: &str = "ninekeys.signed/2";
 /// What a record is. The order is that of the words: records are sorted by them as bytes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
-pub enum RecordKind {
+pub(crate) enum RecordKind {
     /// A copy that was made and proved.
     Backup,
     /// A member's compartment keys, encrypted to that member.
@@ -45,7 +45,7 @@ impl RecordKind {
     }
 
     /// From its word; nothing for a kind that this version does not know.
-    pub fn from_word(word: &str) -> Option<Self> {
+    pub(crate) fn from_word(word: &str) -> Option<Self> {
         let all = [Self::Backup, Self::Envelope, Self::Intention, Self::Item, Self::Passphrase];
         all.into_iter().find(|kind| kind.word() == word)
     }
@@ -71,7 +71,7 @@ pub struct Version {
 /// A record that a change touched, with both ends.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
-pub struct Touch {
+pub(crate) struct Touch {
     /// What kind of record it is.
     pub kind: RecordKind,
     /// What it is among its kind: `key`, `release`; for an intention its purpose.
@@ -91,7 +91,7 @@ pub struct Touch {
 /// What a restore gave up: the rows from `from` on, by their hashes.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
-pub struct Abandoned {
+pub(crate) struct Abandoned {
     /// The number of the first of them.
     pub from: u64,
     /// Their hashes, in order.
@@ -104,7 +104,7 @@ pub struct Abandoned {
 /// A signature over what is given up.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
-pub struct Agreement {
+pub(crate) struct Agreement {
     /// The key of the manager: SubjectPublicKeyInfo, hexadecimal.
     pub signing: String,
     /// The signature, hexadecimal.
@@ -129,7 +129,7 @@ impl Abandoned {
 /// What a row says.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
-pub struct Body {
+pub(crate) struct Body {
     /// When, by its author's clock.
     pub at: Timestamp,
     /// Its author: the id of a member.
@@ -170,7 +170,7 @@ impl Form {
     }
 
     /// From its word.
-    pub fn from_word(word: &str) -> Option<Self> {
+    pub(crate) fn from_word(word: &str) -> Option<Self> {
         [Form::Change, Form::Policy].into_iter().find(|form| form.word() == word)
     }
 }

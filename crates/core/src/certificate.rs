@@ -190,7 +190,7 @@ fn parts(name: &str) -> impl Iterator<Item = &str> {
 
 /// Whether a certificate that names itself as its issuer is signed by its own key. Nothing for others, and for
 /// algorithms that cannot be verified.
-pub fn self_signature_holds(certificate: &ninekeys_formats::x509::Certificate) -> Option<bool> {
+pub(crate) fn self_signature_holds(certificate: &ninekeys_formats::x509::Certificate) -> Option<bool> {
     use crate::keys::{PublicKey, SignatureKind, verify};
     if !certificate.self_issued {
         return None;
@@ -208,7 +208,7 @@ fn built(error: x509_cert::builder::Error) -> CertificateError {
 ///
 /// # Errors
 /// [`CertificateError::Years`] when that is beyond the year 9999.
-pub fn end_of_validity(start: Timestamp, years: u16) -> Result<Timestamp, CertificateError> {
+pub(crate) fn end_of_validity(start: Timestamp, years: u16) -> Result<Timestamp, CertificateError> {
     let refused = |_| CertificateError::Years(years);
     let span = Span::new().try_years(i64::from(years)).map_err(refused)?;
     start.to_zoned(TimeZone::UTC).checked_add(span).map(|end| end.timestamp()).map_err(refused)

@@ -1,7 +1,11 @@
 //! What a build command is lent, as text: a properties file, and secrets that are masked in what it says.
 
+use std::path::Path;
+
 use ninekeys_formats::secret::{Secret, SecretBytes, SecretText};
 use zeroize::Zeroize;
+
+use crate::model::Properties;
 
 /// What stands in the place of a secret.
 const MASK: &[u8] = b"***";
@@ -81,7 +85,7 @@ impl Drop for Mask {
 }
 
 /// A properties file of these fields, behind a comment: one field a line, what has a meaning there escaped.
-pub fn properties(comment: &str, fields: &[(&str, &SecretText)]) -> SecretText {
+fn properties(comment: &str, fields: &[(&str, &SecretText)]) -> SecretText {
     let mut out = String::new();
     out.push_str("# ");
     out.extend(comment.chars().filter(|c| !c.is_control()));
@@ -93,6 +97,26 @@ pub fn properties(comment: &str, fields: &[(&str, &SecretText)]) -> SecretText {
         out.push('\n');
     }
     Secret::new(out)
+}
+
+/// A properties file that leads to a keystore's key, behind a comment.
+pub fn keystore_properties(
+    comment: &str,
+    names: &Properties,
+    keystore: &Path,
+    alias: &str,
+    password: &SecretText,
+) -> SecretText {
+    let keystore = Secret::new(forward_strokes(keystore));
+    let alias = Secret::new(alias.to_owned());
+    let [keystore_name, alias_name, password_name, key_password_name] = names.fields();
+    let fields = [
+        (keystore_name, &keystore),
+        (alias_name, &alias),
+        (password_name, password),
+        (key_password_name, password),
+    ];
+    properties(comment, &fields)
 }
 
 /// Escapes as the format wants it: what separates or comments with a backslash, all but ASCII as UTF-16 units.

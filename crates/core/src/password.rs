@@ -7,7 +7,7 @@ use crate::env::Env;
 use crate::keys::KeyError;
 
 /// The fewest characters that keystore formats and readers agree on.
-pub const LEAST: usize = 6;
+pub(crate) const LEAST: usize = 6;
 /// Length of a generated password in characters; 24 of 62 are 142 bits.
 const GENERATED: usize = 24;
 const ALPHABET: &[u8; 62] = b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789";
@@ -25,7 +25,7 @@ pub enum PasswordError {
 
 /// How many guesses a cabinet's passphrase has to withstand, as a power of ten: whoever has the cabinet's file can try as long
 /// as they like.
-pub const LEAST_GUESSES: u8 = 10;
+pub(crate) const LEAST_GUESSES: u8 = 10;
 
 /// How easily a password is guessed, on the scale of its estimator: 0 (at once) to 4 (not in practice).
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -146,7 +146,7 @@ impl<'a> Cursor<'a> {
     ///
     /// # Errors
     /// [`Fault::Short`] when fewer than two bytes are left.
-    pub fn u16_be(&mut self, what: &'static str) -> Result<u16, ParseError> {
+    pub(crate) fn u16_be(&mut self, what: &'static str) -> Result<u16, ParseError> {
         self.array(what).map(u16::from_be_bytes)
     }
 
@@ -154,7 +154,7 @@ impl<'a> Cursor<'a> {
     ///
     /// # Errors
     /// [`Fault::Short`] when fewer than four bytes are left.
-    pub fn u32_be(&mut self, what: &'static str) -> Result<u32, ParseError> {
+    pub(crate) fn u32_be(&mut self, what: &'static str) -> Result<u32, ParseError> {
         self.array(what).map(u32::from_be_bytes)
     }
 
@@ -162,7 +162,7 @@ impl<'a> Cursor<'a> {
     ///
     /// # Errors
     /// [`Fault::Short`] when fewer than eight bytes are left.
-    pub fn u64_be(&mut self, what: &'static str) -> Result<u64, ParseError> {
+    pub(crate) fn u64_be(&mut self, what: &'static str) -> Result<u64, ParseError> {
         self.array(what).map(u64::from_be_bytes)
     }
 
@@ -170,7 +170,7 @@ impl<'a> Cursor<'a> {
     ///
     /// # Errors
     /// [`Fault::Short`] when the length runs past the end.
-    pub fn prefixed(&mut self, what: &'static str) -> Result<Cursor<'a>, ParseError> {
+    pub(crate) fn prefixed(&mut self, what: &'static str) -> Result<Cursor<'a>, ParseError> {
         let length = self.u32(what)?;
         self.sub(u64::from(length), what)
     }

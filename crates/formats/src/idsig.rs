@@ -18,7 +18,7 @@ pub const VERSION: u32 = 2;
 /// SHA-256.
 pub const SHA256: u32 = 1;
 /// Log2 of 4096, the size of a block.
-pub const LOG2_BLOCK: u8 = 12;
+pub(crate) const LOG2_BLOCK: u8 = 12;
 /// What a file name ends with, behind the package's own name.
 pub const ENDING: &str = "idsig";
 

@@ -29,11 +29,11 @@ pub mod id {
     /// `targetSdkVersion`
     pub const TARGET_SDK: u32 = 0x0101_0270;
     /// `maxSdkVersion`
-    pub const MAX_SDK: u32 = 0x0101_0271;
+    pub(crate) const MAX_SDK: u32 = 0x0101_0271;
     /// `testOnly`
     pub const TEST_ONLY: u32 = 0x0101_0272;
     /// `versionCodeMajor`
-    pub const VERSION_CODE_MAJOR: u32 = 0x0101_0576;
+    pub(crate) const VERSION_CODE_MAJOR: u32 = 0x0101_0576;
     /// `isSplitRequired`
     pub const SPLIT_REQUIRED: u32 = 0x0101_0591;
     /// `requiredSplitTypes`
@@ -124,7 +124,7 @@ const READ: [u32; 9] = [
 ];
 
 /// What a manifest refers to, by resource id. Whoever has the resources looks the values up.
-pub type Resources<'a> = dyn FnMut(&[u32]) -> BTreeMap<u32, Value> + 'a;
+pub(crate) type Resources<'a> = dyn FnMut(&[u32]) -> BTreeMap<u32, Value> + 'a;
 
 impl Manifest {
     /// Reads a manifest in binary XML, without the resources that it may refer to.

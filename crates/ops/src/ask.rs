@@ -20,7 +20,7 @@ pub enum AskError {
 }
 
 /// What is to be said of an answer that will not do.
-pub type Judged = Result<(), String>;
+pub(crate) type Judged = Result<(), String>;
 
 /// A person. All answers are nothing when there is nobody to ask: a script is never asked.
 pub trait Ask {

@@ -241,7 +241,7 @@ impl Ctx<'_> {
 ///
 /// # Errors
 /// [`FileError`].
-pub fn read_secret_file(path: &Path) -> Result<SecretText, FileError> {
+pub(crate) fn read_secret_file(path: &Path) -> Result<SecretText, FileError> {
     let bytes = Secret::new(files::read_whole(path, SECRET_LIMIT)?);
     bytes.lend(|bytes| match std::str::from_utf8(bytes) {
         Ok(text) => Ok(Secret::new(text.trim_end_matches(['\r', '\n']).to_owned())),

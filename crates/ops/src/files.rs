@@ -14,7 +14,7 @@ use thiserror::Error;
 
 /// A file operation that failed.
 #[derive(Debug, Error)]
-#[error("{path} could not be {action}: {}", reason(cause))]
+#[error("{path} could not be {action}: {}", reason(action, cause))]
 pub struct FileError {
     /// What was tried, as a participle: `read`, `written`.
     pub action: &'static str,
@@ -33,8 +33,9 @@ impl FileError {
 }
 
 /// What the system said, in words that a user knows.
-fn reason(cause: &io::Error) -> String {
+fn reason(action: &str, cause: &io::Error) -> String {
     match cause.kind() {
+        io::ErrorKind::NotFound if action == "written" => "its folder is not there".into(),
         io::ErrorKind::NotFound => "there is no such file".into(),
         io::ErrorKind::PermissionDenied => "you have no permission".into(),
         io::ErrorKind::IsADirectory => "it is a folder".into(),
@@ -49,7 +50,7 @@ fn reason(cause: &io::Error) -> String {
 
 /// A file that is read by position, from several threads.
 #[derive(Debug)]
-pub struct InputFile {
+pub(crate) struct InputFile {
     file: File,
     length: u64,
 }
@@ -108,7 +109,7 @@ fn read_exact_at(file: &File, mut at: u64, mut into: &mut [u8]) -> io::Result<()
 ///
 /// # Errors
 /// [`FileError`], also when it is larger.
-pub fn read_whole(path: &Path, limit: u64) -> Result<Vec<u8>, FileError> {
+pub(crate) fn read_whole(path: &Path, limit: u64) -> Result<Vec<u8>, FileError> {
     let file = InputFile::open(path)?;
     let failed = |error: ReadError| FileError::new("read", path, error.cause);
     if file.len() > limit {
@@ -139,14 +140,14 @@ pub enum Taken {
 
 impl Taken {
     /// Refused, or set aside when the user said that the name is to be taken.
-    pub fn when_told(replace: bool, now: Timestamp) -> Self {
+    pub(crate) fn when_told(replace: bool, now: Timestamp) -> Self {
         if replace { Taken::SetAside(now) } else { Taken::Refuse }
     }
 }
 
 /// A file that gets its name only when it is whole. Dropped before that, it leaves nothing behind.
 #[derive(Debug)]
-pub struct OutputFile {
+pub(crate) struct OutputFile {
     temporary: NamedTempFile,
     target: PathBuf,
     /// File systems let one writer at a file at a time, and make the others spin: they may sleep instead.
@@ -203,7 +204,7 @@ impl OutputFile {
     ///
     /// # Errors
     /// [`FileError`].
-    pub fn reread(&self) -> Result<InputFile, FileError> {
+    pub(crate) fn reread(&self) -> Result<InputFile, FileError> {
         InputFile::open(self.temporary.path())
     }
 
@@ -211,7 +212,7 @@ impl OutputFile {
     ///
     /// # Errors
     /// [`FileError`]. A system tells such a failure once: whoever passes over it would name a broken file.
-    pub fn settle(&self) -> Result<(), FileError> {
+    pub(crate) fn settle(&self) -> Result<(), FileError> {
         let synced = self.temporary.as_file().sync_data();
         synced.map_err(|cause| FileError::new("written", &self.target, cause))
     }
@@ -325,7 +326,7 @@ pub fn make_folder(path: &Path) -> Result<(), FileError> {
 
 /// Folders that were made on the way to an output; those that stayed empty go again unless they are kept.
 #[derive(Debug)]
-pub struct NewFolders(Vec<PathBuf>);
+pub(crate) struct NewFolders(Vec<PathBuf>);
 
 impl NewFolders {
     /// Makes a folder and those above it.
@@ -358,7 +359,7 @@ impl Drop for NewFolders {
 }
 
 /// The folder that a file is in.
-pub fn folder_of(path: &Path) -> &Path {
+pub(crate) fn folder_of(path: &Path) -> &Path {
     match path.parent() {
         Some(parent) if parent.as_os_str().is_empty() => Path::new("."),
         Some(parent) => parent,
@@ -390,7 +391,7 @@ pub(crate) fn empty_private(path: &Path) -> Result<(), FileError> {
 ///
 /// # Errors
 /// [`FileError`].
-pub fn move_into_place(from: &Path, target: &Path) -> Result<(), FileError> {
+pub(crate) fn move_into_place(from: &Path, target: &Path) -> Result<(), FileError> {
     let failed = |cause| FileError::new("written", target, cause);
     File::open(from).and_then(|file| file.sync_all()).map_err(failed)?;
     let from = tempfile::TempPath::try_from_path(from).map_err(failed)?;

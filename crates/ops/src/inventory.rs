@@ -80,7 +80,7 @@ pub fn inventory(ctx: &Ctx<'_>) -> Result<InventoryReport, InventoryError> {
     let all = cabinet.inventory()?;
     let last_backup = cabinet.last_backup();
     // what was proved is not needed to be told: a large cabinet's records are as much again as what is told of them
-    drop(cabinet);
+    cabinet.close();
     let policy = ctx.project_if_any()?.map_or_else(Policy::default, |file| file.project.policy);
     let mut items = Vec::new();
     all.iter().for_each(|item| add_lines(&all, item, &mut items));

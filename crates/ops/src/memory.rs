@@ -53,7 +53,7 @@ impl MachineMemory {
     }
 
     /// Whether there is a folder to remember in.
-    pub fn is_kept(&self) -> bool {
+    pub(crate) fn is_kept(&self) -> bool {
         self.folder.is_some()
     }
 

@@ -103,7 +103,7 @@ fn identity(path: &Path) -> Option<(u64, u64)> {
 ///
 /// # Errors
 /// [`OutputError::Ours`].
-pub fn refuse_ours(ctx: &Ctx<'_>, outputs: &[&Path], inputs: &[&Path]) -> Result<(), OutputError> {
+pub(crate) fn refuse_ours(ctx: &Ctx<'_>, outputs: &[&Path], inputs: &[&Path]) -> Result<(), OutputError> {
     let mut known: Vec<(Place, Ours)> = Vec::new();
     let mut know = |path: &Path, ours| known.push((Place::of(path), ours));
     if let Ok(cabinet) = ctx.cabinet_path() {
@@ -140,7 +140,7 @@ pub fn refuse_ours(ctx: &Ctx<'_>, outputs: &[&Path], inputs: &[&Path]) -> Result
 ///
 /// # Errors
 /// [`OutputError::Ours`].
-pub fn refuse_each_other(ctx: &Ctx<'_>, outputs: &[&Path]) -> Result<(), OutputError> {
+pub(crate) fn refuse_each_other(ctx: &Ctx<'_>, outputs: &[&Path]) -> Result<(), OutputError> {
     let mut known: Vec<Place> = Vec::new();
     for path in outputs {
         let place = Place::of(path);
@@ -157,7 +157,7 @@ pub fn refuse_each_other(ctx: &Ctx<'_>, outputs: &[&Path]) -> Result<(), OutputE
 ///
 /// # Errors
 /// [`OutputError::Exists`].
-pub fn refuse_taken(ctx: &Ctx<'_>, outputs: &[&Path], replace: bool) -> Result<(), OutputError> {
+pub(crate) fn refuse_taken(ctx: &Ctx<'_>, outputs: &[&Path], replace: bool) -> Result<(), OutputError> {
     let taken = outputs.iter().find(|path| !replace && fs::symlink_metadata(path).is_ok());
     taken.map_or(Ok(()), |path| {
         Err(OutputError::Exists(path.strip_prefix(&ctx.folder).unwrap_or(path).display().to_string()))

@@ -13,9 +13,9 @@ use crate::files::{self, Access, FileError, Taken};
 use crate::outgoing::Outgoing;
 
 /// Its name.
-pub const FILE_NAME: &str = "ninekeys.toml";
+pub(crate) const FILE_NAME: &str = "ninekeys.toml";
 /// The cabinet's name beside it, when it does not say otherwise.
-pub const CABINET_NAME: &str = "ninekeys.cabinet";
+pub(crate) const CABINET_NAME: &str = "ninekeys.cabinet";
 const LIMIT: u64 = 1 << 20;
 
 /// Why the project file is of no use.
@@ -132,7 +132,7 @@ impl ProjectFile {
     ///
     /// # Errors
     /// [`ProjectError`].
-    pub fn set_pin(&self, ctx: &Ctx<'_>, pin: &Pin) -> Result<(), ProjectError> {
+    pub(crate) fn set_pin(&self, ctx: &Ctx<'_>, pin: &Pin) -> Result<(), ProjectError> {
         if self.pin().as_ref() == Some(pin) {
             return Ok(());
         }

@@ -8,11 +8,12 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 use ninekeys_core::model::Destination;
 use ninekeys_ops::Ctx;
-use ninekeys_ops::build::lend::{LendError, Request, lend, put_through};
+use ninekeys_ops::build::lend::{ExplainRequest, LendError, Request, lend, lend_explain, put_through};
 
 use crate::arguments::Global;
 use crate::complete;
 use crate::failure::{Exit, Failure};
+use crate::output::Output;
 
 /// Variables that unlock the cabinet: a command that borrows a key has no business with them.
 const HIDDEN: [&str; 2] = ["NINEKEYS_PASSPHRASE", "NINEKEYS_UNLOCK_FILE"];
@@ -40,12 +41,21 @@ pub(crate) struct Args {
     /// Mask the passwords in what the command says
     #[arg(long)]
     mask: bool,
+    /// Say what the build's settings have to read, and lend nothing
+    #[arg(long, conflicts_with_all = ["mask", "properties", "command"])]
+    explain: bool,
     /// The command, behind two dashes
-    #[arg(required = true, last = true, value_name = "COMMAND")]
+    #[arg(required_unless_present = "explain", last = true, value_name = "COMMAND")]
     command: Vec<OsString>,
 }
 
-pub(crate) fn run(args: Args, ctx: &Ctx<'_>, global: &Global) -> Result<Exit, Failure> {
+pub(crate) fn run(args: Args, ctx: &Ctx<'_>, global: &Global, out: &mut Output) -> Result<Exit, Failure> {
+    if args.explain {
+        let attempt = format!("explain what {} would be lent", args.app);
+        let request = ExplainRequest { app: args.app, destination: args.destination, key: args.key };
+        out.emit(&lend_explain(ctx, &request).map_err(|error| Failure::of(&attempt, &error))?);
+        return Ok(Exit::Done);
+    }
     let attempt = format!("lend the key of {}", args.app);
     if global.passphrase_on.is_some() {
         let because = "the command would inherit the descriptor with the passphrase";

@@ -47,7 +47,7 @@ pub(crate) fn run(
         Some(Command::Sign(args)) => sign::run(args, ctx, out),
         Some(Command::Check(args)) => check::run(args, ctx, out),
         Some(Command::Releases(args)) => releases::run(&args, ctx, out),
-        Some(Command::Lend(args)) => lend::run(args, ctx, global),
+        Some(Command::Lend(args)) => lend::run(args, ctx, global, out),
         Some(Command::Explain(args)) => explain::run(&args, out),
         Some(Command::Help(args)) => help::run(&args, out),
         Some(Command::Completions(args)) => completions::run(&args, out),

@@ -22,6 +22,9 @@ impl Classify for FileError {
             ("written", K::AlreadyExists) => {
                 say(Exit::Refused, "choose another name, or move away what is there")
             }
+            ("written", K::NotFound) => {
+                say(Exit::Damaged, "make the folder first, or look at how the path is written")
+            }
             (_, K::NotFound) => {
                 say(Exit::Damaged, "look at how the path is written, and from which folder it counts")
             }

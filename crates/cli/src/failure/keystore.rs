@@ -10,10 +10,11 @@ use ninekeys_ops::keystore::hand_over::HandOverError;
 use ninekeys_ops::keystore::import::ImportError;
 use ninekeys_ops::keystore::password::PasswordReadError;
 use ninekeys_ops::keystore::retire::RetireError;
+use ninekeys_ops::keystore::settings::SettingsError;
 use ninekeys_ops::keystore::take_out::TakeOutError;
 use ninekeys_ops::keystore::{AliasError, AliasTaken, AppsError, FindError, NoAlias, PasswordChoiceError};
 
-use super::{Class, Classify, Exit, again, class, defect, say};
+use super::{Class, Classify, Exit, Remedy, again, class, defect, say};
 
 impl Classify for CertificateError {
     fn class(&self) -> Class {
@@ -189,12 +190,27 @@ impl Classify for ExportError {
                 let words = ["keystore", "export", keystore, "--to", "FILE", "--random-password"];
                 class(Exit::Refused, &[&words[..], &["--note-password", "NOTE"]].concat())
             }
+            Self::NothingToOpen => (Exit::Usage, Remedy::Without("--as")),
+            Self::Settings(inner) => inner.class(),
             Self::OneCertificate(_) => again(Exit::Usage, &["--as", "certificate-pem"]),
             Self::Format(inner) => inner.class(),
             Self::Output(inner) => inner.class(),
             Self::File(inner) => inner.class(),
             Self::Open(inner) => inner.class(),
             Self::Cabinet(inner) => inner.class(),
+        }
+    }
+}
+
+impl Classify for SettingsError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Project(inner) => inner.class(),
+            Self::UnknownApp(_) => class(Exit::Usage, &["app", "list"]),
+            Self::SeveralKeys(_) => again(Exit::Usage, &["--alias", "ALIAS"]),
+            Self::SeveralNames { apps } => {
+                again(Exit::Usage, &["--app", apps.first().map_or("APP", String::as_str)])
+            }
         }
     }
 }

@@ -12,6 +12,7 @@ use ninekeys_ops::keystore::export::{Form, KeystoreExportReport, PasswordFrom};
 use ninekeys_ops::keystore::hand_over::KeystoreHandOverReport;
 use ninekeys_ops::keystore::import::{ImportedKey, KeystoreImportReport};
 use ninekeys_ops::keystore::retire::KeystoreRetireReport;
+use ninekeys_ops::keystore::settings::SettingsSaid;
 use ninekeys_ops::keystore::take_out::KeystoreTakeOutReport;
 
 use super::line::{Line, Paper, Sign};
@@ -301,6 +302,20 @@ fn imported(report: &KeystoreImportReport, key: &ImportedKey, paper: &mut Paper<
     Ok(())
 }
 
+/// A properties file that lasts, and what keeps it out of version control.
+fn lasting(settings: &SettingsSaid, paper: &mut Paper<'_>) -> io::Result<()> {
+    paper.put(&row("  settings", &format!("{}: {}", settings.file, settings.fields.join(", "))))?;
+    let lasting = "the password stands in it, readable by you alone, until you delete it";
+    paper.put(&row("", lasting))?;
+    if !settings.keep_out.is_empty() {
+        paper.put(&row("  keep out", "of version control: lines for its list of what it leaves out"))?;
+    }
+    for line in &settings.keep_out {
+        paper.put(&Line::new().to(VALUE).bold(line))?;
+    }
+    Ok(())
+}
+
 impl Report for KeystoreExportReport {
     const SCHEMA: &'static str = "ninekeys.keystore-export/1";
 
@@ -329,7 +344,7 @@ impl Report for KeystoreExportReport {
         paper.put(&row("  password", &format!("{password}; one for the store and every key")))?;
         match &self.password_file {
             Some(file) => paper.put(&row("", &format!("written into {file}, which only you can read")))?,
-            None if from != PasswordFrom::Chosen => {
+            None if from != PasswordFrom::Chosen && self.properties.is_none() => {
                 let text = match self.foreign_password {
                     true => "it came with the keystore: others may know it; to have it written down:",
                     false => "nobody has seen it; to have it written down:",
@@ -358,6 +373,7 @@ impl Report for KeystoreExportReport {
         if self.weak_password {
             paper.put(&warn("it is easy to guess"))?;
         }
+        self.properties.as_ref().map_or(Ok(()), |settings| lasting(settings, paper))?;
         paper.put(&warn(
             "whoever has the file and its password can publish updates: do not leave it lying around",
         ))

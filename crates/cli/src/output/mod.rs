@@ -8,6 +8,7 @@ mod inspect;
 mod items;
 mod junit;
 mod keystores;
+mod lend;
 mod line;
 mod made;
 mod notices;

@@ -51,6 +51,7 @@ fn all() -> Vec<(String, Value)> {
     vec![
         of_report::<init::InitReport>(),
         of_report::<app::add::AppAddReport>(),
+        of_report::<build::lend::LendExplainReport>(),
         of_report::<app::change::AppChangeReport>(),
         of_report::<app::list::AppListReport>(),
         of_report::<app::remove::AppRemoveReport>(),

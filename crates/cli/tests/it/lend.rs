@@ -264,3 +264,34 @@ fn a_dangling_link_where_the_properties_go_is_the_users_own() {
     env.run("board").exit(0);
     assert!(env.path("own.properties").symlink_metadata().is_ok(), "no start takes it away either");
 }
+
+#[test]
+fn what_a_build_reads_is_said_beforehand_without_a_passphrase() {
+    let env = lender();
+    let before = env.read("ninekeys.cabinet");
+    fs::rename(env.path("unlock.txt"), env.path("away")).unwrap();
+    let said = env.run("lend --app crossing --explain").exit(0);
+    fs::rename(env.path("away"), env.path("unlock.txt")).unwrap();
+    said.says("crossing for direct: crossing-signing would be lent")
+        .says("NINEKEYS_LENT_KEY_PASSWORD")
+        .says("As properties (with --properties), in the file that NINEKEYS_LENT_PROPERTIES names:");
+    let names = "[app.crossing.lend]\nkeystore = \"FERRY_STORE\"\n\n[app.crossing.lend.properties]\n\
+                 file = \"app/ferry.properties\"\nalias = \"ferry.alias\"\n";
+    toml(&env, names);
+    let json = env.run("lend --app crossing --for store --explain --format json").exit(0).json();
+    assert_eq!(json["variables"][0], serde_json::json!({ "name": "FERRY_STORE", "holds": "keystore" }));
+    assert_eq!(
+        json["properties"]["fields"][1],
+        serde_json::json!({ "name": "ferry.alias", "holds": "alias" })
+    );
+    assert_eq!(json["properties"]["always"], true);
+    assert_eq!(json["properties"]["file"], "app/ferry.properties");
+    assert_eq!(json["destination"], "store");
+    // what it says is what a command gets
+    let script = "grep ^ferry.alias= app/ferry.properties; test -f $FERRY_STORE && echo there";
+    fs::create_dir(env.path("app")).unwrap();
+    let got = env.run(&format!("lend --app crossing -- sh -c '{script}'")).exit(0);
+    assert_eq!(got.stdout, "ferry.alias=crossing-signing\nthere\n");
+    env.run("lend --app crossing --explain -- true").exit(2);
+    assert_ne!(env.read("ninekeys.cabinet"), before, "the loan is in the history, the explanation is not");
+}

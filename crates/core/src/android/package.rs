@@ -91,7 +91,7 @@ impl PackageKind {
     }
 
     /// The entry that its manifest is.
-    pub fn manifest_entry(self) -> &'static str {
+    pub(crate) fn manifest_entry(self) -> &'static str {
         match self {
             PackageKind::Apk => "AndroidManifest.xml",
             PackageKind::Bundle => "base/manifest/AndroidManifest.xml",

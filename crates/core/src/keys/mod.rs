@@ -294,7 +294,7 @@ impl PrivateKey {
     }
 
     /// The kind that this key signs certificates with.
-    pub fn certificate_kind(&self) -> SignatureKind {
+    pub(crate) fn certificate_kind(&self) -> SignatureKind {
         match self.inner {
             Inner::Rsa(_) => SignatureKind::RsaSha256,
             Inner::P256(_) => SignatureKind::EcdsaSha256,

@@ -27,7 +27,7 @@ use derive::Budget;
 pub use pkcs12::{Outgoing, write_pkcs12};
 
 /// The most that a password is hashed for one key: some seconds. Files in the wild have up to a million.
-pub const MOST_ITERATIONS: u64 = 5_000_000;
+pub(crate) const MOST_ITERATIONS: u64 = 5_000_000;
 
 /// The most that it is hashed for one file, whatever is in it.
 pub const MOST_IN_ALL: u64 = 10_000_000;

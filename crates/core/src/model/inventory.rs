@@ -124,7 +124,7 @@ impl LastBackup {
     }
 
     /// Whether the private key of an entry is in it.
-    pub fn has_key(&self, entry: &KeystoreEntry, inventory: &Inventory) -> bool {
+    pub(crate) fn has_key(&self, entry: &KeystoreEntry, inventory: &Inventory) -> bool {
         inventory.get(&entry.key).is_some_and(|key| key.made <= self.seq)
     }
 }

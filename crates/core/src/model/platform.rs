@@ -117,7 +117,7 @@ impl Destination {
 
     /// Whether the number of a build that is there already is taken again: people may install the same once more, and what
     /// is worked on keeps its number; a store takes every number once.
-    pub fn takes_a_number_again(self) -> bool {
+    pub(crate) fn takes_a_number_again(self) -> bool {
         self != Destination::Store
     }
 

@@ -136,6 +136,13 @@ pub struct Properties {
     pub key_password: String,
 }
 
+impl Properties {
+    /// The fields, in the order keystore, alias, password, key password.
+    pub fn fields(&self) -> [&str; 4] {
+        [&self.keystore, &self.alias, &self.password, &self.key_password]
+    }
+}
+
 impl Default for Properties {
     fn default() -> Self {
         Properties {

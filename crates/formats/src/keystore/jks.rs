@@ -19,13 +19,13 @@ use crate::limits::Limits;
 use crate::tlv::{content, inside};
 
 /// The first four bytes.
-pub const MAGIC: u32 = 0xfeed_feed;
+pub(crate) const MAGIC: u32 = 0xfeed_feed;
 /// The first four bytes of JCEKS.
-pub const JCEKS_MAGIC: u32 = 0xcece_cece;
+pub(crate) const JCEKS_MAGIC: u32 = 0xcece_cece;
 /// The algorithm that its keys are protected with: a stream of SHA-1.
 pub const KEY_PROTECTOR: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.6.1.4.1.42.2.17.1.1");
 /// Bytes of the digest at the end.
-pub const DIGEST: usize = 20;
+pub(crate) const DIGEST: usize = 20;
 
 /// A keystore, read but not opened.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -29,11 +29,11 @@ const PBKDF2: Oid = Oid::new_unwrap("1.2.840.113549.1.5.12");
 /// The arc of RFC 7292's own encryption schemes.
 const PBES1_ARC: &str = "1.2.840.113549.1.12.1.";
 /// hmacWithSHA1 (RFC 8018): what PBKDF2 uses when it does not say.
-pub const HMAC_SHA1: Oid = Oid::new_unwrap("1.2.840.113549.2.7");
+pub(crate) const HMAC_SHA1: Oid = Oid::new_unwrap("1.2.840.113549.2.7");
 /// hmacWithSHA256 (RFC 8018).
 pub const HMAC_SHA256: Oid = Oid::new_unwrap("1.2.840.113549.2.9");
 /// aes256-CBC (NIST).
-pub const AES256_CBC: Oid = Oid::new_unwrap("2.16.840.1.101.3.4.1.42");
+pub(crate) const AES256_CBC: Oid = Oid::new_unwrap("2.16.840.1.101.3.4.1.42");
 /// id-sha256 (NIST).
 pub const SHA256: Oid = Oid::new_unwrap("2.16.840.1.101.3.4.2.1");
 

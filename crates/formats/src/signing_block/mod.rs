@@ -22,7 +22,7 @@ pub const V3: u32 = 0xf053_68c0;
 /// Id of the pair that holds scheme v3.1.
 pub const V31: u32 = 0x1b93_ad61;
 /// Id of the zero pair that fills the block to a whole page.
-pub const PADDING: u32 = 0x4272_6577;
+pub(crate) const PADDING: u32 = 0x4272_6577;
 /// Attribute of a v2 signer: a later scheme (its number is the value) is there as well.
 pub const ATTRIBUTE_LATER_SCHEME: u32 = 0xbeef_f00d;
 /// Attribute of a v3 or v3.1 signer: the proof of rotation.

@@ -24,11 +24,11 @@ use crate::source::Source;
 /// Stored, not compressed.
 pub const STORED: u16 = 0;
 /// Compressed with deflate.
-pub const DEFLATED: u16 = 8;
+pub(crate) const DEFLATED: u16 = 8;
 /// General purpose flag bit 3: sizes and checksum follow the data.
-pub const FLAG_DESCRIPTOR: u16 = 1 << 3;
+pub(crate) const FLAG_DESCRIPTOR: u16 = 1 << 3;
 /// General purpose flag bit 11: the name is UTF-8.
-pub const FLAG_UTF8: u16 = 1 << 11;
+pub(crate) const FLAG_UTF8: u16 = 1 << 11;
 
 /// What is made of sizes and offsets that only zip64 can hold.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

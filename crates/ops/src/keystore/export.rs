@@ -6,7 +6,7 @@ use ninekeys_cabinet::{Cabinet, CabinetError};
 use ninekeys_core::digest::{from_hex, sha256_hex};
 use ninekeys_core::keystore::{KeystoreError as FormatError, Outgoing as OutgoingKey, write_pkcs12};
 use ninekeys_core::model::{
-    CertificateFacts, Inventory, Item, ItemId, KeystoreEntry, KeystoreFacts, key_called,
+    CertificateFacts, Inventory, Item, ItemId, KeystoreEntry, KeystoreFacts, Properties, key_called,
 };
 use ninekeys_core::password;
 use ninekeys_formats::pem;
@@ -18,6 +18,7 @@ use thiserror::Error;
 use crate::answers::CertificateSaid;
 use crate::ctx::{Ctx, Notice, OpenError};
 use crate::files::{Access, FileError, OutputFile, Taken};
+use crate::keystore::settings::{self, SettingsError, SettingsRequest, SettingsSaid};
 use crate::keystore::{self, FindError, NewPassword, PasswordChoiceError};
 use crate::outgoing::{Outgoing, Plan};
 use crate::outputs::{self, OutputError};
@@ -49,6 +50,8 @@ pub struct Request {
     pub password: Option<NewPassword>,
     /// A file that the password is written into.
     pub password_to: Option<PathBuf>,
+    /// A properties file that leads to the key.
+    pub properties: Option<SettingsRequest>,
     /// Whether files that are there are replaced.
     pub replace: bool,
 }
@@ -70,6 +73,9 @@ pub struct KeystoreExportReport {
     /// Where the password was written to.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub password_file: Option<String>,
+    /// The properties file that leads to the key.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub properties: Option<SettingsSaid>,
     /// Whether a chosen password is easy to guess.
     pub weak_password: bool,
     /// Whether others may know the password: it came into the cabinet with a file.
@@ -114,6 +120,12 @@ pub enum ExportError {
         "the password that {0} came with has fewer than 6 characters: a file under it would be as good as open"
     )]
     TooShort(String),
+    /// Passwords and properties go with private keys alone.
+    #[error("a certificate alone has no password, and no build can sign with it")]
+    NothingToOpen,
+    /// The properties file.
+    #[error(transparent)]
+    Settings(#[from] SettingsError),
     /// Several certificates do not go into one DER file.
     #[error("a DER file holds one certificate, and {0} were asked for")]
     OneCertificate(usize),
@@ -134,6 +146,49 @@ pub enum ExportError {
     Cabinet(#[from] CabinetError),
 }
 
+/// What of a keystore is wanted.
+struct Wanted<'a> {
+    item: &'a Item,
+    facts: &'a KeystoreFacts,
+    entries: Vec<(&'a KeystoreEntry, &'a CertificateFacts)>,
+}
+
+impl<'a> Wanted<'a> {
+    fn find(inventory: &'a Inventory, request: &Request) -> Result<Self, ExportError> {
+        let (item, facts) = keystore::find(inventory, &request.name)?;
+        let mut chosen = Vec::new();
+        if request.aliases.is_empty() {
+            chosen.extend(facts.entries.iter());
+        }
+        for alias in &request.aliases {
+            chosen.push(keystore::entry(&item.name, facts, Some(alias))?);
+        }
+        let mut entries = Vec::new();
+        for entry in chosen {
+            let gone = || CabinetError::Tampered(format!("the certificate of {} is gone", entry.alias));
+            entries.push((entry, keystore::certificate_of(inventory, entry).ok_or_else(gone)?));
+        }
+        Ok(Wanted { item, facts, entries })
+    }
+}
+
+/// Where it goes.
+struct Places {
+    file: PathBuf,
+    note: Option<PathBuf>,
+    settings: Option<PathBuf>,
+}
+
+impl Places {
+    fn all(&self) -> Vec<&Path> {
+        [Some(&self.file), self.note.as_ref(), self.settings.as_ref()]
+            .into_iter()
+            .flatten()
+            .map(PathBuf::as_path)
+            .collect()
+    }
+}
+
 /// Exports. Certificates are no secret: for them alone the cabinet is not unlocked and no history is written.
 ///
 /// # Errors
@@ -141,80 +196,107 @@ pub enum ExportError {
 pub fn keystore_export(ctx: &Ctx<'_>, request: Request) -> Result<KeystoreExportReport, ExportError> {
     let mut cabinet = ctx.open()?;
     let inventory = cabinet.inventory()?;
-    let (item, facts) = keystore::find(&inventory, &request.name)?;
-    let mut entries = Vec::new();
-    if request.aliases.is_empty() {
-        entries.extend(facts.entries.iter());
+    let wanted = Wanted::find(&inventory, &request)?;
+    let with_password =
+        request.password.is_some() || request.password_to.is_some() || request.properties.is_some();
+    if request.form != Form::Pkcs12 && with_password {
+        return Err(ExportError::NothingToOpen);
     }
-    for alias in &request.aliases {
-        entries.push(keystore::entry(&item.name, facts, Some(alias))?);
-    }
-    let mut with_certificate = Vec::new();
-    for entry in entries {
-        let gone = || CabinetError::Tampered(format!("the certificate of {} is gone", entry.alias));
-        with_certificate.push((entry, keystore::certificate_of(&inventory, entry).ok_or_else(gone)?));
-    }
-    let path = ctx.path(&request.to);
+    let chosen: Vec<&KeystoreEntry> = wanted.entries.iter().map(|(entry, _)| *entry).collect();
+    let names =
+        request.properties.as_ref().map(|wanted| settings::names(ctx, wanted, &chosen)).transpose()?;
+    let places = Places {
+        file: ctx.path(&request.to),
+        note: request.password_to.as_ref().map(|file| ctx.path(file)),
+        settings: request.properties.as_ref().map(|wanted| ctx.path(&wanted.file)),
+    };
+    // said before the passphrase is asked for, and before one of them is written
+    outputs::refuse_ours(ctx, &places.all(), &[])?;
+    outputs::refuse_taken(ctx, &places.all(), request.replace)?;
+    let certificate = |(entry, facts): &(&KeystoreEntry, &CertificateFacts)| Exported {
+        alias: entry.alias.clone(),
+        certificate: (*facts).into(),
+    };
     let mut report = KeystoreExportReport {
-        keystore: item.name.clone(),
+        keystore: wanted.item.name.clone(),
         file: request.to.display().to_string(),
         form: request.form,
-        entries: with_certificate
-            .iter()
-            .map(|(entry, facts)| Exported { alias: entry.alias.clone(), certificate: (*facts).into() })
-            .collect(),
+        entries: wanted.entries.iter().map(certificate).collect(),
         password: None,
         password_file: None,
+        properties: None,
         weak_password: false,
         foreign_password: false,
     };
-    let note = request.password_to.as_ref().map(|file| ctx.path(file));
-    let outputs: Vec<&Path> = std::iter::once(path.as_path()).chain(note.as_deref()).collect();
-    // said before the passphrase is asked for, and before one of the two is written
-    outputs::refuse_ours(ctx, &outputs, &[])?;
-    outputs::refuse_taken(ctx, &outputs, request.replace)?;
-    let taken = Taken::when_told(request.replace, ctx.env.now);
     if request.form != Form::Pkcs12 {
-        let bytes = certificates(&with_certificate, request.form)?;
-        ctx.notice_aside(Outgoing::write_whole(ctx, &path, &bytes, Access::Usual, taken)?);
+        let taken = Taken::when_told(request.replace, ctx.env.now);
+        let bytes = certificates(&wanted.entries, request.form)?;
+        ctx.notice_aside(Outgoing::write_whole(ctx, &places.file, &bytes, Access::Usual, taken)?);
         return Ok(report);
     }
-    if matches!(request.password, Some(NewPassword::Generated)) && note.is_none() {
+    let generated = matches!(request.password, Some(NewPassword::Generated));
+    if generated && places.note.is_none() && places.settings.is_none() {
         return Err(ExportError::NobodyWouldKnow);
     }
     ctx.unlock(&mut cabinet)?;
-    let (password, from, weak) = choose(ctx, &cabinet, (item, facts), request.password)?;
-    report.password = Some(from);
-    report.weak_password = weak;
-    report.foreign_password = from == PasswordFrom::Keystore && facts.foreign_password;
-    let bytes = pkcs12(ctx, &cabinet, &inventory, &with_certificate, &password)?;
-    let mut outgoing = Outgoing::begin(ctx, &cabinet)?;
-    let files = prepare(&mut outgoing, (&path, &bytes), note.as_deref(), &password)?;
-    report.password_file = request.password_to.as_ref().map(|file| file.display().to_string());
-    let aliases: Vec<&str> = report.entries.iter().map(|one| one.alias.as_str()).collect();
-    let what = format!("keystore export {}", key_called(&report.keystore, &aliases.join(", ")));
-    let keys: Vec<ItemId> = with_certificate.iter().map(|(entry, _)| entry.key).collect();
-    let plan = Plan { what: &what, purpose: "export", from: &keys, completes: None };
-    let aside = outgoing.deliver::<ExportError>(ctx, &mut cabinet, plan, files, taken)?;
-    aside.into_iter().for_each(|path| ctx.notice(Notice::SetAside(path)));
+    with_keys(ctx, &mut cabinet, &inventory, request, &wanted, (&places, names), &mut report)?;
     Ok(report)
 }
 
-/// The files under temporary names: the keystore, and the password where it is to be noted.
+/// Writes private keys under a password, and that password where it is wanted.
+fn with_keys(
+    ctx: &Ctx<'_>,
+    cabinet: &mut Cabinet<'_>,
+    inventory: &Inventory,
+    request: Request,
+    wanted: &Wanted<'_>,
+    (places, names): (&Places, Option<Properties>),
+    report: &mut KeystoreExportReport,
+) -> Result<(), ExportError> {
+    let (password, from, weak) = choose(ctx, cabinet, (wanted.item, wanted.facts), request.password)?;
+    report.password = Some(from);
+    report.weak_password = weak;
+    report.foreign_password = from == PasswordFrom::Keystore && wanted.facts.foreign_password;
+    report.password_file = request.password_to.map(|file| file.display().to_string());
+    let bytes = pkcs12(ctx, cabinet, inventory, &wanted.entries, &password)?;
+    let mut secrets = Vec::new();
+    secrets.extend(places.note.as_deref().map(|file| (file, password_line(&password))));
+    if let (Some(file), Some(names), [(one, _)]) = (&places.settings, &names, wanted.entries.as_slice()) {
+        secrets.push((file, settings::text(names, &places.file, &one.alias, &password)));
+        report.properties = request.properties.map(|wanted| SettingsSaid {
+            file: wanted.file.display().to_string(),
+            fields: names.fields().map(str::to_owned),
+            keep_out: settings::keep_out(ctx, &places.all()),
+        });
+    }
+    let mut outgoing = Outgoing::begin(ctx, cabinet)?;
+    let files = prepare(&mut outgoing, (&places.file, &bytes), &secrets)?;
+    let aliases: Vec<&str> = wanted.entries.iter().map(|(entry, _)| entry.alias.as_str()).collect();
+    let what = format!("keystore export {}", key_called(&report.keystore, &aliases.join(", ")));
+    let keys: Vec<ItemId> = wanted.entries.iter().map(|(entry, _)| entry.key).collect();
+    let plan = Plan { what: &what, purpose: "export", from: &keys, completes: None };
+    let taken = Taken::when_told(request.replace, ctx.env.now);
+    let aside = outgoing.deliver::<ExportError>(ctx, cabinet, plan, files, taken)?;
+    aside.into_iter().for_each(|path| ctx.notice(Notice::SetAside(path)));
+    Ok(())
+}
+
+fn password_line(password: &SecretText) -> SecretText {
+    password.lend(|password| Secret::new(format!("{password}\n")))
+}
+
+/// The files under temporary names: the keystore, and those that its password stands in.
 fn prepare(
     outgoing: &mut Outgoing,
     (path, bytes): (&Path, &[u8]),
-    note: Option<&Path>,
-    password: &SecretText,
+    secrets: &[(&Path, SecretText)],
 ) -> Result<Vec<(OutputFile, Option<String>)>, FileError> {
     let output = outgoing.file(path, Access::Owner)?;
     output.put(0, bytes)?;
     let mut files = vec![(output, Some(sha256_hex(bytes)))];
-    if let Some(note) = note {
-        let output = outgoing.file(note, Access::Owner)?;
-        password.lend(|password| {
-            output.put(0, password.as_bytes()).and_then(|()| output.put(password.len() as u64, b"\n"))
-        })?;
+    for (path, text) in secrets {
+        let output = outgoing.file(path, Access::Owner)?;
+        text.lend(|text| output.put(0, text.as_bytes()))?;
         // a digest of a password would be something to guess it by
         files.push((output, None));
     }

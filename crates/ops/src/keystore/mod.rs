@@ -7,6 +7,7 @@ pub mod hand_over;
 pub mod import;
 pub mod password;
 pub mod retire;
+pub mod settings;
 pub mod take_out;
 
 use ninekeys_cabinet::{CabinetError, Change, NewItem};

@@ -7,6 +7,7 @@ use clap::ValueEnum;
 use ninekeys_ops::Ctx;
 use ninekeys_ops::keystore::NewPassword;
 use ninekeys_ops::keystore::export::{Form, Request, keystore_export};
+use ninekeys_ops::keystore::settings::SettingsRequest;
 
 use super::args::PasswordArgs;
 use crate::complete;
@@ -48,6 +49,12 @@ pub(crate) struct Args {
     /// Write the password into a file that only you can read
     #[arg(long, value_name = "FILE", help_heading = "Password")]
     note_password: Option<PathBuf>,
+    /// Write a properties file for builds that sign by themselves; it stays until you delete it
+    #[arg(long, value_name = "FILE", help_heading = "Password")]
+    properties: Option<PathBuf>,
+    /// The app whose names the properties file uses, if the key is for several
+    #[arg(long, requires = "properties", help_heading = "Password", add = ArgValueCandidates::new(complete::apps))]
+    app: Option<String>,
     /// Make up a password for this file
     #[arg(long, help_heading = "Password", conflicts_with = "own_password")]
     random_password: bool,
@@ -69,6 +76,7 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, F
         },
         password: if args.random_password { Some(NewPassword::Generated) } else { chosen },
         password_to: args.note_password,
+        properties: args.properties.map(|file| SettingsRequest { file, app: args.app }),
         replace: args.replace,
     };
     let (keystore, file) = (request.name.clone(), request.to.display().to_string());

@@ -24,3 +24,21 @@ fn the_answer_for_programs_counts_what_is_there_and_tells_the_findings() {
     let findings = said["verdict"]["findings"].as_array().unwrap();
     assert!(findings.iter().any(|finding| finding["rule"] == "backup-missing"), "{said}");
 }
+
+#[test]
+fn facts_changed_behind_the_tools_back_are_found_when_it_is_unlocked() {
+    let env = TestEnv::with_key(PROGRAM);
+    env.run("cabinet backup copies").exit(0);
+    let copy = env.read("copies/ninekeys-20310519T120000Z.cabinet");
+    let places: [&[u8]; 3] =
+        [b"CN=Ferries", b"keystore create crossing-signing", b"crossing-signing/crossing-signing"];
+    for what in places {
+        let mut bytes = copy.clone();
+        let at = testkit::builds::last(&bytes, what);
+        bytes[at + what.len() - 1] ^= 1;
+        env.file("changed.cabinet", &bytes);
+        env.run("cabinet status --prove --cabinet changed.cabinet")
+            .exit(3)
+            .says("changed by something else than this tool");
+    }
+}

@@ -134,3 +134,78 @@ fn the_file_is_its_owners_alone_never_replaced_unasked_and_written_down() {
         .says("beyond ASCII, which the Java runtime does not take");
     assert!(!env.path("new.p12").exists());
 }
+
+#[test]
+fn settings_that_last_lead_to_the_key_under_the_names_that_the_app_reads() {
+    let env = exported();
+    std::fs::create_dir(env.path("app")).unwrap();
+    let said = env
+        .run("keystore export crossing-signing --alias crossing-signing --to app/own.p12 --properties app/own.properties")
+        .exit(0);
+    said.says("app/own.properties: keystore, alias, password, key-password")
+        .says("until you delete it")
+        .says("/app/own.p12")
+        .says("/app/own.properties")
+        .is_silent_on("nobody has seen it");
+    let text = String::from_utf8(env.read("app/own.properties")).unwrap();
+    assert!(
+        text.starts_with("# lasting: it stays until somebody deletes it; keep it out of version control\n")
+    );
+    let field = |name: &str| {
+        let line = text.lines().find(|line| line.starts_with(&format!("{name}="))).unwrap();
+        line.split_once('=').unwrap().1.to_owned()
+    };
+    assert_eq!(std::path::PathBuf::from(field("keystore")), env.path("app/own.p12").canonicalize().unwrap());
+    assert_eq!((field("alias"), field("password")), ("crossing-signing".into(), field("key-password")));
+    env.file("own", field("password").as_bytes());
+    env.run("compare app/own.p12 crossing-signing --password-in own").exit(0);
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::PermissionsExt;
+        let mode = std::fs::metadata(env.path("app/own.properties")).unwrap().permissions().mode();
+        assert_eq!(mode & 0o777, 0o600);
+    }
+    // what is there is not replaced unasked, and neither of the two is written then
+    env.run("keystore export crossing-signing --alias crossing-signing --to new.p12 --properties app/own.properties")
+        .exit(5)
+        .says("app/own.properties exists already");
+    assert!(!env.path("new.p12").exists());
+    // the app's own names; a password that is made up is noted in the file itself
+    let toml = String::from_utf8(env.read("ninekeys.toml")).unwrap();
+    let names = "[app.crossing.lend.properties]\nkeystore = \"ferry.file\"\nalias = \"ferry.alias\"\n\
+                 password = \"ferry.pw\"\nkey-password = \"ferry.key\"\n";
+    env.file("ninekeys.toml", format!("{toml}\n{names}").as_bytes());
+    let json = env
+        .run("keystore export crossing-signing --alias upload --to up.p12 --properties up.properties --random-password --format json")
+        .exit(0)
+        .json();
+    assert_eq!(json["properties"]["fields"][0], "ferry.file");
+    assert_eq!(json["properties"]["keep_out"], serde_json::json!(["/up.p12", "/up.properties"]));
+    let text = String::from_utf8(env.read("up.properties")).unwrap();
+    assert!(text.contains("\nferry.alias=Upload\n"), "{text}");
+}
+
+#[test]
+fn settings_name_one_key_and_the_names_of_one_app() {
+    let env = exported();
+    env.run("keystore export crossing-signing --to a.p12 --properties a.properties")
+        .exit(2)
+        .says("a properties file names one key, and 2 were asked for")
+        .says("--alias ALIAS");
+    env.run("keystore export crossing-signing --alias upload --to a.pem --as certificate-pem --properties a.properties")
+        .exit(2)
+        .says("no build can sign with it");
+    env.run("app add deckhand --package example.gannetpoint.deckhand --for direct").exit(0);
+    env.run("keystore change crossing-signing --alias upload --add-app deckhand").exit(0);
+    let toml = String::from_utf8(env.read("ninekeys.toml")).unwrap();
+    let names = "[app.deckhand.lend.properties]\nalias = \"crew.alias\"\n";
+    env.file("ninekeys.toml", format!("{toml}\n{names}").as_bytes());
+    let export = "keystore export crossing-signing --alias upload --to a.p12 --properties a.properties";
+    env.run(export)
+        .exit(2)
+        .says("the builds of crossing, deckhand read fields of different names")
+        .says("--app crossing");
+    assert!(!env.path("a.p12").exists());
+    env.run(&format!("{export} --app nobody")).exit(2).says("no app called nobody");
+    env.run(&format!("{export} --app deckhand")).exit(0).says("crew.alias");
+}
