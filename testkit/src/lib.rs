@@ -214,6 +214,17 @@ impl Ran {
         answer
     }
 
+    /// Its exit code.
+    pub fn code(self) -> i32 {
+        self.output.status.code().unwrap_or(-1)
+    }
+
+    /// What it said on stderr when it failed, which it has to.
+    pub fn failed(self) -> String {
+        assert_ne!(self.output.status.code(), Some(0), "ninekeys {} was done", self.line);
+        String::from_utf8_lossy(&self.output.stderr).into_owned()
+    }
+
     /// Demands one of several exit codes.
     pub fn exit_any(self, wanted: &[i32]) {
         let code = self.output.status.code().unwrap_or(-1);

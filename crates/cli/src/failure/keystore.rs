@@ -186,10 +186,7 @@ impl Classify for ExportError {
             Self::Find(inner) => inner.class(),
             Self::Password(inner) => inner.class(),
             Self::NobodyWouldKnow => again(Exit::Refused, &["--note-password", "NOTE"]),
-            Self::TooShort(keystore) => {
-                let words = ["keystore", "export", keystore, "--to", "FILE", "--random-password"];
-                class(Exit::Refused, &[&words[..], &["--note-password", "NOTE"]].concat())
-            }
+            Self::TooShort(_) => again(Exit::Refused, &["--random-password", "--note-password", "NOTE"]),
             Self::NothingToOpen => (Exit::Usage, Remedy::Without("--as")),
             Self::Settings(inner) => inner.class(),
             Self::OneCertificate(_) => again(Exit::Usage, &["--as", "certificate-pem"]),
@@ -235,7 +232,7 @@ impl Classify for FormatError {
             Self::WrongKeyPassword(alias) => {
                 again(Exit::Locked, &["--key-password-in", &format!("{alias}=FILE")])
             }
-            Self::Unknown => say(Exit::Damaged, "look at what it is: `ninekeys inspect FILE`"),
+            Self::Unknown => say(Exit::Damaged, "`ninekeys inspect` tells what it is"),
             Self::Jceks => say(Exit::Damaged, "have the program that made it write PKCS#12"),
             Self::Unsupported(_) => {
                 say(Exit::Damaged, "have the program that made it write PKCS#12 with AES, and take that file")

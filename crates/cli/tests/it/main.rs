@@ -39,6 +39,7 @@ mod outputs;
 mod planted;
 mod releases;
 mod reliability;
+mod remedies;
 mod samples;
 mod second_opinion;
 mod secrets_in;

@@ -79,9 +79,9 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, F
         properties: args.properties.map(|file| SettingsRequest { file, app: args.app }),
         replace: args.replace,
     };
-    let (keystore, file) = (request.name.clone(), request.to.display().to_string());
+    let keystore = request.name.clone();
     let report = keystore_export(ctx, request)
-        .map_err(|error| Failure::of(&attempt, &error).naming("KEYSTORE", &keystore).naming("FILE", &file))?;
+        .map_err(|error| Failure::of(&attempt, &error).naming("KEYSTORE", &keystore))?;
     out.emit(&report);
     Ok(Exit::Done)
 }

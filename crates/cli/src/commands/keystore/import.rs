@@ -43,7 +43,6 @@ pub(crate) struct Args {
 
 pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
     let attempt = format!("import {}", args.file.display());
-    let file = args.file.display().to_string();
     let request = Request {
         password: args.password.given(&attempt)?,
         key_passwords: key_passwords(&args.key_password_in, &args.key_password_variable, &attempt)?,
@@ -54,7 +53,7 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, F
         apps: args.app,
     };
     let report = keystore_import(ctx, request);
-    let report = report.map_err(|error| Failure::of(&attempt, &error).naming("FILE", &file))?;
+    let report = report.map_err(|error| Failure::of(&attempt, &error))?;
     out.emit(&report);
     Ok(Exit::Done)
 }
