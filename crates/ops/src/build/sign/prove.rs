@@ -30,26 +30,20 @@ pub(super) fn prove(
     let env = ctx.env;
     let (proof, settled, hashed) = std::thread::scope(|scope| {
         let settling = scope.spawn(|| output.settle());
-        let hashing = scope.spawn(|| source_sha256(&written, &env));
-        // the hash is one long chain: it keeps a core to itself, and the check takes the others
-        let others = rayon::current_num_threads().saturating_sub(1).max(1);
         let check = || {
             let build = check::examine(&env, &written, None)?;
             Ok((check::judge(&env, background, subject, &build), build))
         };
-        let proof = match rayon::ThreadPoolBuilder::new().num_threads(others).build() {
-            Ok(pool) => pool.install(check),
-            Err(_) => check(),
-        };
-        (proof, settling.join(), hashing.join())
+        // the hash is one long chain and keeps a core to itself; the check takes the others, and that one too once it is free
+        let (hashed, proof) = rayon::join(|| source_sha256(&written, &env), check);
+        (proof, settling.join(), hashed)
     });
     settled.unwrap_or_else(|panic| std::panic::resume_unwind(panic))?;
     let (check, build) = proof.map_err(stopped_or_unchecked)?;
     if !check.ready {
         return Err(SignError::NotReady(Box::new(check)));
     }
-    let sha256 = hashed.unwrap_or_else(|panic| std::panic::resume_unwind(panic))?;
-    Ok(Proof { check, build, sha256 })
+    Ok(Proof { check, build, sha256: hashed? })
 }
 
 fn stopped_or_unchecked(error: CheckError) -> SignError {
