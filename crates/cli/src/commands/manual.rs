@@ -7,10 +7,12 @@ use clap::CommandFactory;
 use clap_mangen::Man;
 use ninekeys_ops::files::{self, Access, Taken};
 use ninekeys_ops::{Ctx, FileError};
+use schemars::JsonSchema;
+use serde::Serialize;
 
 use crate::arguments::Cli;
 use crate::failure::{Exit, Failure};
-use crate::output::{Line, Output};
+use crate::output::{Line, Output, Paper, Report, words};
 
 /// Write the manual pages into a folder
 ///
@@ -21,25 +23,48 @@ pub(crate) struct Args {
     folder: PathBuf,
 }
 
+/// The pages that were written.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct ManualReport {
+    /// The folder.
+    folder: String,
+    /// The files in it.
+    pages: Vec<String>,
+}
+
+impl Report for ManualReport {
+    const SCHEMA: &'static str = "ninekeys.manual/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        paper.put(&Line::new().text(format!("{} in {}", words::count(self.pages.len(), "page"), self.folder)))
+    }
+}
+
 pub(crate) fn run(args: &Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
     let folder = ctx.path(&args.folder);
     let mut command = Cli::command();
     command.build();
-    let written = files::make_folder(&folder).and_then(|()| write(&command, "ninekeys", &folder));
-    let pages = written.map_err(|error| Failure::of("write the manual pages", &error))?;
-    let text = format!("{pages} pages in {}", args.folder.display());
-    out.lines(&[Line::new().text(text)]);
+    let mut pages = Vec::new();
+    let written = files::make_folder(&folder).and_then(|()| write(&command, "ninekeys", &folder, &mut pages));
+    written.map_err(|error| Failure::of("write the manual pages", &error))?;
+    out.emit(&ManualReport { folder: args.folder.display().to_string(), pages });
     Ok(Exit::Done)
 }
 
-/// Writes the page of a command and of everything below it; returns how many there are.
-fn write(command: &clap::Command, name: &str, folder: &Path) -> Result<usize, FileError> {
-    let path = folder.join(format!("{name}.1"));
+/// Writes the page of a command and of everything below it.
+fn write(
+    command: &clap::Command,
+    name: &str,
+    folder: &Path,
+    pages: &mut Vec<String>,
+) -> Result<(), FileError> {
+    let file = format!("{name}.1");
+    let path = folder.join(&file);
     let mut page = Vec::new();
     let rendered = Man::new(command.clone()).title(name.to_uppercase()).render(&mut page);
     rendered.map_err(|cause: io::Error| FileError::new("written", &path, cause))?;
     files::write_whole(&path, &page, Access::Usual, Taken::Replace)?;
-    let below =
-        command.get_subcommands().map(|sub| write(sub, &format!("{name}-{}", sub.get_name()), folder));
-    below.sum::<Result<usize, FileError>>().map(|count| count + 1)
+    pages.push(file);
+    let mut below = command.get_subcommands();
+    below.try_for_each(|sub| write(sub, &format!("{name}-{}", sub.get_name()), folder, pages))
 }

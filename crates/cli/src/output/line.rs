@@ -31,8 +31,10 @@ impl Marks {
     pub(crate) fn of_locale() -> Self {
         let set = |name| std::env::var(name).ok().filter(|value| !value.is_empty());
         match set("LC_ALL").or_else(|| set("LC_CTYPE")).or_else(|| set("LANG")) {
-            Some(locale) if !locale.to_lowercase().replace('-', "").contains("utf8") => Marks::Ascii,
-            _ => Marks::Unicode,
+            Some(locale) if locale.to_lowercase().replace('-', "").contains("utf8") => Marks::Unicode,
+            // there a console is in Unicode, and no variable says so
+            None if cfg!(windows) => Marks::Unicode,
+            _ => Marks::Ascii,
         }
     }
 

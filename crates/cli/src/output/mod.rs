@@ -16,7 +16,7 @@ mod sarif;
 #[cfg(test)]
 mod schemas;
 mod verdicts;
-mod words;
+pub(crate) mod words;
 
 use std::io::{self, BufWriter, IsTerminal, Write};
 

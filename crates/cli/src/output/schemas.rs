@@ -12,6 +12,7 @@ use super::{HistoryReport, Report, Signed, Verdicts};
 use crate::commands::demo::DemoReport;
 use crate::commands::explain::Explained;
 use crate::commands::keystore::password::Told;
+use crate::commands::manual::ManualReport;
 use crate::failure::Failure;
 
 /// A report's name, and what its answer looks like.
@@ -51,6 +52,7 @@ fn all() -> Vec<(String, Value)> {
     vec![
         of_report::<init::InitReport>(),
         of_report::<app::add::AppAddReport>(),
+        of_report::<ManualReport>(),
         of_report::<build::lend::LendExplainReport>(),
         of_report::<app::change::AppChangeReport>(),
         of_report::<app::list::AppListReport>(),

@@ -51,11 +51,14 @@ pub(crate) fn moment(at: Timestamp) -> String {
     tied(&at.strftime("%-d %b %Y %H:%M UTC").to_string())
 }
 
-/// `84.1 MiB`; below a tenth two digits, so that nothing is 0.
+/// `84.1 MiB`; what is smaller in KiB or bytes, so that nothing is 0.
 pub(crate) fn size(bytes: u64) -> String {
     let tenths = bytes * 10 / (1 << 20);
-    if tenths == 0 {
-        return tied(&format!("{:.3} MiB", bytes as f64 / f64::from(1 << 20)));
+    match bytes {
+        ..1024 => return count(usize::try_from(bytes).unwrap_or(usize::MAX), "byte"),
+        // what would be rounded to 0.0 MiB
+        _ if tenths == 0 => return tied(&format!("{}.{} KiB", bytes >> 10, (bytes % 1024) * 10 / 1024)),
+        _ => {}
     }
     tied(&format!("{}.{} MiB", tenths / 10, tenths % 10))
 }
@@ -99,7 +102,9 @@ mod tests {
     #[test]
     fn sizes_and_fingerprints_are_short() {
         assert_eq!(size(88_185_241), tied("84.0 MiB"));
-        assert_eq!(size(5_000), tied("0.005 MiB"));
+        assert_eq!(size(5_000), tied("4.8 KiB"));
+        assert_eq!((size(0), size(1), size(1023)), (tied("0 bytes"), tied("1 byte"), tied("1023 bytes")));
+        assert_eq!((size(1024), size(104_858)), (tied("1.0 KiB"), tied("0.1 MiB")));
         assert_eq!(short("8c41d0ff00"), "8C:41:D0…");
         assert_eq!(whole("8c41d0"), "8C:41:D0");
         assert_eq!((count(1, "error"), count(2, "error")), (tied("1 error"), tied("2 errors")));

@@ -97,8 +97,33 @@ fn keys_requests_and_messages_are_told_and_matched_with_the_cabinet() {
         .says("encrypted message (CMS), DER")
         .says("by CN=Harbour")
         .says("only who holds that key can open it");
+}
+
+#[test]
+fn keys_in_forms_older_than_pkcs8_are_told_as_pem_and_as_der() {
+    if !testkit::has("openssl", "version") {
+        return;
+    }
+    let env = TestEnv::with_key(PROGRAM);
+    env.run("keystore export crossing-signing --to ours.p12 --note-password ours.txt").exit(0);
+    env.other("openssl pkcs12 -in ours.p12 -passin file:ours.txt -nodes -nocerts -out ours.pem");
     env.other("openssl ecparam -name prime256v1 -genkey -noout -out old.pem");
-    env.run("inspect old.pem").exit(0).says("`EC PRIVATE KEY` is a form older than PKCS#8");
+    env.run("inspect old.pem").exit(0).says("private key, in clear, PEM").says("EC P-256");
+    env.other("openssl ec -in old.pem -outform DER -out old.der");
+    env.run("inspect old.der").exit(0).says("private key, in clear, DER").says("EC P-256");
+    env.other("openssl genrsa -out new.pem 2048");
+    env.other("openssl rsa -in new.pem -traditional -out rsa.pem");
+    env.run("inspect rsa.pem").exit(0).says("private key, in clear, PEM").says("RSA 2048");
+    env.other("openssl rsa -in rsa.pem -traditional -outform DER -out rsa.der");
+    env.run("inspect rsa.der").exit(0).says("private key, in clear, DER").says("RSA 2048");
+    env.other("openssl rsa -in rsa.pem -traditional -aes128 -passout pass:ferries -out locked.pem");
+    env.run("inspect locked.pem").exit(0).says("private key, encrypted, PEM");
+    // what our own key looks like in the older form is our own key
+    env.other("openssl ec -in ours.pem -out ours-old.pem");
+    env.run("inspect ours-old.pem").exit(0).says("in the cabinet  crossing-signing");
+    env.other("openssl dsaparam -genkey -noout -out dsa.pem 1024");
+    env.other("openssl dsa -in dsa.pem -out dsa-old.pem");
+    env.run("inspect dsa-old.pem").exit(0).says("in a form older than PKCS#8 that is not read");
 }
 
 #[test]

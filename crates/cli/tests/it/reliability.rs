@@ -17,6 +17,8 @@ struct Case {
     name: &'static str,
     /// What has to be there first.
     before: &'static [&'static str],
+    /// What has to be there again each time, where it is not.
+    again: &'static [&'static str],
     /// The command. `N` is a number that is another one each time.
     line: &'static str,
     /// Files that it makes: each is whole or absent. What proves one stands behind it.
@@ -28,30 +30,35 @@ const CASES: &[Case] = &[
     Case {
         name: "keystore create",
         before: &[],
+        again: &[],
         line: "keystore create kN --common-name A --algorithm ec-p256 --app crossing",
         outputs: &[],
     },
     Case {
         name: "keystore add-key",
         before: &[],
+        again: &[],
         line: "keystore add-key first --alias aN --common-name A --algorithm ec-p256",
         outputs: &[],
     },
     Case {
         name: "keystore change",
         before: &[],
+        again: &[],
         line: "keystore change first --add-app quayside --password-in pass",
         outputs: &[],
     },
     Case {
         name: "keystore import",
         before: &["keystore export first --to in.p12 --note-password in.txt"],
+        again: &[],
         line: "keystore import in.p12 --name iN --password-in in.txt",
         outputs: &[],
     },
     Case {
         name: "keystore export",
         before: &[],
+        again: &[],
         line: "keystore export first --to out.p12 --note-password out.txt",
         outputs: &[("out.p12", "compare out.p12 first --password-in own.txt"), ("out.txt", "")],
     },
@@ -61,12 +68,14 @@ const CASES: &[Case] = &[
             "keystore create store --common-name Store --algorithm rsa-2048",
             "keystore export store --to store.pem --as certificate-pem",
         ],
+        again: &[],
         line: "keystore hand-over first --receiver store.pem --to out.p7m",
         outputs: &[("out.p7m", "")],
     },
     Case {
         name: "sign",
         before: &[],
+        again: &[],
         line: "sign crossing.apk --to out --idsig",
         outputs: &[(
             "out/crossing-2.4.0-12-direct.apk",
@@ -76,34 +85,70 @@ const CASES: &[Case] = &[
     Case {
         name: "sign several",
         before: &[],
+        again: &[],
         line: "sign crossing.apk quayside.apk --key first --to out",
         outputs: &[
             ("out/crossing-2.4.0-12-direct.apk", "check out/crossing-2.4.0-12-direct.apk --for direct"),
             ("out/quayside-0.4.0-4-direct.apk", ""),
         ],
     },
-    Case { name: "cabinet backup", before: &[], line: "cabinet backup copies/N", outputs: &[] },
+    Case { name: "cabinet backup", before: &[], again: &[], line: "cabinet backup copies/N", outputs: &[] },
     Case {
         name: "cabinet passphrase",
         before: &[],
+        again: &[],
         line: "cabinet passphrase --new-passphrase-in pass",
         outputs: &[],
     },
     Case {
         name: "cabinet restore",
         before: &["cabinet backup stick", "keystore create later --common-name A --algorithm ec-p256"],
+        again: &[],
         line: "cabinet restore stick/ninekeys-20310519T120000Z.cabinet --yes",
         outputs: &[],
     },
     Case {
         name: "app add",
         before: &[],
+        again: &[],
         line: "app add aN --package example.gannetpoint.aN --for direct",
         outputs: &[],
     },
-    Case { name: "app change", before: &[], line: "app change crossing --title aN", outputs: &[] },
-    Case { name: "cabinet unlock-file", before: &[], line: "cabinet unlock-file uN.txt", outputs: &[] },
-    Case { name: "lend", before: &[], line: "lend --app crossing --for direct -- true", outputs: &[] },
+    Case {
+        name: "app change",
+        before: &[],
+        again: &[],
+        line: "app change crossing --title aN",
+        outputs: &[],
+    },
+    Case {
+        name: "cabinet unlock-file",
+        before: &[],
+        again: &[],
+        line: "cabinet unlock-file uN.txt",
+        outputs: &[],
+    },
+    Case {
+        name: "keystore retire",
+        before: &[],
+        again: &["keystore retire first --back"],
+        line: "keystore retire first",
+        outputs: &[],
+    },
+    Case {
+        name: "keystore take-out",
+        before: &["keystore export first --to in.p12 --note-password in.txt"],
+        again: &["keystore import in.p12 --name taken --password-in in.txt"],
+        line: "keystore take-out taken --yes",
+        outputs: &[],
+    },
+    Case {
+        name: "lend",
+        before: &[],
+        again: &[],
+        line: "lend --app crossing --for direct -- true",
+        outputs: &[],
+    },
 ];
 
 /// A project, and what is known to be in it.
@@ -130,6 +175,10 @@ impl Place {
 
     fn command(&mut self, case: &Case) -> Vec<String> {
         self.number += 1;
+        for line in case.again {
+            // where it is still so, it refuses
+            assert!([0, 5].contains(&self.env.run(line).code()), "{line}");
+        }
         let number = self.number.to_string();
         let word = |word: &str| match word {
             "N" => number.clone(),

@@ -5,6 +5,7 @@
 //! deterministic ECDSA (RFC 6979), so that the same input gives the same bytes.
 
 mod make;
+mod older;
 mod pair;
 mod proof;
 mod verify;
@@ -22,6 +23,7 @@ use spki::EncodePublicKey;
 use thiserror::Error;
 
 pub use make::{KeyMaker, SystemKeys};
+pub use older::to_pkcs8;
 pub use pair::belongs_to;
 pub use proof::{KeyProof, prove};
 pub use verify::verify;

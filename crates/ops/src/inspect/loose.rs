@@ -1,7 +1,7 @@
 //! Single keys, requests for certificates, and messages that a key was handed over in.
 
 use ninekeys_core::digest::{hex, sha256_hex};
-use ninekeys_core::keys::{PrivateKey, PublicKey, Signer};
+use ninekeys_core::keys::{PrivateKey, PublicKey, Signer, to_pkcs8};
 use ninekeys_core::request;
 use ninekeys_formats::envelope::{self, Recipient};
 use ninekeys_formats::limits::Limits;
@@ -113,14 +113,19 @@ fn of_pem(bytes: &[u8], background: &Background) -> Option<Content> {
         // every block may be a key and is wiped, also those that are not looked at
         let blocks = pem::blocks(bytes, label, &Limits::USUAL).into_iter().map(Secret::new);
         let found = blocks.collect::<Vec<_>>().into_iter().next();
-        let mut content = match found {
-            Some(der) if modern && !encrypted => private(&der, background),
-            _ => KeyContent {
+        let usual = match found {
+            Some(der) if modern && !encrypted => Some(der),
+            Some(der) if !modern && !old_encryption => der.lend(|der| to_pkcs8(der)),
+            _ => None,
+        };
+        let mut content = match usual {
+            Some(der) => private(&der, background),
+            None => KeyContent {
                 encoding: "PEM",
                 key: None,
                 encrypted: encrypted || old_encryption,
-                unusable: (!modern)
-                    .then(|| format!("`{label}` is a form older than PKCS#8, which is not read")),
+                unusable: (!modern && !old_encryption)
+                    .then(|| format!("this `{label}` is in a form older than PKCS#8 that is not read")),
                 keystore: None,
                 certificates: Vec::new(),
             },
@@ -138,6 +143,9 @@ fn of_pem(bytes: &[u8], background: &Background) -> Option<Content> {
 fn of_der(bytes: &[u8], encoding: &'static str, background: &Background) -> Option<Content> {
     if PrivateKey::looks_like(bytes) {
         return Some(Content::PrivateKey(Box::new(private(&Secret::new(bytes.to_vec()), background))));
+    }
+    if let Some(older) = to_pkcs8(bytes) {
+        return Some(Content::PrivateKey(Box::new(private(&older, background))));
     }
     if let Ok(found) = Request::parse(bytes, &Limits::USUAL) {
         let key = sha256_hex(&found.public_key);
