@@ -16,7 +16,7 @@ const ALPHABET: &[u8; 62] = b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwx
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 pub enum PasswordError {
     /// Fewer than [`LEAST`] characters.
-    #[error("a password needs at least {LEAST} characters")]
+    #[error("at least {LEAST} characters are needed")]
     TooShort,
     /// Fewer guesses than [`LEAST_GUESSES`] would find a passphrase.
     #[error("a program would guess this passphrase: it takes fewer than 10^{LEAST_GUESSES} tries")]

@@ -110,6 +110,33 @@ pub trait Ask {
     }
 }
 
+/// How often a person may mistype a secret that opens something.
+const TRIES: usize = 3;
+
+/// Opens something with a secret that is asked for, and asks again where it is the wrong one. Nothing when there is nobody to
+/// ask; else what came of it.
+///
+/// # Errors
+/// [`AskError::Terminal`].
+pub(crate) fn open_asking<T, E>(
+    ask: &dyn Ask,
+    question: &str,
+    again: &str,
+    mut open: impl FnMut(SecretText) -> Result<T, E>,
+    is_wrong: impl Fn(&E) -> bool,
+) -> Result<Option<Result<T, E>>, AskError> {
+    let mut tries = 1;
+    let mut question = question;
+    loop {
+        let Some(secret) = ask.secret(question)? else { return Ok(None) };
+        match open(secret) {
+            Err(error) if is_wrong(&error) && tries < TRIES => question = again,
+            done => return Ok(Some(done)),
+        }
+        tries += 1;
+    }
+}
+
 /// Nobody to ask.
 pub struct Nobody;
 
@@ -165,6 +192,27 @@ mod tests {
         fn tell(&self, text: &str) {
             self.heard.borrow_mut().push(text.into());
         }
+    }
+
+    #[test]
+    fn what_opens_something_may_be_mistyped_twice_and_other_faults_are_said_at_once() {
+        let open = |secret: SecretText| match secret.lend(Clone::clone).as_str() {
+            "right" => Ok(42),
+            "torn" => Err("damaged"),
+            _ => Err("wrong"),
+        };
+        let tried = |answers: &[&'static str]| {
+            let somebody = person(answers);
+            let came =
+                open_asking(&somebody, "Password", "once more", open, |error| *error == "wrong").unwrap();
+            (came, somebody.heard.into_inner().join(", "))
+        };
+        assert_eq!(tried(&["right"]), (Some(Ok(42)), "Password".into()));
+        assert_eq!(tried(&["a", "b", "right"]), (Some(Ok(42)), "Password, once more, once more".into()));
+        assert_eq!(tried(&["a", "b", "c", "right"]).0, Some(Err("wrong")));
+        assert_eq!(tried(&["torn", "right"]), (Some(Err("damaged")), "Password".into()));
+        assert_eq!(tried(&[]).0, None);
+        assert_eq!(tried(&["a"]), (None, "Password, once more".into()));
     }
 
     #[test]

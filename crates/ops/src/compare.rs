@@ -20,7 +20,7 @@ use serde::Serialize;
 use thiserror::Error;
 
 use crate::answers::{CertificateSaid, KeySaid};
-use crate::ask::AskError;
+use crate::ask::{self, AskError};
 use crate::build::check::file_name;
 use crate::ctx::{Ctx, OpenError};
 use crate::files::{FileError, InputFile};
@@ -270,9 +270,15 @@ fn keystore_side(
         None => {
             let store = keystore::peek(bytes, &Limits::USUAL).map_err(failed)?;
             if shown(&store).is_empty() {
-                let asked = ctx.ask.secret(&format!("Password of {name}"))?;
-                let asked = asked.ok_or_else(|| CompareError::NobodyToAsk(name.into()))?;
-                keystore::open(bytes, &asked, &Limits::USUAL).map_err(failed)?
+                let tried = ask::open_asking(
+                    ctx.ask,
+                    &format!("Password of {name}"),
+                    "This password does not open it; once more",
+                    |password| keystore::open(bytes, &password, &Limits::USUAL),
+                    |error| matches!(error, FormatError::WrongStorePassword),
+                )?;
+                let tried = tried.ok_or_else(|| CompareError::NobodyToAsk(name.into()))?;
+                tried.map_err(failed)?
             } else {
                 notes.push(
                     "its certificates were read without its password: nothing proves that they are its own"

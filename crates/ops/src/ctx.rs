@@ -9,7 +9,7 @@ use ninekeys_core::env::Env;
 use ninekeys_formats::secret::{Secret, SecretText};
 use thiserror::Error;
 
-use crate::ask::{Ask, AskError};
+use crate::ask::{self, Ask, AskError};
 use crate::files::{self, FileError};
 use crate::memory::MachineMemory;
 use crate::outgoing;
@@ -17,8 +17,6 @@ use crate::project::{CABINET_NAME, ProjectError, ProjectFile};
 
 /// The most that a file with a secret has.
 const SECRET_LIMIT: u64 = 16 << 10;
-/// How often a person may mistype a passphrase.
-const TRIES: usize = 3;
 
 /// Why a cabinet could not be used.
 #[derive(Debug, Error)]
@@ -212,17 +210,18 @@ impl Ctx<'_> {
         if let Some(credential) = before {
             return unlock(cabinet, &credential).map_err(failed);
         }
-        let mut question = format!("Passphrase of {}", path.display());
-        for tries in 1.. {
-            let Some(passphrase) = self.ask.secret(&question)? else { break };
-            match unlock(cabinet, &Credential::Passphrase(passphrase)) {
-                Err(CabinetError::WrongPassphrase) if tries < TRIES => {
-                    question = "This passphrase does not open the cabinet; once more".into();
-                }
-                other => return other.map_err(failed),
-            }
+        let shown = path.strip_prefix(&self.folder).unwrap_or(&path).display();
+        let tried = ask::open_asking(
+            self.ask,
+            &format!("Passphrase of {shown}"),
+            "This passphrase does not open the cabinet; once more",
+            |passphrase| unlock(cabinet, &Credential::Passphrase(passphrase)),
+            |error| matches!(error, CabinetError::WrongPassphrase),
+        )?;
+        match tried {
+            Some(done) => done.map_err(failed),
+            None => Err(OpenError::NobodyToAsk(path)),
         }
-        Err(OpenError::NobodyToAsk(path))
     }
 
     /// The unlock file that the project names, if it is there.

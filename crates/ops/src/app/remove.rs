@@ -74,7 +74,8 @@ pub fn app_remove(ctx: &Ctx<'_>, name: &str, yes: bool) -> Result<AppRemoveRepor
     if !yes {
         let not_sure = || AppRemoveError::NotSure { app: name.into(), keystores: keystores.clone() };
         if !keystores.is_empty() {
-            ctx.ask.tell(&format!("{} hold keys for it, and keep them", keystores.join(", ")));
+            let verbs = if keystores.len() == 1 { ("holds", "keeps") } else { ("hold", "keep") };
+            ctx.ask.tell(&format!("{} {} keys for it, and {} them", keystores.join(", "), verbs.0, verbs.1));
         }
         match ctx.ask.sure(&format!("Take {} out of the project file", app.title))? {
             Some(true) => {}

@@ -21,7 +21,7 @@ use serde::Serialize;
 use thiserror::Error;
 
 use crate::answers::{self, AppSaid, CertificateSaid, KeySaid};
-use crate::ask::AskError;
+use crate::ask::{self, AskError};
 use crate::ctx::{Ctx, OpenError};
 use crate::files::{self, FileError};
 use crate::keystore::{self, AppsError, NewKey, NoAlias, OtherKey};
@@ -165,14 +165,10 @@ pub fn keystore_import(ctx: &Ctx<'_>, request: Request) -> Result<KeystoreImport
     if ninekeys_formats::keystore::recognise(&bytes).is_none() {
         return Err(FormatError::Unknown.into());
     }
-    let password = match request.password {
-        Some(password) => password,
-        None => {
-            let asked = ctx.ask.secret(&format!("Password of {}", request.file.display()))?;
-            asked.ok_or_else(|| ImportError::NobodyToAsk(request.file.display().to_string()))?
-        }
+    let (store, password) = match request.password {
+        Some(password) => (open(&bytes, &password, &Limits::USUAL)?, password),
+        None => open_asking(ctx, &bytes, &request.file.display().to_string())?,
     };
-    let store = open(&bytes, &password, &Limits::USUAL)?;
     let own = request.key_passwords.iter().map(|(alias, _)| alias);
     if let Some(unknown) = own.into_iter().find(|alias| !store.keys.iter().any(|key| is_called(key, alias))) {
         return Err(no_alias(&store, unknown, &request.file.display().to_string()).into());
@@ -207,6 +203,18 @@ pub fn keystore_import(ctx: &Ctx<'_>, request: Request) -> Result<KeystoreImport
         at: ctx.env.now,
         keystore: name,
     })
+}
+
+/// Opens a keystore with a password that is asked for.
+fn open_asking(ctx: &Ctx<'_>, bytes: &[u8], file: &str) -> Result<(OpenStore, SecretText), ImportError> {
+    let tried = ask::open_asking(
+        ctx.ask,
+        &format!("Password of {file}"),
+        "This password does not open it; once more",
+        |password| open(bytes, &password, &Limits::USUAL).map(|store| (store, password)),
+        |error| matches!(error, FormatError::WrongStorePassword),
+    )?;
+    Ok(tried.ok_or_else(|| ImportError::NobodyToAsk(file.into()))??)
 }
 
 /// A file's name without its ending, as far as it can be an item's.
@@ -262,9 +270,14 @@ fn unlock(
     }
     match key.unlock(store, &Limits::USUAL) {
         Err(FormatError::WrongKeyPassword(alias)) => {
-            let asked = ctx.ask.secret(&format!("Password of the key {alias}"))?;
-            let asked = asked.ok_or(ImportError::NobodyToAskForKey(alias))?;
-            Ok(key.unlock(&asked, &Limits::USUAL)?)
+            let tried = ask::open_asking(
+                ctx.ask,
+                &format!("Password of the key {alias}"),
+                "This password does not open the key; once more",
+                |password| key.unlock(&password, &Limits::USUAL),
+                |error| matches!(error, FormatError::WrongKeyPassword(_)),
+            )?;
+            Ok(tried.ok_or(ImportError::NobodyToAskForKey(alias))??)
         }
         other => Ok(other?),
     }

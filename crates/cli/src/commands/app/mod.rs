@@ -1,6 +1,7 @@
 //! `ninekeys app`: what the material is for.
 
 mod add;
+mod args;
 mod change;
 mod list;
 mod remove;
