@@ -150,7 +150,8 @@ impl Report for BackupReport {
             )?;
         }
         let first = self.copies.first().map_or("COPY", String::as_str);
-        paper.put(&Line::new().dim("  to bring it back").text("   ").command(&["cabinet", "restore", first]))
+        let back = Line::new().dim("  to bring it back").text("   ").command(&["cabinet", "restore", first]);
+        paper.put(&back.hang(4))
     }
 }
 

@@ -504,8 +504,12 @@ impl Report for KeystoreTakeOutReport {
 
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
         let head = Line::new().sign(Sign::Fine).text(" ").bold(&self.keystore);
-        paper
-            .put(&head.text("   is not in the cabinet any more; copies made before still have it").hang(2))?;
+        let copies = match (self.in_backup, self.kept.is_empty()) {
+            (true, _) => "; the last backup still has it",
+            (false, true) => "; no backup of this cabinet has its keys",
+            (false, false) => "",
+        };
+        paper.put(&head.text(format!("   is not in the cabinet any more{copies}")).hang(2))?;
         if !self.kept.is_empty() {
             let text = format!("{}, since something else needs it", self.kept.join(", "));
             paper.put(&row("  stays", &text))?;

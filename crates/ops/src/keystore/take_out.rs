@@ -19,6 +19,8 @@ pub struct KeystoreTakeOutReport {
     pub taken: Vec<String>,
     /// Its keys and certificates that stay, since something else names them: by name.
     pub kept: Vec<String>,
+    /// Whether the last backup has its keys.
+    pub in_backup: bool,
 }
 
 /// Why it stays.
@@ -64,7 +66,7 @@ pub fn keystore_take_out(
     let in_backup = |facts: &KeystoreFacts, inventory: &Inventory| {
         backup.is_some_and(|backup| backup.has_keys(facts, inventory))
     };
-    let sure = yes || in_backup(facts, &inventory);
+    let (before, sure) = (facts.entries.clone(), yes || in_backup(facts, &inventory));
     if !sure {
         let question = format!("No backup has the keys of {keystore}: take them out for good");
         match ctx.ask.sure(&question)? {
@@ -78,6 +80,11 @@ pub fn keystore_take_out(
     cabinet.change(&what, &ctx.env, |change| {
         let inventory = change.inventory();
         let (item, facts) = keystore::find(&inventory, &keystore)?;
+        let in_backup = in_backup(facts, &inventory);
+        // the yes was for the keys that it had then
+        if !in_backup && facts.entries != before {
+            return Err(CabinetError::ChangedMeanwhile(item.name.clone()).into());
+        }
         change.take_out(item)?;
         let (mut taken, mut kept) = (vec![item.name.clone()], Vec::new());
         for entry in &facts.entries {
@@ -86,7 +93,7 @@ pub fn keystore_take_out(
                 take_alone(change, id, &mut taken, &mut kept)?;
             }
         }
-        Ok(KeystoreTakeOutReport { keystore: item.name.clone(), taken, kept })
+        Ok(KeystoreTakeOutReport { keystore: item.name.clone(), taken, kept, in_backup })
     })
 }
 

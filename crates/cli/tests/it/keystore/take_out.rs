@@ -18,7 +18,7 @@ fn what_came_in_by_mistake_goes_out_with_a_yes_or_when_a_backup_has_it() {
     // the name is free again, and once a backup has the keys nobody is asked
     env.run("keystore create wrong --common-name W --algorithm ec-p256").exit(0);
     env.run("cabinet backup copies").exit(0);
-    env.run("keystore take-out wrong").exit(0).says("copies made before still have it");
+    env.run("keystore take-out wrong").exit(0).says("the last backup still has it");
     env.run("cabinet history --verify").exit(0).says("keystore take-out wrong");
 }
 
