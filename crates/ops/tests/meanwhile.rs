@@ -221,7 +221,8 @@ fn an_unlock_file_made_while_a_new_passphrase_is_typed_opens_what_is_sealed_anew
     cabinet.unlock(&Credential::UnlockFile(Secret::new(words))).unwrap();
     let inventory = cabinet.inventory().unwrap();
     let keys = inventory.iter().filter(|item| matches!(item.facts, Facts::Key(_)));
-    assert_eq!(keys.map(|item| cabinet.secret(item).unwrap()).count(), 2);
+    let opened: Vec<_> = keys.map(|item| cabinet.secret(item).unwrap()).collect();
+    assert_eq!(opened.len(), 2);
     let old = ctx.open().unwrap().unlock(&Credential::Passphrase(text(PASSPHRASE)));
     assert!(matches!(old, Err(CabinetError::WrongPassphrase)), "{old:?}");
 }

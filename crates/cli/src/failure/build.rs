@@ -143,7 +143,7 @@ impl Classify for LendError {
             Self::Key(inner) => inner.class(),
             Self::Format(inner) => inner.class(),
             Self::File(inner) => inner.class(),
-            Self::Variable(_) => {
+            Self::Variable(_) | Self::NamedTwice(_) => {
                 say(Exit::Damaged, "mend the name in ninekeys.toml; docs/project-file.md has every key")
             }
             Self::Exists(_) => say(

@@ -204,6 +204,9 @@ impl Classify for SettingsError {
         match self {
             Self::Project(inner) => inner.class(),
             Self::UnknownApp(_) => class(Exit::Usage, &["app", "list"]),
+            Self::NamedTwice(_) => {
+                say(Exit::Damaged, "mend the name in ninekeys.toml; docs/project-file.md has every key")
+            }
             Self::SeveralKeys(_) => again(Exit::Usage, &["--alias", "ALIAS"]),
             Self::SeveralNames { apps } => {
                 again(Exit::Usage, &["--app", apps.first().map_or("APP", String::as_str)])

@@ -80,6 +80,17 @@ fn names_are_the_users_and_the_upload_key_goes_to_the_stores_build() {
     env.run("lend --app crossing -- true")
         .exit(3)
         .says("`A B` cannot be the name of an environment variable");
+    for twice in ["keystore = \"A\"\nalias = \"A\"\n", "alias = \"NINEKEYS_LENT_PASSWORD\"\n"] {
+        toml(&env, &format!("[app.crossing.lend]\n{twice}"));
+        env.run("lend --app crossing --explain").exit(3).says("is named twice in the project file");
+    }
+    toml(&env, "[app.crossing.lend.properties]\nkeystore = \"a\"\npassword = \"a\"\n");
+    env.run("lend --app crossing -- true").exit(3).says("`a` is named twice in the project file");
+    let export = "keystore export crossing-signing --to a.p12 --properties a.properties";
+    env.run(export).exit(3).says("the field `a` is named twice");
+    // the two passwords are one
+    toml(&env, "[app.crossing.lend]\npassword = \"PW\"\nkey-password = \"PW\"\n");
+    env.run("lend --app crossing -- sh -c 'test -n \"$PW\"'").exit(0);
     toml(&env, "[app.crossing.lend]\nallias = \"A\"\n");
     env.run("lend --app crossing -- true").exit(3).says("allias");
 }

@@ -112,10 +112,24 @@ impl Default for Lend {
 }
 
 impl Lend {
+    /// The variable that would have to hold two things at once, if there is one.
+    pub fn shared_variable(&self) -> Option<&str> {
+        let file = self.properties.as_ref().map(|properties| properties.variable.as_str());
+        shared_name(self.variables()).or_else(|| file.filter(|file| self.variables().contains(file)))
+    }
+
     /// The variables, in the order keystore, alias, password, key password.
     pub fn variables(&self) -> [&str; 4] {
         [&self.keystore, &self.alias, &self.password, &self.key_password]
     }
+}
+
+/// The name that two of these four have; the two passwords are one and may share theirs.
+fn shared_name(names: [&str; 4]) -> Option<&str> {
+    let [keystore, alias, password, key_password] = names;
+    let twice = [(keystore, alias), (keystore, password), (keystore, key_password)];
+    let more = [(alias, password), (alias, key_password)];
+    twice.into_iter().chain(more).find(|(one, other)| one == other).map(|(name, _)| name)
 }
 
 /// A properties file and the names of its fields.
@@ -137,6 +151,11 @@ pub struct Properties {
 }
 
 impl Properties {
+    /// The field that would have to hold two things at once, if there is one.
+    pub fn shared_field(&self) -> Option<&str> {
+        shared_name(self.fields())
+    }
+
     /// The fields, in the order keystore, alias, password, key password.
     pub fn fields(&self) -> [&str; 4] {
         [&self.keystore, &self.alias, &self.password, &self.key_password]

@@ -47,6 +47,9 @@ pub enum SettingsError {
     /// A properties file names one key.
     #[error("a properties file names one key, and {0} were asked for")]
     SeveralKeys(usize),
+    /// A field that would have to hold two things at once.
+    #[error("the field `{0}` is named twice in the project file, and cannot hold two things")]
+    NamedTwice(String),
     /// The builds of several apps read different fields.
     #[error("the builds of {} read fields of different names", apps.join(", "))]
     SeveralNames {
@@ -58,6 +61,18 @@ pub enum SettingsError {
 /// Under which names a build reads its settings: as the project file says for the app, or for the apps of the key if they
 /// agree.
 pub(crate) fn names(
+    ctx: &Ctx<'_>,
+    request: &SettingsRequest,
+    entries: &[&KeystoreEntry],
+) -> Result<Properties, SettingsError> {
+    let names = agreed(ctx, request, entries)?;
+    match names.shared_field() {
+        Some(field) => Err(SettingsError::NamedTwice(field.into())),
+        None => Ok(names),
+    }
+}
+
+fn agreed(
     ctx: &Ctx<'_>,
     request: &SettingsRequest,
     entries: &[&KeystoreEntry],

@@ -90,6 +90,9 @@ pub enum LendError {
     /// A name in the project file that no variable can have.
     #[error("`{0}` cannot be the name of an environment variable")]
     Variable(String),
+    /// A name in the project file that would have to hold two things at once.
+    #[error("`{0}` is named twice in the project file, and cannot hold two things")]
+    NamedTwice(String),
     /// A file that is there and is not ours.
     #[error("{0} is there already; a properties file on loan never takes the place of one that is yours")]
     Exists(String),
@@ -203,6 +206,10 @@ fn refuse(names: &Lend) -> Result<(), LendError> {
         if !plain || name.starts_with(|c: char| c.is_ascii_digit()) {
             return Err(LendError::Variable(name.into()));
         }
+    }
+    let field = names.properties.as_ref().and_then(|properties| properties.shared_field());
+    if let Some(name) = names.shared_variable().or(field) {
+        return Err(LendError::NamedTwice(name.into()));
     }
     Ok(())
 }
