@@ -74,3 +74,18 @@ fn differing(here: &Inventory, there: &Inventory) -> Vec<String> {
     names.sort();
     names
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_name_that_is_taken_gets_an_ending_and_parts_stay_below_it() {
+        let taken = ["ferries", "ferries-2", "ferries/upload"];
+        let free = |name: &str| free_name(name, |wanted| !taken.contains(&wanted));
+        assert_eq!(free("harbour"), "harbour");
+        assert_eq!(free("ferries"), "ferries-3");
+        assert_eq!(free("ferries/upload"), "ferries-2/upload");
+        assert_eq!(free("ferries/signing"), "ferries/signing");
+    }
+}

@@ -112,3 +112,76 @@ impl CompartmentKey {
         Ok(secret)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::sync::atomic::AtomicBool;
+
+    use ninekeys_core::env::Silent;
+    use ninekeys_core::keys::SystemKeys;
+
+    use super::*;
+
+    static STOP: AtomicBool = AtomicBool::new(false);
+
+    fn env() -> Env<'static> {
+        Env { now: jiff::Timestamp::UNIX_EPOCH, keys: &SystemKeys, progress: &Silent, stop: &STOP }
+    }
+
+    fn secret() -> SecretBytes {
+        Secret::new(b"what nobody reads".to_vec())
+    }
+
+    #[test]
+    fn a_seal_opens_for_what_it_was_made_and_for_nothing_else() {
+        let key = CompartmentKey::make(3, &env()).unwrap();
+        let (own, other) = (Digest::plain(b"one"), Digest::plain(b"another"));
+        let to = Binding { identity: &own, compartment: "app/crossing", id: "k1", facts: "{\"name\":\"k\"}" };
+        let sealed = key.seal(&to, &secret(), &env()).unwrap();
+        assert_eq!(key.open(&to, &sealed).unwrap().lend(Clone::clone), b"what nobody reads");
+        for wrong in [
+            Binding { identity: &other, ..to },
+            Binding { compartment: "app/quayside", ..to },
+            Binding { id: "k2", ..to },
+            Binding { facts: "{\"name\":\"l\"}", ..to },
+            // what is moved from one field to the next is not the same either
+            Binding { compartment: "app/crossingk", id: "1", ..to },
+        ] {
+            assert!(matches!(key.open(&wrong, &sealed), Err(CabinetError::Tampered(_))));
+        }
+    }
+
+    #[test]
+    fn every_bit_of_a_seal_counts_and_every_cut_is_refused() {
+        let key = CompartmentKey::make(1, &env()).unwrap();
+        let identity = Digest::plain(b"one");
+        let to = Binding { identity: &identity, compartment: "shared", id: "k", facts: "{}" };
+        let sealed = key.seal(&to, &secret(), &env()).unwrap();
+        for at in 0..sealed.len() {
+            let mut changed = sealed.clone();
+            changed[at] ^= 1;
+            assert!(key.open(&to, &changed).is_err(), "byte {at}");
+            assert!(key.open(&to, &sealed[..at]).is_err(), "cut at {at}");
+        }
+        assert!(key.open(&to, &[sealed.as_slice(), &[0]].concat()).is_err());
+        // two seals of one secret have nothing in common but their length and epoch
+        let again = key.seal(&to, &secret(), &env()).unwrap();
+        assert_eq!((again.len(), &again[..4]), (sealed.len(), &sealed[..4]));
+        assert_ne!(again[4..], sealed[4..]);
+    }
+
+    #[test]
+    fn a_key_is_recognised_by_its_check_and_comes_back_out_of_its_text() {
+        let key = CompartmentKey::make(7, &env()).unwrap();
+        let origin = Digest::plain(b"origin");
+        let same = CompartmentKey::from_text(&key.to_text(), 7).unwrap();
+        assert_eq!(same.check(&origin, "shared"), key.check(&origin, "shared"));
+        assert_ne!(key.check(&origin, "shared"), key.check(&origin, "manage"));
+        assert_ne!(key.check(&origin, "shared"), key.check(&Digest::plain(b"other"), "shared"));
+        let later = CompartmentKey::from_text(&key.to_text(), 8).unwrap();
+        assert_ne!(later.check(&origin, "shared"), key.check(&origin, "shared"));
+        for wrong in ["", "00", &key.to_text()[1..], &format!("{}00", key.to_text()), "zz"] {
+            assert!(CompartmentKey::from_text(wrong, 7).is_none(), "{wrong}");
+        }
+    }
+}

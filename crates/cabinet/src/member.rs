@@ -347,3 +347,97 @@ pub(crate) fn open_envelope(
         Ok(ring)
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use std::sync::atomic::AtomicBool;
+
+    use ninekeys_core::env::Silent;
+    use ninekeys_core::keys::SystemKeys;
+    use proptest::prelude::*;
+
+    use super::*;
+
+    static STOP: AtomicBool = AtomicBool::new(false);
+
+    fn env() -> Env<'static> {
+        Env { now: Timestamp::UNIX_EPOCH, keys: &SystemKeys, progress: &Silent, stop: &STOP }
+    }
+
+    fn secret(text: &str) -> SecretText {
+        Secret::new(text.into())
+    }
+
+    fn pin() -> Pin {
+        Pin { identity: Digest::plain(b"first"), head: Head { seq: 41, hash: Digest::plain(b"newest") } }
+    }
+
+    fn is_none(text: &str) -> bool {
+        matches!(MemberKeys::from_text(&secret(text)), Err(CabinetError::NotAnUnlockFile))
+    }
+
+    #[test]
+    fn an_unlock_file_gives_back_its_keys_and_its_pin() {
+        let keys = MemberKeys::make(&env()).unwrap();
+        let text = keys.text(&pin(), env().now).unwrap();
+        let (same, pinned) = MemberKeys::from_text(&text).unwrap();
+        assert_eq!((same.id(), pinned), (keys.id(), pin()));
+        assert_eq!(same.agreement.as_der(), keys.agreement.as_der());
+        // line ends of another system, and what somebody wrote in front of it, do no harm
+        let other = text.lend(|text| format!("for the build machine\r\n{}", text.replace('\n', "\r\n")));
+        assert_eq!(MemberKeys::from_text(&secret(&other)).unwrap().0.id(), keys.id());
+    }
+
+    #[test]
+    fn what_lacks_a_line_or_a_key_or_has_one_too_many_is_no_unlock_file() {
+        let text = MemberKeys::make(&env()).unwrap().text(&pin(), env().now).unwrap();
+        let text = text.lend(Clone::clone);
+        for word in ["cabinet ", "row ", "hash "] {
+            let without: String =
+                text.lines().filter(|line| !line.starts_with(word)).map(|l| format!("{l}\n")).collect();
+            assert!(is_none(&without), "without {word}");
+        }
+        let block = &text[text.find("-----BEGIN").unwrap()..];
+        let first = &block[..block.len() / 2];
+        assert!(is_none(&format!("{text}{block}")), "four keys");
+        assert!(is_none(text.strip_suffix(block).unwrap()), "no key");
+        assert!(is_none(&format!("{}{first}", text.strip_suffix(block).unwrap())), "one key");
+        assert!(is_none(&text.replace("row      41", "row      -1")));
+        assert!(is_none(&format!("{}{text}", " ".repeat(MOST_TEXT))), "too long");
+        for cut in (0..text.len()).step_by(37) {
+            assert!(is_none(&text[..cut]), "cut at {cut}");
+        }
+    }
+
+    #[test]
+    fn a_passphrase_opens_what_it_closed_beside_the_same_facts() {
+        let facts = PassphraseFacts::make(Digest::plain(b"member"), 4, &env()).unwrap();
+        let stored = serde_json::to_string(&facts).unwrap();
+        let closed =
+            close_with_passphrase(&facts, &stored, &secret("open sesame"), &secret("the file"), &env())
+                .unwrap();
+        let open = |stored: &str, closed: &[u8], words: &str| {
+            open_with_passphrase(stored, closed, &secret(words)).map(|text| text.lend(Clone::clone))
+        };
+        assert_eq!(open(&stored, &closed, "open sesame").as_deref(), Some("the file"));
+        assert_eq!(open(&stored, &closed, "open sesam"), None);
+        // the same facts, written otherwise
+        assert_eq!(open(&format!("{stored} "), &closed, "open sesame"), None);
+        for at in 0..closed.len() {
+            let mut changed = closed.clone();
+            changed[at] ^= 0x10;
+            assert_eq!(open(&stored, &changed, "open sesame"), None, "byte {at}");
+        }
+        // a work factor that would take all memory is not tried
+        let costly = stored.replace("\"log_n\":4", "\"log_n\":40");
+        assert_ne!(costly, stored);
+        assert_eq!(open(&costly, &closed, "open sesame"), None);
+    }
+
+    proptest! {
+        #[test]
+        fn any_text_is_an_unlock_file_or_none(text in ".{0,400}") {
+            prop_assert!(is_none(&text));
+        }
+    }
+}

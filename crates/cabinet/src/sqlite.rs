@@ -549,3 +549,6 @@ impl Store for SqliteStore {
         .map_err(|error| self.busy(error))
     }
 }
+
+#[cfg(test)]
+mod tests;
