@@ -37,9 +37,9 @@ fn archive_of(entries: &BTreeMap<String, (Vec<u8>, bool)>) -> Vec<u8> {
 }
 
 /// The contents of an archive by name, and its faults.
-fn read_all(bytes: &Vec<u8>) -> (BTreeMap<String, Vec<u8>>, usize) {
-    let archive = Archive::open(bytes, Zip64::Refuse, &Limits::USUAL).unwrap();
-    let read = |entry| archive.read(bytes, entry, &Limits::USUAL).unwrap();
+fn read_all(bytes: &[u8]) -> (BTreeMap<String, Vec<u8>>, usize) {
+    let archive = Archive::open(&bytes, Zip64::Refuse, &Limits::USUAL).unwrap();
+    let read = |entry| archive.read(&bytes, entry, &Limits::USUAL).unwrap();
     let all = archive.entries.iter().map(|entry| (entry.name_text(), read(entry))).collect();
     (all, archive.faults.len())
 }

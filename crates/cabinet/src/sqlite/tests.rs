@@ -1,3 +1,5 @@
+#![allow(clippy::disallowed_methods, reason = "tests write their own files")]
+
 use tempfile::TempDir;
 
 use super::*;

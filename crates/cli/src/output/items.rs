@@ -228,7 +228,7 @@ fn compared(one: &Comparison, paper: &mut Paper<'_>) -> io::Result<()> {
     match (rows.len(), small) {
         (0, 0) => paper.put(&Line::new().text("  what is in it has the same sizes")),
         (_, 0) => Ok(()),
-        _ => paper.put(&Line::new().dim(format!("  and {small} with changes below 0.001 MiB"))),
+        _ => paper.put(&Line::new().dim(format!("  and {small} with changes below 1 KiB"))),
     }
 }
 

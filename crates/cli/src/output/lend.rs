@@ -31,8 +31,9 @@ impl Report for LendExplainReport {
 
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
         let key = key_called(&self.keystore, &self.alias);
-        let head =
-            Line::new().bold(&self.app).text(format!(" for {}: {key} would be lent", self.destination));
+        let head = Line::new()
+            .bold(&self.app)
+            .text(format!(" for {}: {key} would be lent", self.destination.phrase()));
         paper.put(&head)?;
         paper.blank()?;
         let names = self.variables.iter().chain(&self.properties.fields).map(|one| one.name.chars().count());

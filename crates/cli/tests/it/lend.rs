@@ -283,7 +283,7 @@ fn what_a_build_reads_is_said_beforehand_without_a_passphrase() {
     fs::rename(env.path("unlock.txt"), env.path("away")).unwrap();
     let said = env.run("lend --app crossing --explain").exit(0);
     fs::rename(env.path("away"), env.path("unlock.txt")).unwrap();
-    said.says("crossing for direct: crossing-signing would be lent")
+    said.says("crossing for direct release: crossing-signing would be lent")
         .says("NINEKEYS_LENT_KEY_PASSWORD")
         .says("As properties (with --properties), in the file that NINEKEYS_LENT_PROPERTIES names:");
     let names = "[app.crossing.lend]\nkeystore = \"FERRY_STORE\"\n\n[app.crossing.lend.properties]\n\
