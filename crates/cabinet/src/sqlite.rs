@@ -5,7 +5,7 @@
 //! and counts have limits. What the rows say is proved elsewhere.
 
 use std::fs::File;
-use std::io::Read;
+use std::io::{ErrorKind, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
@@ -122,7 +122,12 @@ impl SqliteStore {
         let private = private_folder().map_err(failed)?;
         let copy = private.path().join("cabinet");
         std::fs::copy(path, &copy).map_err(failed)?;
-        std::fs::copy(beside(path, "-journal"), beside(&copy, "-journal")).map_err(failed)?;
+        match std::fs::copy(beside(path, "-journal"), beside(&copy, "-journal")) {
+            Ok(_) => {}
+            // somebody who may write took the change back meanwhile
+            Err(error) if error.kind() == ErrorKind::NotFound => return Self::open(path),
+            Err(error) => return Err(failed(error)),
+        }
         for file in [&copy, &beside(&copy, "-journal")] {
             make_writable(file).map_err(failed)?;
         }
@@ -216,7 +221,7 @@ fn look_before(path: &Path) -> Result<bool, CabinetError> {
     let failed = |cause: std::io::Error| CabinetError::Io { action: "read", cause: cause.to_string() };
     let found = match std::fs::metadata(path) {
         Ok(found) => found,
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Err(CabinetError::Missing),
+        Err(error) if error.kind() == ErrorKind::NotFound => return Err(CabinetError::Missing),
         Err(error) => return Err(failed(error)),
     };
     if !found.is_file() {
@@ -225,7 +230,7 @@ fn look_before(path: &Path) -> Result<bool, CabinetError> {
     let mut header = [0; 100];
     match File::open(path).and_then(|mut file| file.read_exact(&mut header)) {
         Ok(()) => {}
-        Err(error) if error.kind() == std::io::ErrorKind::UnexpectedEof => {
+        Err(error) if error.kind() == ErrorKind::UnexpectedEof => {
             return Err(CabinetError::NotACabinet);
         }
         Err(error) => return Err(failed(error)),
@@ -248,30 +253,36 @@ fn look_before(path: &Path) -> Result<bool, CabinetError> {
         return meddled("a write-ahead log lies beside it, which this tool never makes");
     }
     let journal = beside(path, "-journal");
-    if !journal.exists() {
-        return Ok(false);
+    if std::fs::symlink_metadata(&journal).is_ok_and(|found| !found.is_file()) {
+        return meddled("what lies beside it as its journal is no file");
     }
-    if names_another(&journal).map_err(failed)? {
+    // opened once: whoever is just finishing a change takes it away, and then there is none
+    let mut journal = match File::open(journal) {
+        Ok(journal) => journal,
+        Err(error) if error.kind() == ErrorKind::NotFound => return Ok(false),
+        Err(error) => return Err(failed(error)),
+    };
+    if names_another(&mut journal).map_err(failed)? {
         return meddled("the journal beside it names another file, which this tool never does");
     }
     // one whose header was not written yet has nothing to take back
     let mut first = [0; 8];
-    let read = File::open(&journal).and_then(|mut file| file.read(&mut first)).map_err(failed)?;
+    let read = journal.rewind().and_then(|()| journal.read(&mut first)).map_err(failed)?;
     Ok(read == first.len() && first == JOURNAL_MAGIC)
 }
 
 /// Whether a journal ends with the name of a super-journal: a length and a checksum, then the magic again.
-fn names_another(journal: &Path) -> std::io::Result<bool> {
-    use std::io::{Seek, SeekFrom};
-    let mut file = File::open(journal)?;
-    let length = file.metadata()?.len();
-    if length < JOURNAL_MAGIC.len() as u64 {
-        return Ok(false);
-    }
-    file.seek(SeekFrom::End(-8))?;
+fn names_another(journal: &mut File) -> std::io::Result<bool> {
+    let length = journal.metadata()?.len();
+    let Some(at) = length.checked_sub(8) else { return Ok(false) };
+    journal.seek(SeekFrom::Start(at))?;
     let mut end = [0; 8];
-    file.read_exact(&mut end)?;
-    Ok(length >= 16 && end == JOURNAL_MAGIC)
+    match journal.read_exact(&mut end) {
+        Ok(()) => Ok(length >= 16 && end == JOURNAL_MAGIC),
+        // somebody who finishes a change has just cut it off
+        Err(error) if error.kind() == ErrorKind::UnexpectedEof => Ok(false),
+        Err(error) => Err(error),
+    }
 }
 
 /// The name of a file beside the database's.

@@ -161,3 +161,38 @@ fn a_reader_sees_one_state_while_another_writes() {
     store.commit().unwrap();
     assert_eq!(rows(&reader).len(), 3);
 }
+
+#[test]
+fn a_journal_that_goes_while_it_is_looked_at_is_none() {
+    use std::sync::atomic::{AtomicBool, Ordering};
+    let (folder, _store) = filled();
+    let path = folder.path().join("cabinet");
+    let journal = beside(&path, "-journal");
+    let over = AtomicBool::new(false);
+    std::thread::scope(|scope| {
+        scope.spawn(|| {
+            while !over.load(Ordering::Relaxed) {
+                std::fs::write(&journal, [0; 600]).unwrap();
+                std::fs::remove_file(&journal).unwrap();
+            }
+        });
+        let looked: Vec<_> = (0..3_000).map(|_| look_before(&path)).collect();
+        over.store(true, Ordering::Relaxed);
+        assert!(looked.into_iter().all(|found| matches!(found, Ok(false))));
+    });
+}
+
+#[cfg(unix)]
+#[test]
+fn a_journal_that_is_no_file_is_refused_and_never_waited_for() {
+    let (folder, _store) = filled();
+    let path = folder.path().join("cabinet");
+    let journal = beside(&path, "-journal");
+    std::fs::create_dir(&journal).unwrap();
+    assert!(matches!(SqliteStore::open(&path), Err(CabinetError::Tampered(_))));
+    std::fs::remove_dir(&journal).unwrap();
+    let made = std::process::Command::new("mkfifo").arg(&journal).status();
+    if made.is_ok_and(|made| made.success()) {
+        assert!(matches!(SqliteStore::open(&path), Err(CabinetError::Tampered(_))));
+    }
+}
