@@ -314,24 +314,33 @@ impl<'m> Cabinet<'m> {
 
     /// The compartment keys that a member was given.
     fn ring_of(&self, keys: &MemberKeys) -> Result<Keyring, CabinetError> {
-        let key = (RecordKind::Envelope, keys.id().to_string());
-        let gone = || CabinetError::Tampered("the envelope of a member is gone".into());
-        let record = self.proven.records.get(&key).ok_or_else(gone)?;
-        let envelope = checked_seal(self.store.as_ref(), &key, record)?;
-        open_envelope(&self.proven.identity, &self.proven.policy, keys, &envelope)
+        ring_in(self.store.as_ref(), &self.proven, keys)
     }
 
-    /// Opens every seal that this member may open, to prove that all can be read.
+    /// Opens every seal that this member may open, to prove that all can be read. All of it is looked at as it is at one
+    /// moment: another process may have sealed things anew since it was unlocked.
     ///
     /// # Errors
-    /// [`CabinetError::Locked`], [`CabinetError::Tampered`].
+    /// [`CabinetError::Locked`], [`CabinetError::Tampered`], as [`Cabinet::unlock`] for a member that is none any more.
     pub fn open_every_seal(&mut self) -> Result<Proof, CabinetError> {
-        let unlocked = self.unlocked.as_ref().ok_or(CabinetError::Locked)?;
-        self.store.begin_reading()?;
-        let done = open_all(self.store.as_ref(), &self.proven, &unlocked.ring);
+        let done = self.open_every_seal_now();
         self.store.roll_back();
         done?;
         Ok(self.proof())
+    }
+
+    fn open_every_seal_now(&mut self) -> Result<(), CabinetError> {
+        if !self.is_unlocked() {
+            return Err(CabinetError::Locked);
+        }
+        let (proven, standing) = prove_at_a_moment(self.store.as_mut(), &self.path, &self.trust)?;
+        (self.proven, self.standing) = (proven, standing);
+        self.remember();
+        let unlocked = self.unlocked.take().ok_or(CabinetError::Locked)?;
+        let unlocked = self.refresh(unlocked)?;
+        let done = open_all(self.store.as_ref(), &self.proven, &unlocked.ring);
+        self.unlocked = Some(unlocked);
+        done
     }
 
     /// What this machine is called.
@@ -504,10 +513,7 @@ impl<'m> Cabinet<'m> {
     /// The member and the keys as they are now: another process may have changed them.
     fn refresh(&mut self, unlocked: Unlocked) -> Result<Unlocked, CabinetError> {
         let member = self.proven.policy.member(&unlocked.member.id).cloned();
-        let member = member.ok_or(match unlocked.member.kind {
-            MemberKind::Passphrase => CabinetError::WrongPassphrase,
-            MemberKind::UnlockFile => CabinetError::WrongUnlockFile,
-        })?;
+        let member = member.ok_or_else(|| is_none_any_more(&unlocked.member))?;
         let ring = self.ring_of(&unlocked.keys)?;
         Ok(Unlocked { member, ring, ..unlocked })
     }
@@ -531,9 +537,21 @@ pub(crate) fn prove_copy(path: &Path, identity: &Digest, unlocked: &Unlocked) ->
         return Err(CabinetError::Tampered("the copy is of another cabinet".into()));
     }
     compare_seals(&proven.records, |look| copy.each_sealed(look))?;
-    open_all(&copy, &proven, &unlocked.ring)?;
+    if proven.policy.member(&unlocked.member.id).is_none() {
+        return Err(is_none_any_more(&unlocked.member));
+    }
+    // the keys that are in the copy: those of the cabinet may be newer or older
+    open_all(&copy, &proven, &ring_in(&copy, &proven, &unlocked.keys)?)?;
     let items = proven.records.keys().filter(|(kind, _)| *kind == RecordKind::Item).count();
     Ok(Proof { items, head: proven.head })
+}
+
+/// The error for a member that another process has replaced.
+fn is_none_any_more(member: &Member) -> CabinetError {
+    match member.kind {
+        MemberKind::Passphrase => CabinetError::WrongPassphrase,
+        MemberKind::UnlockFile => CabinetError::WrongUnlockFile,
+    }
 }
 
 fn wrong(credential: &Credential) -> CabinetError {
@@ -597,6 +615,15 @@ fn open_sealed(
     })?;
     let binding = Binding { identity: &proven.identity, compartment: &compartment, id, facts: &record.facts };
     key.open(&binding, sealed)
+}
+
+/// The compartment keys that a member was given in a cabinet or a copy.
+fn ring_in(store: &dyn Store, proven: &Proven, keys: &MemberKeys) -> Result<Keyring, CabinetError> {
+    let key = (RecordKind::Envelope, keys.id().to_string());
+    let gone = || CabinetError::Tampered("the envelope of a member is gone".into());
+    let record = proven.records.get(&key).ok_or_else(gone)?;
+    let envelope = checked_seal(store, &key, record)?;
+    open_envelope(&proven.identity, &proven.policy, keys, &envelope)
 }
 
 /// Opens every seal of the compartments whose keys are there.

@@ -214,6 +214,47 @@ fn what_another_process_added_is_seen_inside_the_change_and_nothing_is_written_o
     assert!(made.open().unwrap().inventory().unwrap().find("jetty").is_ok());
 }
 
+/// Seals a key anew, as a change of its facts does.
+fn reseal(made: &Made, id: ItemId) {
+    let mut other = made.open().unwrap();
+    other.unlock(&made.unlock()).unwrap();
+    let change = |change: &mut Change<'_>| {
+        let inventory = change.inventory();
+        let mut item = inventory.get(&id).unwrap().clone();
+        item.name = format!("{}x", item.name);
+        change.revise(&item, Some(Secret::new(b"another secret".to_vec())))
+    };
+    other.change("change", &env(), change).unwrap();
+}
+
+#[test]
+fn a_seal_made_anew_by_another_process_is_no_broken_one() {
+    let mut made = made();
+    let id = put(&mut made.cabinet, "one").unwrap();
+    let mut looking = made.open().unwrap();
+    looking.unlock(&made.unlock()).unwrap();
+    reseal(&made, id);
+    assert_eq!(looking.open_every_seal().unwrap().items, 1);
+    let item = looking.inventory().unwrap().get(&id).unwrap().clone();
+    assert_eq!(item.name, "onex", "it is looked at as it is now");
+    assert_eq!(looking.secret(&item).unwrap().lend(Clone::clone), b"another secret");
+}
+
+#[test]
+fn a_copy_taken_while_the_passphrase_changes_is_proved_with_the_keys_in_it() {
+    let mut made = made();
+    put(&mut made.cabinet, "one").unwrap();
+    let mut copying = made.open().unwrap();
+    copying.unlock(&made.unlock()).unwrap();
+    let members = &made.cabinet.proven.policy.members;
+    let people = members.iter().find(|member| member.kind == MemberKind::Passphrase).unwrap().id;
+    let new = passphrase("another");
+    made.cabinet.change("passphrase", &env(), |change| change.replace_member(&people, &new)).unwrap();
+    let path = made.folder.path().join("copy");
+    std::fs::File::create(&path).unwrap();
+    assert_eq!(copying.copy_proved(&path).unwrap().items, 1);
+}
+
 #[test]
 fn what_replaces_an_item_is_the_next_generation_and_the_old_one_is_kept() {
     let mut made = made();
