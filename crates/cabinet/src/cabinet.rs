@@ -164,9 +164,20 @@ impl<'m> Cabinet<'m> {
     /// Opens a copy that nobody writes, without changing anything of its file or beside it.
     ///
     /// # Errors
-    /// As [`Cabinet::open`].
+    /// As [`Cabinet::open`]; [`CabinetError::ChangedMeanwhile`] when somebody writes it after all.
     pub fn open_copy(path: &Path, trust: Trust<'m>) -> Result<Cabinet<'m>, CabinetError> {
-        Self::open_store(Box::new(SqliteStore::open_copy(path)?), path, trust)
+        let written =
+            |path: &Path| path.metadata().and_then(|found| Ok((found.len(), found.modified()?))).ok();
+        let before = written(path);
+        let opened =
+            SqliteStore::open_copy(path).and_then(|store| Self::open_store(Box::new(store), path, trust));
+        match opened {
+            // read without locks, one that is in use elsewhere looks torn
+            Err(_) if written(path) != before => {
+                Err(CabinetError::ChangedMeanwhile(path.display().to_string()))
+            }
+            other => other,
+        }
     }
 
     fn open_store(

@@ -152,3 +152,25 @@ fn a_cabinet_and_its_copies_are_told_from_others() {
     env.run("inspect torn.cabinet").exit_any(&[3]);
     assert_eq!(env.read(&copy), before, "looking changes nothing");
 }
+
+#[test]
+fn a_cabinet_in_use_is_looked_at_beside_its_writers() {
+    let env = TestEnv::with_key(PROGRAM);
+    std::thread::scope(|scope| {
+        let writer = scope.spawn(|| {
+            for _ in 0..12 {
+                env.run(
+                    "keystore change crossing-signing --alias crossing-signing --new-alias crossing-signing",
+                )
+                .exit(0);
+            }
+        });
+        let mut looked = 0;
+        while !writer.is_finished() {
+            env.run("inspect ninekeys.cabinet").exit(0);
+            env.run("cabinet status --prove").exit(0).says("every seal opened");
+            looked += 1;
+        }
+        assert!(looked >= 3, "looked only {looked} times");
+    });
+}

@@ -62,7 +62,12 @@ impl Memory for Looking<'_> {
 pub(super) fn read(ctx: &Ctx<'_>, path: &Path) -> Result<CabinetContent, InspectError> {
     let failed = |cause| OpenError::Cabinet { path: path.to_owned(), cause };
     let memory = Looking(ctx.machine);
-    let cabinet = Cabinet::open_copy(path, Trust { pin: None, memory: &memory }).map_err(failed)?;
+    let trust = Trust { pin: None, memory: &memory };
+    // the one in use is read under its locks, as others may be changing it; a copy is left without any
+    let own = ctx.cabinet_path().ok().and_then(|own| own.canonicalize().ok());
+    let in_use = own.is_some_and(|own| path.canonicalize().is_ok_and(|path| path == own));
+    let opened = if in_use { Cabinet::open(path, trust) } else { Cabinet::open_copy(path, trust) };
+    let cabinet = opened.map_err(failed)?;
     let status = cabinet.status().map_err(failed)?;
     let inventory = cabinet.inventory().map_err(failed)?;
     let to_pin = ctx.pin().map_err(OpenError::from)?.map(|pin| cabinet.stands_to(&pin));
