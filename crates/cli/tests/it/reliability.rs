@@ -255,8 +255,10 @@ fn fingerprints(inventory: &serde_json::Value) -> BTreeSet<String> {
 
 /// How long the command takes when nothing disturbs it.
 fn usual(place: &mut Place, case: &Case) -> Duration {
+    let mut child = place.start(case);
+    // what has to be there first is no part of it
     let begun = Instant::now();
-    assert!(place.start(case).wait().unwrap().success(), "{}", case.name);
+    assert!(child.wait().unwrap().success(), "{}", case.name);
     let took = begun.elapsed();
     place.assert_whole(case, "undisturbed");
     took
@@ -344,6 +346,57 @@ fn two_and_eight_at_once_lose_nothing() {
             place.assert_whole(case, &format!("{many} at once"));
         }
     }
+}
+
+/// What looks, as often as it can for this long.
+fn beside_writers(seconds: u64) {
+    const LOOKS: [&str; 9] = [
+        "inventory --format json",
+        "board",
+        "show first",
+        "cabinet status --prove",
+        "cabinet history --verify",
+        "cabinet pin",
+        "inspect ninekeys.cabinet",
+        "check crossing.apk --for direct",
+        "lend --app crossing --for direct --explain",
+    ];
+    const WRITERS: [&str; 6] = [
+        "keystore change first --alias first --new-alias first",
+        "keystore create kN --common-name A --algorithm ec-p256",
+        "sign crossing.apk --for direct --to oN",
+        "app change crossing --title aN",
+        "cabinet backup cN",
+        "cabinet unlock-file uN.txt",
+    ];
+    let place = Place::new(&CASES[0]);
+    let env = &place.env;
+    let until = Instant::now() + Duration::from_secs(seconds);
+    let each = |line: &str, allowed: &[i32]| {
+        let mut times = 0;
+        while Instant::now() < until {
+            times += 1;
+            env.run(&line.replace('N', &times.to_string())).exit_any(allowed);
+        }
+        assert!(times > 0, "{line} was never run");
+    };
+    std::thread::scope(|scope| {
+        // what ends with 1 was looked at, and something about it is wrong
+        LOOKS.iter().for_each(|line| drop(scope.spawn(|| each(line, &[0, 1]))));
+        WRITERS.iter().for_each(|line| drop(scope.spawn(|| each(line, &[0]))));
+    });
+    env.run("cabinet status --prove").exit(0).says("every seal opened");
+}
+
+#[test]
+fn what_looks_is_right_beside_everything_that_writes() {
+    beside_writers(5);
+}
+
+#[test]
+#[ignore = "two minutes"]
+fn what_looks_is_right_for_two_minutes() {
+    beside_writers(120);
 }
 
 #[test]
