@@ -15,10 +15,10 @@ const ALPHABET: &[u8; 62] = b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwx
 /// Why a password is refused.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 pub enum PasswordError {
-    /// Fewer than [`LEAST`] characters.
+    /// Fewer characters than any password needs.
     #[error("at least {LEAST} characters are needed")]
     TooShort,
-    /// Fewer guesses than [`LEAST_GUESSES`] would find a passphrase.
+    /// A program would find the passphrase by guessing.
     #[error("a program would guess this passphrase: it takes fewer than 10^{LEAST_GUESSES} tries")]
     Guessable,
 }

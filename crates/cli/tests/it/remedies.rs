@@ -194,6 +194,16 @@ const KEYSTORES: &[Fault] = &[
 ];
 
 const APPS_AND_BUILDS: &[Fault] = &[
+    fault(&[], "sign crossing.apk --schemes v1 --for direct", "sign crossing.apk --for direct", &[], Does),
+    fault(&[], "sign crossing.apk --schemes v3 --for direct", "sign crossing.apk --for direct", &[], Does),
+    fault(&[], "sign crossing.apk --key quayside", "inventory", &[], Shows),
+    fault(
+        &[],
+        "sign base.apk --for direct",
+        "sign base.apk --for direct OTHER-PARTS",
+        &[("OTHER-PARTS", "part.apk")],
+        Does,
+    ),
     fault(&[], "app add crossing --package example.gannetpoint.other", "app list", &[], Shows),
     fault(
         &[],
@@ -264,6 +274,7 @@ const APPS_AND_BUILDS: &[Fault] = &[
 ];
 
 const CABINETS: &[Fault] = &[
+    fault(&[], "keystore create k --common-name A --at 2030-01-01T00:00:00Z", "cabinet history", &[], Shows),
     fault(&[], "init", "board", &[], Shows),
     fault(
         &["cabinet backup copies"],
@@ -351,6 +362,12 @@ fn base() -> TestEnv {
     let env = TestEnv::with_key(PROGRAM);
     env.run("app add harbour --bundle-id example.gannetpoint.harbour --for store").exit(0);
     env.file("quayside.apk", &builds::quayside_debug().apk());
+    for (name, case) in [
+        ("base.apk", "base-alone__package-incomplete.apk"),
+        ("part.apk", "part-alone__package-incomplete.apk"),
+    ] {
+        env.file(name, &std::fs::read(data(&format!("cases/builds/{case}"))).unwrap());
+    }
     for (name, sample) in [("kiosk.p12", "kiosk-modern.p12"), ("ferries.jks", "ferries.jks")] {
         env.file(name, &std::fs::read(data(&format!("samples/{sample}"))).unwrap());
     }
@@ -373,6 +390,26 @@ fn what_is_said_of_apps_and_builds_is_typed_and_mends() {
 #[test]
 fn what_is_said_of_cabinets_is_typed_and_mends() {
     try_all(&base(), CABINETS);
+}
+
+/// A damaged cabinet says what brings it back.
+#[test]
+fn a_damaged_cabinet_is_brought_back_by_what_is_said() {
+    let env = again(&base());
+    env.run("cabinet backup copies").exit(0);
+    let copy = std::fs::read_dir(env.path("copies")).unwrap().next().unwrap().unwrap().file_name();
+    let copy = format!("copies/{}", copy.to_string_lossy());
+    let mut bytes = env.read("ninekeys.cabinet");
+    let at = builds::last(&bytes, b"crossing-signing/crossing-signing");
+    bytes[at] ^= 1;
+    env.file("ninekeys.cabinet", &bytes);
+    let error = env.run("inventory --format json").failed();
+    let error: serde_json::Value = serde_json::from_str(&error).unwrap();
+    let line = typed_next(&error, &[("COPY", &copy)]);
+    assert!(line.join(" ").starts_with(&format!("cabinet restore {copy}")), "{line:?}");
+    // what cannot be read cannot be lost by it: it is set aside, and nobody is asked
+    assert!(env.command(&line).output().unwrap().status.success());
+    env.run("cabinet status --prove").exit(0).says("every seal opened");
 }
 
 #[test]
