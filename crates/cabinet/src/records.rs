@@ -402,3 +402,46 @@ pub(crate) fn described(kind: RecordKind, facts: &str) -> (String, String) {
         other => (other.word().into(), MANAGE.into()),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn record(id: &str) -> (Key, Record) {
+        ((RecordKind::Item, id.into()), Record::new(format!("{{\"name\":\"{id}\"}}"), None))
+    }
+
+    #[test]
+    fn records_come_in_ascending_order_or_are_not_taken() {
+        let of = |ids: &[&str]| is_ascending(&ids.iter().map(|id| record(id)).collect::<Vec<_>>());
+        assert!(of(&[]) && of(&["a"]) && of(&["a", "b", "c"]));
+        assert!(!of(&["a", "a"]), "twice");
+        assert!(!of(&["b", "a"]) && !of(&["a", "c", "b"]));
+        // the kind comes before the id
+        let backup = ((RecordKind::Backup, "z".to_owned()), record("z").1);
+        assert!(is_before(&backup, &record("a")));
+    }
+
+    #[test]
+    fn the_state_knows_every_id_fact_and_seal() {
+        let of = |records: Vec<(Key, Record)>| state(&records.into_iter().collect());
+        let usual = of(vec![record("a"), record("b")]);
+        assert_eq!(usual, of(vec![record("b"), record("a")]), "the order that they are put in means nothing");
+        assert_ne!(usual, of(vec![record("a")]));
+        assert_ne!(usual, of(vec![record("a"), record("c")]));
+        let sealed = ((RecordKind::Item, "b".to_owned()), Record::new("{\"name\":\"b\"}".into(), Some(b"x")));
+        assert_ne!(usual, of(vec![record("a"), sealed.clone()]));
+        assert!(sealed.1.has_sealed(b"x") && !sealed.1.has_sealed(b"y") && !record("b").1.has_sealed(b""));
+        let other = ((RecordKind::Item, "b".to_owned()), Record::new("{\"name\": \"b\"}".into(), None));
+        assert_ne!(usual, of(vec![record("a"), other]), "the stored bytes count, not what they mean");
+    }
+
+    #[test]
+    fn what_cannot_be_read_belongs_to_everybody_and_is_shown_without_moving_a_cursor() {
+        assert_eq!(described(RecordKind::Item, "no json"), ("item".into(), SHARED.into()));
+        assert_eq!(described(RecordKind::Intention, "{}"), ("intention".into(), SHARED.into()));
+        assert_eq!(compartment_of("{}"), None);
+        assert_eq!(shown("a\u{1b}[2Jb"), "a\\u{1b}[2Jb");
+        assert_eq!(shown(&"x".repeat(100)).len(), 40);
+    }
+}
