@@ -1,10 +1,14 @@
 //! `ninekeys completions`
 
+use std::io;
+
 use clap::builder::PossibleValuesParser;
+use schemars::JsonSchema;
+use serde::Serialize;
 
 use crate::complete;
 use crate::failure::{Exit, Failure};
-use crate::output::Output;
+use crate::output::{Line, Output, Paper, Report};
 
 /// Print the completions for a shell
 ///
@@ -18,10 +22,29 @@ pub(crate) struct Args {
     shell: String,
 }
 
+/// The completions for a shell.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct CompletionsReport {
+    /// The shell.
+    shell: String,
+    /// What it has to read.
+    script: String,
+}
+
+impl Report for CompletionsReport {
+    const SCHEMA: &'static str = "ninekeys.completions/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        self.script.lines().try_for_each(|line| paper.put(&Line::new().text(line)))
+    }
+}
+
 pub(crate) fn run(args: &Args, out: &mut Output) -> Result<Exit, Failure> {
     let script = complete::script(&args.shell).map_err(|error| {
         Failure::plain(Exit::Defect, &format!("complete in {}", args.shell), &error.to_string())
     })?;
-    out.print(&String::from_utf8_lossy(&script));
+    let script = String::from_utf8_lossy(&script).into_owned();
+    let report = CompletionsReport { shell: args.shell.clone(), script };
+    out.tell(&report, &report.script);
     Ok(Exit::Done)
 }

@@ -1,10 +1,14 @@
 //! `ninekeys help`
 
+use std::io;
+
 use clap::CommandFactory;
+use schemars::JsonSchema;
+use serde::Serialize;
 
 use crate::arguments::Cli;
 use crate::failure::{Exit, Failure};
-use crate::output::Output;
+use crate::output::{Line, Output, Paper, Report};
 
 /// Show the help of a command
 ///
@@ -14,6 +18,23 @@ pub(crate) struct Args {
     /// The words of the command
     #[arg(value_name = "WORD")]
     words: Vec<String>,
+}
+
+/// The help of a command.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct HelpReport {
+    /// The words of the command; none for the program itself.
+    command: Vec<String>,
+    /// What it says, as people read it.
+    text: String,
+}
+
+impl Report for HelpReport {
+    const SCHEMA: &'static str = "ninekeys.help/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        self.text.lines().try_for_each(|line| paper.put(&Line::new().text(line)))
+    }
 }
 
 pub(crate) fn run(args: &Args, out: &mut Output) -> Result<Exit, Failure> {
@@ -32,6 +53,7 @@ pub(crate) fn run(args: &Args, out: &mut Output) -> Result<Exit, Failure> {
         })?;
     }
     let help = command.render_long_help();
-    out.print(&help.ansi().to_string());
+    let report = HelpReport { command: args.words.clone(), text: help.to_string() };
+    out.tell(&report, &help.ansi().to_string());
     Ok(Exit::Done)
 }

@@ -131,7 +131,15 @@ impl Output {
         }
     }
 
-    /// Prints words of the program itself (completions, a demo's lines), whatever the format.
+    /// Answers with words of the program itself: to people as they are, to programs in a document.
+    pub(crate) fn tell<R: Report>(&mut self, report: &R, words: &str) {
+        match self.format {
+            Format::Json => self.emit(report),
+            _ => self.print(words),
+        }
+    }
+
+    /// Prints words of the program itself (a demo's lines), whatever the format.
     pub(crate) fn print(&mut self, text: &str) {
         let mut stdout = BufWriter::new(anstream::stdout().lock());
         let written = stdout.write_all(text.as_bytes()).and_then(|()| stdout.flush());

@@ -9,8 +9,10 @@ use schemars::{JsonSchema, Schema};
 use serde_json::{Map, Value, json};
 
 use super::{HistoryReport, Report, Signed, Verdicts};
+use crate::commands::completions::CompletionsReport;
 use crate::commands::demo::DemoReport;
 use crate::commands::explain::Explained;
+use crate::commands::help::HelpReport;
 use crate::commands::keystore::password::Told;
 use crate::commands::manual::ManualReport;
 use crate::failure::Failure;
@@ -53,6 +55,8 @@ fn all() -> Vec<(String, Value)> {
         of_report::<init::InitReport>(),
         of_report::<app::add::AppAddReport>(),
         of_report::<ManualReport>(),
+        of_report::<HelpReport>(),
+        of_report::<CompletionsReport>(),
         of_report::<build::lend::LendExplainReport>(),
         of_report::<app::change::AppChangeReport>(),
         of_report::<app::list::AppListReport>(),

@@ -32,7 +32,12 @@ const ANSWERS: &[(&str, i32)] = &[
     ("keystore add-key up --alias two --common-name Two --algorithm ec-p256", 0),
     ("keystore change up --alias two --add-app quayside --kind signing", 0),
     ("keystore export up --to up.p12 --note-password up.pw", 0),
+    ("keystore export up --alias up --to own.p12 --properties own.properties", 0),
     ("keystore export up --to up.pem --as certificate-pem", 0),
+    ("lend --app crossing --explain --key crossing-signing", 0),
+    ("manual pages", 0),
+    ("help keystore export", 0),
+    ("completions fish", 0),
     ("keystore import up.p12 --name again --password-in up.pw --app crossing", 0),
     ("keystore hand-over crossing-signing --receiver up.pem --to out.p7m", 0),
     ("sign crossing.apk --key crossing-signing", 0),
@@ -93,7 +98,15 @@ fn every_answer_is_one_document_that_its_schema_describes() {
     let fresh = TestEnv::new(PROGRAM);
     let init = fresh.run("init --new-unlock-file unlock.txt --format json").exit(0).json();
     hold("init", &init);
-    assert!(seen.len() > 25, "{seen:?}");
+    seen.insert("ninekeys.init/1".into());
+    // the demo has a test of its own; the project file is no answer
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/schemas");
+    for file in std::fs::read_dir(folder).unwrap() {
+        let file = file.unwrap().file_name().into_string().unwrap();
+        let name = file.trim_end_matches(".json");
+        let answered = seen.contains(&format!("ninekeys.{name}/1"));
+        assert!(answered || ["demo", "project-file"].contains(&name), "nothing was answered with {name}");
+    }
 }
 
 #[test]
