@@ -59,8 +59,12 @@ const CASES: &[Case] = &[
         name: "keystore export",
         before: &[],
         again: &[],
-        line: "keystore export first --to out.p12 --note-password out.txt",
-        outputs: &[("out.p12", "compare out.p12 first --password-in own.txt"), ("out.txt", "")],
+        line: "keystore export first --to out.p12 --note-password out.txt --properties out.properties",
+        outputs: &[
+            ("out.p12", "compare out.p12 first --password-in own.txt"),
+            ("out.txt", ""),
+            ("out.properties", ""),
+        ],
     },
     Case {
         name: "keystore hand-over",
