@@ -207,6 +207,7 @@ impl Classify for SettingsError {
             Self::NamedTwice(_) => {
                 say(Exit::Damaged, "mend the name in ninekeys.toml; docs/project-file.md has every key")
             }
+            Self::NotText(_) => say(Exit::Usage, "choose a name and a folder of letters that are text"),
             Self::SeveralKeys(_) => again(Exit::Usage, &["--alias", "ALIAS"]),
             Self::SeveralNames { apps } => {
                 again(Exit::Usage, &["--app", apps.first().map_or("APP", String::as_str)])

@@ -203,8 +203,11 @@ pub fn keystore_export(ctx: &Ctx<'_>, request: Request) -> Result<KeystoreExport
         return Err(ExportError::NothingToOpen);
     }
     let chosen: Vec<&KeystoreEntry> = wanted.entries.iter().map(|(entry, _)| *entry).collect();
-    let names =
-        request.properties.as_ref().map(|wanted| settings::names(ctx, wanted, &chosen)).transpose()?;
+    let names = request
+        .properties
+        .as_ref()
+        .map(|wanted| settings::names(ctx, wanted, &chosen, &request.to))
+        .transpose()?;
     let places = Places {
         file: ctx.path(&request.to),
         note: request.password_to.as_ref().map(|file| ctx.path(file)),

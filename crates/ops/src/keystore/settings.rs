@@ -50,6 +50,9 @@ pub enum SettingsError {
     /// A field that would have to hold two things at once.
     #[error("the field `{0}` is named twice in the project file, and cannot hold two things")]
     NamedTwice(String),
+    /// A properties file is text.
+    #[error("the path {0} is no text, and cannot stand in a properties file")]
+    NotText(String),
     /// The builds of several apps read different fields.
     #[error("the builds of {} read fields of different names", apps.join(", "))]
     SeveralNames {
@@ -64,8 +67,9 @@ pub(crate) fn names(
     ctx: &Ctx<'_>,
     request: &SettingsRequest,
     entries: &[&KeystoreEntry],
+    keystore: &Path,
 ) -> Result<Properties, SettingsError> {
-    let names = agreed(ctx, request, entries)?;
+    let names = agreed(ctx, request, entries, keystore)?;
     match names.shared_field() {
         Some(field) => Err(SettingsError::NamedTwice(field.into())),
         None => Ok(names),
@@ -76,7 +80,12 @@ fn agreed(
     ctx: &Ctx<'_>,
     request: &SettingsRequest,
     entries: &[&KeystoreEntry],
+    keystore: &Path,
 ) -> Result<Properties, SettingsError> {
+    let path = ctx.path(keystore);
+    if path.to_str().is_none() {
+        return Err(SettingsError::NotText(path.display().to_string()));
+    }
     let [entry] = entries else { return Err(SettingsError::SeveralKeys(entries.len())) };
     if let Some(wanted) = &request.app {
         let file = ctx.project_file()?;

@@ -209,3 +209,20 @@ fn settings_name_one_key_and_the_names_of_one_app() {
     env.run(&format!("{export} --app nobody")).exit(2).says("no app called nobody");
     env.run(&format!("{export} --app deckhand")).exit(0).says("crew.alias");
 }
+
+#[cfg(unix)]
+#[test]
+fn a_path_that_is_no_text_is_not_written_into_settings() {
+    use std::os::unix::ffi::OsStrExt;
+    let env = TestEnv::with_key(PROGRAM);
+    let name = std::ffi::OsStr::from_bytes(b"out-\xff.p12");
+    let mut words: Vec<&std::ffi::OsStr> =
+        ["keystore", "export", "crossing-signing", "--properties", "a.properties", "--to"]
+            .map(AsRef::as_ref)
+            .to_vec();
+    words.push(name);
+    let output = env.command(&words).output().unwrap();
+    assert_eq!(output.status.code(), Some(2));
+    assert!(String::from_utf8_lossy(&output.stderr).contains("is no text"));
+    assert!(!env.folder().join(name).exists() && !env.path("a.properties").exists());
+}
