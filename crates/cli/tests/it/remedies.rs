@@ -194,6 +194,7 @@ const KEYSTORES: &[Fault] = &[
 ];
 
 const APPS_AND_BUILDS: &[Fault] = &[
+    fault(&[], "sign test-only.apk --for direct", "explain build-test-only", &[], Shows),
     fault(&[], "sign crossing.apk --schemes v1 --for direct", "sign crossing.apk --for direct", &[], Does),
     fault(&[], "sign crossing.apk --schemes v3 --for direct", "sign crossing.apk --for direct", &[], Does),
     fault(&[], "sign crossing.apk --key quayside", "inventory", &[], Shows),
@@ -274,6 +275,13 @@ const APPS_AND_BUILDS: &[Fault] = &[
 ];
 
 const CABINETS: &[Fault] = &[
+    fault(
+        &[],
+        "cabinet status --prove --unlock-file kiosk.txt",
+        "cabinet status --prove --unlock-file FILE",
+        &[("FILE", "unlock.txt")],
+        Does,
+    ),
     fault(&[], "keystore create k --common-name A --at 2030-01-01T00:00:00Z", "cabinet history", &[], Shows),
     fault(&[], "init", "board", &[], Shows),
     fault(
@@ -365,6 +373,7 @@ fn base() -> TestEnv {
     for (name, case) in [
         ("base.apk", "base-alone__package-incomplete.apk"),
         ("part.apk", "part-alone__package-incomplete.apk"),
+        ("test-only.apk", "test-only__build-test-only.apk"),
     ] {
         env.file(name, &std::fs::read(data(&format!("cases/builds/{case}"))).unwrap());
     }
