@@ -345,7 +345,12 @@ impl<'m> Cabinet<'m> {
             return Err(CabinetError::Locked);
         }
         let (proven, standing) = prove_at_a_moment(self.store.as_mut(), &self.path, &self.trust)?;
-        (self.proven, self.standing) = (proven, standing);
+        self.refuse_another(&proven)?;
+        self.proven = proven;
+        // what was unlocked may have known of something newer than machine and project file do
+        if standing != Standing::Current {
+            self.standing = standing;
+        }
         self.remember();
         let unlocked = self.unlocked.take().ok_or(CabinetError::Locked)?;
         let unlocked = self.refresh(unlocked)?;
@@ -501,6 +506,7 @@ impl<'m> Cabinet<'m> {
         if standing != Standing::Current {
             return Err(CabinetError::NotCurrent(standing).into());
         }
+        self.refuse_another(&proven)?;
         self.proven = proven;
         let unlocked = self.unlocked.take().ok_or(CabinetError::Locked)?;
         let mut unlocked = self.refresh(unlocked)?;
@@ -519,6 +525,15 @@ impl<'m> Cabinet<'m> {
             return Err(CabinetError::Tampered("what was written is not what is there".into()).into());
         }
         Ok((result, written, resealed))
+    }
+
+    /// Refuses what was put in the place of the cabinet that was opened, also where nothing else would say so.
+    fn refuse_another(&self, proven: &Proven) -> Result<(), CabinetError> {
+        let (pinned, found) = (self.proven.identity, proven.identity);
+        match pinned == found {
+            true => Ok(()),
+            false => Err(CabinetError::Another { by: PinnedBy::Machine, pinned, found }),
+        }
     }
 
     /// The member and the keys as they are now: another process may have changed them.

@@ -134,6 +134,22 @@ fn an_unlock_file_knows_its_cabinet_and_opens_no_forged_one() {
 }
 
 #[test]
+fn a_cabinet_put_in_place_after_the_unlocking_is_another_one() {
+    let (one, mut other) = (made(), made());
+    put(&mut other.cabinet, "quay").unwrap();
+    let mut cabinet = one.open().unwrap();
+    cabinet.unlock(&one.unlock()).unwrap();
+    std::fs::copy(other.path(), one.path()).unwrap();
+    let written = put(&mut cabinet, "pier").unwrap_err();
+    assert!(matches!(written, CabinetError::Another { by: PinnedBy::Machine, .. }), "{written}");
+    let looked = cabinet.open_every_seal().unwrap_err();
+    assert!(matches!(looked, CabinetError::Another { by: PinnedBy::Machine, .. }), "{looked}");
+    // it has to be unlocked again by whoever wants to go on, and then the unlock file says it
+    let error = one.open().unwrap().unlock(&one.unlock()).unwrap_err();
+    assert!(matches!(error, CabinetError::Another { by: PinnedBy::UnlockFile, .. }), "{error}");
+}
+
+#[test]
 fn a_machine_notices_another_cabinet_at_the_place_and_an_older_file() {
     let mut made = made();
     let machine = Machine::default();
