@@ -8,23 +8,18 @@
     reason = "tests fail by panicking and write their own files"
 )]
 
-use std::cell::{Cell, RefCell};
-use std::path::{Path, PathBuf};
-use std::sync::atomic::AtomicBool;
+mod common;
 
+use std::cell::Cell;
+use std::path::PathBuf;
+
+use common::{ctx, text};
 use ninekeys_cabinet::Credential;
-use ninekeys_core::env::{Env, Silent};
-use ninekeys_core::keys::SystemKeys;
-use ninekeys_formats::secret::{Secret, SecretText};
-use std::time::Duration;
-
+use ninekeys_formats::secret::SecretText;
 use ninekeys_ops::init::{Request, init};
-use ninekeys_ops::memory::MachineMemory;
 use ninekeys_ops::project::ProjectError;
-use ninekeys_ops::{Ask, AskError, Ctx, FileError, OpenError};
+use ninekeys_ops::{Ask, AskError, FileError, OpenError};
 use tempfile::TempDir;
-
-static STOP: AtomicBool = AtomicBool::new(false);
 
 /// Somebody who answers, and counts how often.
 #[derive(Default)]
@@ -32,10 +27,6 @@ struct Person {
     given: Option<&'static str>,
     answers: Option<&'static str>,
     asked: Cell<usize>,
-}
-
-fn text(text: &str) -> SecretText {
-    Secret::new(text.into())
 }
 
 impl Ask for Person {
@@ -53,23 +44,6 @@ impl Ask for Person {
     }
 
     fn tell(&self, _text: &str) {}
-}
-
-fn ctx<'a>(folder: &Path, person: &'a Person) -> Ctx<'a> {
-    let now = "2031-05-19T12:00:00Z".parse().unwrap();
-    let env = Env { now, keys: &SystemKeys, progress: &Silent, stop: &STOP };
-    let machine: &MachineMemory = Box::leak(Box::new(MachineMemory::none()));
-    let notices = RefCell::default();
-    Ctx {
-        env,
-        folder: folder.into(),
-        project: None,
-        cabinet: None,
-        ask: person,
-        machine,
-        running: &|| Duration::ZERO,
-        notices,
-    }
 }
 
 fn request(passphrase: Option<&str>, unlock_file: Option<&str>) -> Request {

@@ -280,6 +280,11 @@ fn with_keys(
     let plan = Plan { what: &what, purpose: "export", from: &keys, completes: None };
     let taken = Taken::when_told(request.replace, ctx.env.now);
     let aside = outgoing.deliver::<ExportError>(ctx, cabinet, plan, files, taken)?;
+    if let Some(settings) = &mut report.properties {
+        // what was set aside holds as much as what took its place
+        let aside: Vec<&Path> = aside.iter().map(PathBuf::as_path).collect();
+        settings.keep_out.extend(settings::keep_out(ctx, &aside));
+    }
     aside.into_iter().for_each(|path| ctx.notice(Notice::SetAside(path)));
     Ok(())
 }

@@ -125,7 +125,31 @@ pub(crate) fn keep_out(ctx: &Ctx<'_>, files: &[&Path]) -> Vec<String> {
     let inside = files.iter().filter_map(|file| {
         // the file itself is not there yet
         let place = real(file.parent()?).join(file.file_name()?);
-        place.strip_prefix(&folder).ok().map(|rest| format!("/{}", forward_strokes(rest)))
+        place.strip_prefix(&folder).ok().map(|rest| format!("/{}", literally(&forward_strokes(rest))))
     });
     inside.collect()
+}
+
+/// A path as a pattern that means it and nothing else: such lists take some signs for others.
+fn literally(path: &str) -> String {
+    let mut out = String::with_capacity(path.len());
+    for c in path.chars() {
+        if matches!(c, '\\' | '*' | '?' | '[' | ' ') {
+            out.push('\\');
+        }
+        out.push(c);
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::literally;
+
+    #[test]
+    fn a_line_of_a_list_means_the_path_and_nothing_else() {
+        assert_eq!(literally("private/upload-2.p12"), "private/upload-2.p12");
+        assert_eq!(literally("a [1]*?.p12 "), "a\\ \\[1]\\*\\?.p12\\ ");
+        assert_eq!(literally("a\\b"), "a\\\\b");
+    }
 }

@@ -50,10 +50,10 @@ pub(crate) struct Args {
     #[arg(long, value_name = "FILE", help_heading = "Password")]
     note_password: Option<PathBuf>,
     /// Write a properties file for builds that sign by themselves; it stays until you delete it
-    #[arg(long, value_name = "FILE", help_heading = "Password")]
+    #[arg(long, value_name = "FILE", help_heading = "Settings of a build")]
     properties: Option<PathBuf>,
     /// The app whose names the properties file uses, if the key is for several
-    #[arg(long, requires = "properties", help_heading = "Password", add = ArgValueCandidates::new(complete::apps))]
+    #[arg(long, requires = "properties", help_heading = "Settings of a build", add = ArgValueCandidates::new(complete::apps))]
     app: Option<String>,
     /// Make up a password for this file
     #[arg(long, help_heading = "Password", conflicts_with = "own_password")]

@@ -181,6 +181,13 @@ fn settings_that_last_lead_to_the_key_under_the_names_that_the_app_reads() {
         .json();
     assert_eq!(json["properties"]["fields"][0], "ferry.file");
     assert_eq!(json["properties"]["keep_out"], serde_json::json!(["/up.p12", "/up.properties"]));
+    let again = env
+        .run("keystore export crossing-signing --alias upload --to up.p12 --properties up.properties --replace --format json")
+        .exit(0)
+        .json();
+    let lines = again["properties"]["keep_out"].as_array().unwrap();
+    let aside = lines.iter().filter(|line| line.as_str().unwrap().contains(".replaced-")).count();
+    assert_eq!((lines.len(), aside), (4, 2), "what was set aside is named too: {lines:?}");
     let text = String::from_utf8(env.read("up.properties")).unwrap();
     assert!(text.contains("\nferry.alias=Upload\n"), "{text}");
 }
