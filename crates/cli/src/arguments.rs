@@ -87,6 +87,15 @@ pub(crate) enum Command {
     /// Keystores with signing and upload keys
     #[command(subcommand)]
     Keystore(commands::keystore::Command),
+    /// Keys with the certificates that are issued over them: development, distribution, push
+    #[command(subcommand)]
+    Identity(commands::identity::Command),
+    /// What ties app, certificates, devices and destination together
+    #[command(subcommand)]
+    Profile(commands::profile::Command),
+    /// The devices that may run what is not from the store
+    #[command(subcommand)]
+    Device(commands::device::Command),
     /// What the material is for
     #[command(subcommand)]
     App(commands::app::Command),

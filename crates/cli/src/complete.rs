@@ -87,6 +87,42 @@ pub(crate) fn aliases() -> Vec<CompletionCandidate> {
     candidates(names)
 }
 
+/// Identities in use.
+pub(crate) fn identities() -> Vec<CompletionCandidate> {
+    of_kind(|facts| match facts {
+        Facts::Identity(facts) => Some(facts.purpose.nine_key().word().to_owned()),
+        _ => None,
+    })
+}
+
+/// Provisioning profiles.
+pub(crate) fn profiles() -> Vec<CompletionCandidate> {
+    of_kind(|facts| match facts {
+        Facts::Profile(facts) => Some(facts.title.clone()),
+        _ => None,
+    })
+}
+
+/// Devices.
+pub(crate) fn devices() -> Vec<CompletionCandidate> {
+    of_kind(|facts| match facts {
+        Facts::Device(facts) => Some(facts.title.clone()),
+        _ => None,
+    })
+}
+
+/// The items of a kind, by name, each with a word beside it.
+fn of_kind(beside: impl Fn(&Facts) -> Option<String>) -> Vec<CompletionCandidate> {
+    let names = of_cabinet(|all| {
+        let active = all.iter().filter(|item| item.state == State::Active);
+        let mut all: Vec<_> =
+            active.filter_map(|item| Some((item.name.clone(), beside(&item.facts)?))).collect();
+        all.sort();
+        all
+    });
+    candidates(names)
+}
+
 /// Everything in the cabinet that has a name of its own.
 pub(crate) fn items() -> Vec<CompletionCandidate> {
     let names = of_cabinet(|all| {

@@ -203,7 +203,9 @@ fn other_states(view: &BoardView<'_>, key: NineKey, name: &str, app: &App) -> Ve
         .filter(|item| item.facts.nine_key() == Some(key) && serves(&item.facts, name, app))
         .map(|item| {
             let until = match &item.facts {
-                Facts::Identity(identity) => end_of(view.inventory, &identity.certificate),
+                Facts::Identity(identity) => {
+                    identity.certificate.as_ref().and_then(|id| end_of(view.inventory, id))
+                }
                 Facts::Profile(profile) => Some(profile.not_after),
                 _ => None,
             };

@@ -71,6 +71,8 @@ pub struct Subject {
     pub state: Option<String>,
     /// C, two letters
     pub country: Option<String>,
+    /// An address for mail.
+    pub email: Option<String>,
 }
 
 impl Subject {
@@ -84,6 +86,7 @@ impl Subject {
             ("L", "locality", 128, &self.locality),
             ("ST", "state", 128, &self.state),
             ("C", "country", 2, &self.country),
+            ("emailAddress", "address for mail", 255, &self.email),
         ]
         .into_iter()
         .filter_map(|(short, long, most, value)| value.as_deref().map(|value| (short, long, most, value)))

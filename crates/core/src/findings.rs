@@ -5,7 +5,7 @@ use std::fmt;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use crate::model::Destination;
+use crate::model::{Destination, NineKey};
 
 /// What would mend something. Which words that takes is said by those who know the commands.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -28,6 +28,24 @@ pub enum Mend {
     CreateKey {
         /// The app's name.
         app: String,
+    },
+    /// Asking for an identity.
+    RequestIdentity {
+        /// Which of the nine.
+        kind: NineKey,
+        /// The app that it is for, where it is for one.
+        app: Option<String>,
+    },
+    /// Taking a certificate in.
+    AcceptCertificate,
+    /// Taking an identity in, with its key.
+    ImportIdentity,
+    /// A profile for an app and a destination.
+    ObtainProfile {
+        /// The app's name.
+        app: String,
+        /// Where its builds go.
+        destination: Destination,
     },
 }
 

@@ -13,7 +13,9 @@
 //! | [`lending`] | a properties file, and secrets masked in a stream |
 //! | [`hand_over`] | a private key, encrypted to a store |
 //! | [`envelope`] | bytes encrypted to the holder of an EC key, and opened by it |
-//! | [`certificate`] | self-signed certificates, fingerprints |
+//! | [`certificate`], [`request`] | self-signed certificates, fingerprints, requests for certificates |
+//! | [`chain`], [`signed`] | who vouches for a certificate, and whether a message is signed |
+//! | [`ios`] | what certificates and provisioning profiles say on the iOS side |
 //! | [`android`] | reading, signing and verifying packages |
 //! | [`digest`] | content digests on all cores |
 //! | [`findings`], [`rules`] | what a check has to say, and every rule it knows |
@@ -25,12 +27,14 @@ pub mod android;
 pub mod board;
 pub mod build;
 pub mod certificate;
+pub mod chain;
 pub mod demo;
 pub mod digest;
 pub mod env;
 pub mod envelope;
 pub mod findings;
 pub mod hand_over;
+pub mod ios;
 pub mod keys;
 pub mod keystore;
 pub mod lending;
@@ -38,4 +42,5 @@ pub mod model;
 pub mod password;
 pub mod request;
 pub mod rules;
+pub mod signed;
 pub mod stream;

@@ -46,7 +46,7 @@ fn keystore(number: u8, name: &str, role: Role, apps: &[&str], ends: &str, seq: 
         fingerprint: format!("{number:064x}"),
     };
     let certificate = CertificateFacts {
-        key: id(number),
+        key: Some(id(number)),
         der: "00".into(),
         fingerprint: format!("{number:064x}"),
         subject: "CN=Ferries".into(),
@@ -74,7 +74,7 @@ fn keystore(number: u8, name: &str, role: Role, apps: &[&str], ends: &str, seq: 
 /// Crossing on both sides, Deckhand on iOS alone, Quayside on Android alone.
 fn project() -> Project {
     let android = |package: &str| Some(Android { package: package.into(), destinations: vec![] });
-    let ios = |bundle_id: &str| Some(Ios { bundle_id: bundle_id.into(), destinations: vec![] });
+    let ios = |bundle_id: &str| Some(Ios { bundle_id: bundle_id.into(), ..Ios::default() });
     let app =
         |title: &str, android, ios| App { title: title.into(), version: None, android, ios, lend: None };
     let mut project = Project { title: "Gannet Point Ferries".into(), ..Project::default() };

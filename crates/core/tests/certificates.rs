@@ -87,6 +87,7 @@ fn a_subject_is_written_with_the_country_first_and_read_with_it_last() {
         locality: Some("Sheer Holm".into()),
         state: Some("Skerries".into()),
         country: Some("GB".into()),
+        email: Some("releases@gannetpoint.example".into()),
     };
     let der = with_env("2031-05-19T12:00:00Z", |env| self_signed(&key, &subject, 25, env)).unwrap();
     let expected = "CN=Gannet\\, Point,OU=Mobile,O=Ferries \\+ Piers,L=Sheer Holm,ST=Skerries,C=GB";

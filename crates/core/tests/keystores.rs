@@ -49,7 +49,7 @@ fn written(aliases: &[&str], password: &str) -> Result<Vec<u8>, KeystoreError> {
     let keys: Vec<Outgoing<'_>> = aliases
         .iter()
         .zip(&secrets)
-        .map(|(alias, (secret, certificate))| Outgoing { alias, secret, certificate })
+        .map(|(alias, (secret, certificate))| Outgoing { alias, secret, certificate, chain: &[] })
         .collect();
     with_env(common::NOW, |env| write_pkcs12(&keys, &secret_of(password), env))
 }
@@ -135,12 +135,12 @@ fn what_is_written_is_opened_again_with_every_key_and_alias() {
 fn somebody_elses_certificate_and_none_at_all_are_named() {
     let (_, theirs) = identity(Algorithm::P256, common::NOW, 30);
     let secret_key = SystemKeys.make(Algorithm::P256).unwrap();
-    let keys = [Outgoing { alias: "pier", secret: &secret_key, certificate: &theirs }];
+    let keys = [Outgoing { alias: "pier", secret: &secret_key, certificate: &theirs, chain: &[] }];
     let bytes = with_env(common::NOW, |env| write_pkcs12(&keys, &secret("brisk-lantern"), env)).unwrap();
     let store = opened(&bytes, "brisk-lantern").unwrap();
     let error = store.keys[0].unlock(&secret("brisk-lantern"), &Limits::USUAL).unwrap_err();
     assert_eq!(error, KeystoreError::NotItsCertificate("pier".into()));
-    let keys = [Outgoing { alias: "pier", secret: &secret_key, certificate: b"\x30\x03abc" }];
+    let keys = [Outgoing { alias: "pier", secret: &secret_key, certificate: b"\x30\x03abc", chain: &[] }];
     let bytes = with_env(common::NOW, |env| write_pkcs12(&keys, &secret("brisk-lantern"), env)).unwrap();
     let store = opened(&bytes, "brisk-lantern").unwrap();
     let error = store.keys[0].unlock(&secret("brisk-lantern"), &Limits::USUAL).unwrap_err();

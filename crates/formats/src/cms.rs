@@ -67,6 +67,38 @@ impl SignedAttributes {
 /// [`ParseError`] for another type of content, a grammar that does not hold, or more signers or certificates than the
 /// limits allow.
 pub fn parse(bytes: &[u8], limits: &Limits) -> Result<SignedData, ParseError> {
+    let found = open(bytes, limits)?;
+    if found.signers.is_empty() {
+        let fault = Fault::Limit { said: 0, limit: limits.signers };
+        return Err(ParseError { what: "CMS signers and certificates", at: 0, fault });
+    }
+    Ok(found)
+}
+
+/// The certificates of a message that nobody signed: how chains are handed on (RFC 5652, section 5; 'PKCS#7').
+///
+/// # Errors
+/// [`ParseError`] as with [`parse`], and when there is no certificate in it.
+pub fn bundle(bytes: &[u8], limits: &Limits) -> Result<Vec<Vec<u8>>, ParseError> {
+    let found = open(bytes, limits)?;
+    match found.certificates.is_empty() {
+        true => Err(ParseError { what: "CMS certificates", at: 0, fault: Fault::Malformed }),
+        false => Ok(found.certificates),
+    }
+}
+
+/// Certificates as a message that nobody signed.
+///
+/// # Errors
+/// [`der::Error`] when a part is too long to be written.
+pub fn write_bundle(certificates: &[&[u8]]) -> der::Result<Vec<u8>> {
+    let encapsulated = tlv(0x30, &[&DATA.to_der()?])?;
+    let chain = tlv(0xa0, certificates)?;
+    let signed = tlv(0x30, &[&[0x02, 0x01, 0x01], &[0x31, 0x00], &encapsulated, &chain, &[0x31, 0x00]])?;
+    tlv(0x30, &[&SIGNED_DATA.to_der()?, &tlv(0xa0, &[&signed])?])
+}
+
+fn open(bytes: &[u8], limits: &Limits) -> Result<SignedData, ParseError> {
     let failed = |error: der::Error| ParseError {
         what: "CMS signed data",
         at: error.position().map_or(0, |at| u64::from(u32::from(at))),
@@ -81,7 +113,7 @@ pub fn parse(bytes: &[u8], limits: &Limits) -> Result<SignedData, ParseError> {
         ber::to_definite(bytes, limits).map_err(|error| ParseError { what: "CMS signed data", ..error })?;
     let found = read(&bytes).map_err(failed)?;
     let most = found.certificates.len().max(found.signers.len()) as u64;
-    if most > limits.signers || found.signers.is_empty() {
+    if most > limits.signers {
         let fault = Fault::Limit { said: most, limit: limits.signers };
         return Err(ParseError { what: "CMS signers and certificates", at: 0, fault });
     }
@@ -302,6 +334,15 @@ mod tests {
         let found = parse(&open, &Limits::SMALL).unwrap();
         assert_eq!(found.content.as_deref(), Some(&b"ferry"[..]));
         assert_eq!(found.signers[0].signature.len(), 300);
+    }
+
+    #[test]
+    fn a_bundle_is_certificates_without_a_signer() {
+        let bytes = write_bundle(&[b"\x30\x03\x04\x01a", b"\x30\x03\x04\x01b"]).unwrap();
+        let found = bundle(&bytes, &Limits::SMALL).unwrap();
+        assert_eq!(found, [b"\x30\x03\x04\x01a", b"\x30\x03\x04\x01b"]);
+        assert!(parse(&bytes, &Limits::SMALL).is_err(), "nobody signed it");
+        assert!(bundle(&write_bundle(&[]).unwrap(), &Limits::SMALL).is_err());
     }
 
     #[test]

@@ -15,7 +15,8 @@
 //! | [`jar`], [`cms`] | the files of scheme v1 in `META-INF` |
 //! | [`keystore`] | PKCS#12 and JKS: their structure; what is encrypted in them stays so |
 //! | [`envelope`] | CMS EnvelopedData, as it is written |
-//! | [`x509`], [`pem`] | certificates |
+//! | [`x509`], [`pem`], [`request`] | certificates, and requests for them |
+//! | [`plist`], [`profile`], [`entitlements`] | property lists, and the provisioning profiles written in them |
 //! | [`ber`] | bringing BER into the one form that the readers take |
 
 pub mod arsc;
@@ -24,6 +25,7 @@ pub mod ber;
 pub mod cms;
 pub mod cursor;
 pub mod ecdsa;
+pub mod entitlements;
 pub mod envelope;
 #[doc(hidden)]
 pub mod fuzzing;
@@ -34,6 +36,8 @@ pub mod limits;
 pub mod manifest;
 pub mod names;
 pub mod pem;
+pub mod plist;
+pub mod profile;
 pub mod protoxml;
 pub mod request;
 pub mod secret;

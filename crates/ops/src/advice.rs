@@ -4,7 +4,7 @@
 use std::path::Path;
 
 use ninekeys_core::findings::Mend;
-use ninekeys_core::model::Destination;
+use ninekeys_core::model::{Destination, NineKey};
 
 /// Where an output goes that would take the place of the build that it is made of.
 const SIGNED_AGAIN: &str = "signed-again";
@@ -54,6 +54,22 @@ pub(crate) fn in_general(mend: Mend) -> Vec<String> {
             let name = format!("{app}-signing");
             ["keystore", "create", &name, "--app", &app, "--common-name", "NAME"].map(str::to_owned).into()
         }
+        Mend::RequestIdentity { kind, app } => {
+            let kind = match kind {
+                NineKey::Development => "development",
+                NineKey::Push => "push",
+                _ => "distribution",
+            };
+            let app = app.into_iter().flat_map(|app| ["--app".to_owned(), app]);
+            ["identity", "request", "NAME", "--kind", kind]
+                .map(str::to_owned)
+                .into_iter()
+                .chain(app)
+                .collect()
+        }
+        Mend::AcceptCertificate => ["identity", "accept", "FILE"].map(str::to_owned).into(),
+        Mend::ImportIdentity => ["identity", "import", "FILE"].map(str::to_owned).into(),
+        Mend::ObtainProfile { .. } => ["profile", "import", "FILE"].map(str::to_owned).into(),
         Mend::Sign { key, destination } => {
             let key = key.into_iter().flat_map(|key| ["--key".to_owned(), key]);
             let to = destination.into_iter().flat_map(|to| ["--for".to_owned(), to.to_string()]);

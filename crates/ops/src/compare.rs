@@ -6,7 +6,7 @@ use ninekeys_cabinet::CabinetError;
 use ninekeys_core::android::{Package, SchemeState, verify};
 use ninekeys_core::digest::from_hex;
 use ninekeys_core::keystore::{self, KeystoreError as FormatError, OpenStore};
-use ninekeys_core::model::{Facts, Inventory, Item, NotFound};
+use ninekeys_core::model::{Facts, IdentityFacts, Inventory, Item, NotFound};
 use ninekeys_core::stream::DigestError;
 use ninekeys_formats::keystore::recognise;
 use ninekeys_formats::limits::Limits;
@@ -24,6 +24,7 @@ use crate::ask::{self, AskError};
 use crate::build::check::file_name;
 use crate::ctx::{Ctx, OpenError};
 use crate::files::{FileError, InputFile};
+use crate::identity;
 
 /// What two things have in common, the least first.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
@@ -342,6 +343,17 @@ fn item_side(ctx: &Ctx<'_>, name: &str) -> Result<Side, CompareError> {
     })
 }
 
+/// The key of an identity: by its certificate, else by itself or by the request that it was asked for with.
+fn identity_key(inventory: &Inventory, facts: &IdentityFacts, name: &str) -> Vec<Carried> {
+    let certificate = facts.certificate.as_ref().and_then(|id| identity::certificate_facts(inventory, id));
+    if let Some(certificate) = certificate.and_then(identity::parsed) {
+        return vec![carried(name.into(), &certificate)];
+    }
+    let own = facts.key.as_ref().and_then(|id| identity::key_facts(inventory, id)).map(KeySaid::from);
+    let key = own.or_else(|| identity::asked_key(facts));
+    key.map(|key| Carried { label: name.into(), key, certificate: None }).into_iter().collect()
+}
+
 fn item_keys(inventory: &Inventory, item: &Item) -> Vec<Carried> {
     let of_certificate = |id, label: &str| match inventory.get(id).map(|item| &item.facts) {
         Some(Facts::Certificate(facts)) => {
@@ -355,10 +367,10 @@ fn item_keys(inventory: &Inventory, item: &Item) -> Vec<Carried> {
             facts.entries.iter().filter_map(|e| of_certificate(&e.certificate, &e.alias)).collect()
         }
         Facts::Certificate(facts) => of_certificate(&item.id, &facts.subject).into_iter().collect(),
-        Facts::Identity(facts) => of_certificate(&facts.certificate, &item.name).into_iter().collect(),
+        Facts::Identity(facts) => identity_key(inventory, facts, &item.name),
         Facts::Key(facts) => {
             let certificates = inventory.iter().filter(
-                |other| matches!(&other.facts, Facts::Certificate(certificate) if certificate.key == item.id),
+                |other| matches!(&other.facts, Facts::Certificate(certificate) if certificate.key == Some(item.id)),
             );
             let mut all: Vec<Carried> =
                 certificates.filter_map(|other| of_certificate(&other.id, &item.name)).collect();

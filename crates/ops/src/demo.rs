@@ -235,7 +235,7 @@ pub fn prepare(ctx: &Ctx<'_>, folder: &Path) -> Result<PathBuf, DemoError> {
     let material = |error: String| DemoError::Material(error);
     let (secret, certificate) = identity(ctx, "Quayside Release", Algorithm::P256).map_err(material)?;
     let password = password::generate(&ctx.env).map_err(|error| material(error.to_string()))?;
-    let key = Outgoing { alias: "app-release", secret: &secret, certificate: &certificate };
+    let key = Outgoing { alias: "app-release", secret: &secret, certificate: &certificate, chain: &[] };
     let keystore = write_pkcs12(&[key], &password, &ctx.env).map_err(|error| material(error.to_string()))?;
     put("stick/app-release.p12", &keystore)?;
     password.lend(|text| put("stick/password.txt", format!("{text}\n").as_bytes()))?;

@@ -144,9 +144,9 @@ fn add_lines(all: &Inventory, item: &Item, into: &mut Vec<Line>) {
             ..line(NineKey::Profile.word())
         }),
         Facts::Identity(identity) => {
-            let certificate = certificate_of(all, &identity.certificate);
+            let certificate = identity.certificate.as_ref().and_then(|id| certificate_of(all, id));
             into.push(Line {
-                algorithm: algorithm_of(all, &identity.key),
+                algorithm: identity.key.as_ref().and_then(|key| algorithm_of(all, key)),
                 apps: identity.apps.clone(),
                 not_after: certificate.map(|c| c.not_after),
                 sha256: certificate.map(|c| c.fingerprint.clone()),

@@ -14,7 +14,9 @@ pub mod cabinet;
 pub mod compare;
 mod ctx;
 pub mod demo;
+pub mod device;
 pub mod files;
+pub mod identity;
 pub mod init;
 pub mod inspect;
 pub mod inventory;
@@ -22,6 +24,7 @@ pub mod keystore;
 pub mod memory;
 mod outgoing;
 pub mod outputs;
+pub mod profile;
 pub mod project;
 pub mod show;
 

@@ -292,7 +292,15 @@ fn one_key_can_stand_in_several_identities() {
     let own = put(&mut cabinet, "key").unwrap();
     for purpose in [IdentityPurpose::Distribution, IdentityPurpose::Push(PushEnvironment::Production)] {
         let team = "GPFERRY009".into();
-        let facts = IdentityFacts { purpose, key: own, certificate: own, team, apps: Vec::new() };
+        let facts = IdentityFacts {
+            purpose,
+            key: Some(own),
+            certificate: Some(own),
+            team: Some(team),
+            apps: Vec::new(),
+            request: None,
+            held_by: None,
+        };
         let item = NewItem::new(format!("{purpose:?}"), Facts::Identity(facts), None);
         cabinet.change("identity", &env(), |change| change.put(item)).unwrap();
     }

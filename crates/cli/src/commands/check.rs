@@ -6,30 +6,36 @@ use std::path::PathBuf;
 use ninekeys_core::model::{BuildNumber, Destination};
 use ninekeys_ops::Ctx;
 use ninekeys_ops::build::check::{Request, check};
+use ninekeys_ops::build::setup::{Request as SetupRequest, check_setups};
 
 use crate::arguments::Format;
 use crate::complete;
 use crate::failure::{Exit, Failure};
 use crate::output::{Outcome, Output, Verdicts};
 
-/// Say everything that is wrong with a build, before the store does
+/// Say everything that is wrong with a build, or not in place yet
 ///
 /// Looks at builds (APK, AAB) with every rule: the archive, its signatures, who signed it, and what it says of itself,
 /// compared with the project file and the last release. Works on a build alone as well. Several builds are checked at
-/// once. Ends with 1 when there is an error.
+/// once. With `--app` and no build it says whether everything is in place that an iOS build needs: identity, profiles,
+/// what they allow. With `--all` it looks at every app and at the cabinet, for a nightly job. Ends with 1 when there is an
+/// error.
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
     /// The builds
-    #[arg(required = true, value_name = "BUILD")]
+    #[arg(required_unless_present_any = ["app", "all"], value_name = "BUILD")]
     builds: Vec<PathBuf>,
-    /// Where they go: direct, store or development
+    /// Every app of the project file, and the cabinet itself
+    #[arg(long, conflicts_with_all = ["builds", "app", "destination", "above"])]
+    all: bool,
+    /// Where they go
     #[arg(long = "for", value_name = "DESTINATION", add = ArgValueCandidates::new(complete::destinations))]
     destination: Option<Destination>,
-    /// The app they have to be, when their package does not say
+    /// The app they have to be, when they do not say; without a build, the app that is looked at
     #[arg(long, add = ArgValueCandidates::new(complete::apps))]
     app: Option<String>,
     /// A version code or build number that they have to be above, whatever the ledger says
-    #[arg(long, value_name = "NUMBER")]
+    #[arg(long, value_name = "NUMBER", requires = "builds")]
     above: Option<BuildNumber>,
     /// How the answer is printed
     #[arg(long, value_enum, default_value = "text", help_heading = "Everywhere")]
@@ -37,6 +43,27 @@ pub(crate) struct Args {
 }
 
 pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
+    match args.app.clone().filter(|_| args.builds.is_empty()) {
+        Some(app) => {
+            let what = match args.destination {
+                Some(to) => format!("check whether {app} is ready for {}", to.phrase()),
+                None => format!("check what {app} needs"),
+            };
+            setups(&what, &SetupRequest::App { app, destination: args.destination }, ctx, out)
+        }
+        None if args.all => setups("check what is in place", &SetupRequest::All, ctx, out),
+        None => builds(args, ctx, out),
+    }
+}
+
+/// Looks at what is in place before there is a build.
+fn setups(attempt: &str, request: &SetupRequest, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
+    let report = check_setups(ctx, request).map_err(|error| Failure::of(attempt, &error))?;
+    out.emit_setups(&report);
+    Ok(if report.ready { Exit::Done } else { Exit::Findings })
+}
+
+fn builds(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
     let names: Vec<String> = args.builds.iter().map(|build| build.display().to_string()).collect();
     let attempt = format!("check {}", names.join(", "));
     let request = |build: &PathBuf| Request {

@@ -7,14 +7,17 @@ pub(crate) mod check;
 pub(crate) mod compare;
 pub(crate) mod completions;
 pub(crate) mod demo;
+pub(crate) mod device;
 pub(crate) mod explain;
 pub(crate) mod help;
+pub(crate) mod identity;
 pub(crate) mod init;
 pub(crate) mod inspect;
 pub(crate) mod inventory;
 pub(crate) mod keystore;
 pub(crate) mod lend;
 pub(crate) mod manual;
+pub(crate) mod profile;
 pub(crate) mod releases;
 pub(crate) mod show;
 pub(crate) mod sign;
@@ -38,6 +41,9 @@ pub(crate) fn run(
         Some(Command::Demo(args)) => demo::run(&args, ctx, global, out),
         Some(Command::Cabinet(command)) => cabinet::run(command, ctx, out),
         Some(Command::Keystore(command)) => keystore::run(command, ctx, out),
+        Some(Command::Identity(command)) => identity::run(command, ctx, out),
+        Some(Command::Profile(command)) => profile::run(command, ctx, out),
+        Some(Command::Device(command)) => device::run(command, ctx, out),
         Some(Command::App(command)) => app::run(command, ctx, out),
         Some(Command::Board(args)) => board::run(&args, ctx, out),
         Some(Command::Inventory(args)) => inventory::run(&args, ctx, out),

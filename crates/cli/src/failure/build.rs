@@ -8,6 +8,7 @@ use ninekeys_ops::build::check::CheckError;
 use ninekeys_ops::build::lend::LendError;
 use ninekeys_ops::build::material::SignerError;
 use ninekeys_ops::build::releases::ReleasesError;
+use ninekeys_ops::build::setup::CheckSetupError;
 use ninekeys_ops::build::sign::SignError;
 
 use super::{Class, Classify, Exit, Remedy, again, class, defect, say};
@@ -166,6 +167,20 @@ impl Classify for ReleasesError {
             Self::Cabinet(inner) => inner.class(),
             Self::Project(inner) => inner.class(),
             Self::UnknownApp(_) => class(Exit::Usage, &["releases"]),
+        }
+    }
+}
+
+impl Classify for CheckSetupError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Project(inner) => inner.class(),
+            Self::UnknownApp(_) => class(Exit::Usage, &["app", "list"]),
+            Self::NotIos(_) => class(Exit::Usage, &["check", "BUILD"]),
+            Self::Destination { .. } => again(Exit::Usage, &["--for", "store"]),
+            Self::Certificates(inner) => inner.class(),
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
         }
     }
 }

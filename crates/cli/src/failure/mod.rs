@@ -6,8 +6,10 @@ mod app;
 mod build;
 mod cabinet;
 mod files;
+mod identity;
 mod keystore;
 mod look;
+mod profile;
 
 use std::borrow::Cow;
 use std::error::Error;

@@ -4,24 +4,14 @@ use std::io;
 
 use ninekeys_core::android::PackageKind;
 use ninekeys_core::build::Form;
-use ninekeys_core::findings::Level;
 use ninekeys_core::model::key_called;
-use ninekeys_core::rules::FAMILIES;
-use ninekeys_ops::answers::Finding;
 use ninekeys_ops::build::check::{CheckReport, SignerLine};
 use ninekeys_ops::build::sign::SignReport;
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::line::{Line, Paper, Sign};
-use super::{Report, words};
-
-/// Where a family's findings begin.
-const RULE: usize = 15;
-/// Where what a rule says begins, behind its mark and name.
-const SAYS: usize = 44;
-/// What it needs at least to stand there; below that it stands on a line of its own.
-const ROOM: usize = 50;
+use super::{Report, families, words};
 
 impl Report for CheckReport {
     const SCHEMA: &'static str = "ninekeys.check/1";
@@ -35,34 +25,17 @@ impl Report for CheckReport {
             paper.put(&head.text(format!("   {rules} looked at, all fine     ")).dim(facts).hang(2))?;
             return uncompared(self, paper);
         }
-        paper.put(&headline(self, &purpose).to(60).dim(facts).hang(2))?;
+        let (ready, not_ready) = (format!("Ready{purpose}"), format!("Not ready{purpose}"));
+        let head = families::headline(&self.verdict, &ready, &not_ready);
+        paper.put(&head.to(60).dim(facts).hang(2))?;
         paper.blank()?;
-        for family in FAMILIES {
-            print_family(self, family.name, paper)?;
-        }
-        paper.blank()?;
-        let (rules, fine) = (self.verdict.rules, self.verdict.fine);
-        let first = self.verdict.findings.first().map_or("build-unsigned", |finding| finding.rule);
-        let line = Line::new().text(format!("  {} looked at, {fine} fine. ", words::count(rules, "rule")));
-        paper.put(&line.dim("What a rule means: ").command(&["explain", first]).hang(2))?;
+        families::print(&self.verdict, |family| fine_line(self, family).into_iter().collect(), paper)?;
         uncompared(self, paper)
     }
 
     fn is_quiet(&self) -> bool {
         self.verdict.findings.is_empty()
     }
-}
-
-fn headline(report: &CheckReport, purpose: &str) -> Line {
-    let (errors, warnings) = (report.verdict.count(Level::Error), report.verdict.count(Level::Warning));
-    let mut counts = Vec::new();
-    counts.extend((errors > 0).then(|| words::count(errors, "error")));
-    counts.extend((warnings > 0).then(|| words::count(warnings, "warning")));
-    let notes = report.verdict.count(Level::Note);
-    counts.extend((notes > 0).then(|| words::count(notes, "note")));
-    let (sign, word) = if report.ready { (Sign::Fine, "Ready") } else { (Sign::Bad, "Not ready") };
-    let head = Line::new().sign(sign).text(" ").bold(format!("{word}{purpose}"));
-    head.text("   ").like(sign, counts.join(", "))
 }
 
 /// `Crossing 2.4.0 (12) · android · 84.1 MiB · crossing-2.4.0-12.apk`
@@ -77,49 +50,6 @@ fn in_short(report: &CheckReport) -> String {
     let platform = format!("{} {}", report.platform, report.form.word());
     parts.extend([platform, words::size(report.size), report.file.clone()]);
     parts.join(" · ")
-}
-
-/// One family: what is fine in a line, then every finding.
-fn print_family(report: &CheckReport, name: &str, paper: &mut Paper<'_>) -> io::Result<()> {
-    let mut label = Some(name);
-    let begin = |label: &mut Option<&str>| match label.take() {
-        Some(name) => Line::new().dim(format!("  {name}")).to(RULE),
-        None => Line::new().to(RULE),
-    };
-    let fine = fine_line(report, name);
-    if let Some(text) = fine {
-        let line = begin(&mut label).sign(Sign::Fine).text(" ").text(text);
-        paper.put(&line.hang(RULE + 2))?;
-    }
-    for finding in report.verdict.family(name) {
-        let sign = Sign::from(finding.level);
-        let line = begin(&mut label).sign(sign).text(" ").like(sign, finding.rule);
-        if paper.width().is_none_or(|width| width >= SAYS + ROOM) {
-            paper.put(&line.to(SAYS).text(&finding.text).hang(SAYS))?;
-        } else {
-            paper.put(&line)?;
-            paper.put(&Line::new().to(RULE + 2).text(&finding.text).hang(RULE + 2))?;
-        }
-        details(finding, paper)?;
-    }
-    Ok(())
-}
-
-fn details(finding: &Finding, paper: &mut Paper<'_>) -> io::Result<()> {
-    let at = RULE + 2;
-    let row = |label: &str, value: &str| Line::new().to(at).dim(label).to(at + 10).text(value).hang(at + 10);
-    for (label, value) in
-        [("found", &finding.found), ("expected", &finding.expected), ("where", &finding.place)]
-    {
-        if let Some(value) = value {
-            paper.put(&row(label, value))?;
-        }
-    }
-    let mend = Line::new().to(at).dim("mend").to(at + 10).hang(at + 10);
-    match &finding.mend {
-        Some(arguments) => paper.put(&mend.command(arguments)),
-        None => paper.put(&mend.text(finding.remedy)),
-    }
 }
 
 /// What is good in a family, in a line; nothing when there is nothing good to say.

@@ -1,4 +1,4 @@
-//! Verdicts as JUnit XML: a suite a build, a case a rule. Errors fail; warnings and notes are written down beside.
+//! Verdicts as JUnit XML: a suite for each thing that was judged, a case a rule. Errors fail; warnings and notes are written down beside.
 
 use std::io;
 use std::time::Duration;
@@ -6,25 +6,23 @@ use std::time::Duration;
 use jiff::Timestamp;
 use ninekeys_core::findings::Level;
 use ninekeys_core::rules::Rule;
-use ninekeys_ops::answers::Finding;
-use ninekeys_ops::build::check::CheckReport;
+use ninekeys_ops::answers::{Finding, Verdict};
 use quick_xml::Writer;
 use quick_xml::events::{BytesDecl, BytesText, Event};
 
-use super::verdicts::{Outcome, Verdicts, remedy, rules, sentence};
+use super::verdicts::{Judged, Judgement, remedy, sentence};
 
 /// Writes all verdicts.
-pub(super) fn document(verdicts: &Verdicts) -> io::Result<Vec<u8>> {
+pub(super) fn document(judgement: &Judgement<'_>) -> io::Result<Vec<u8>> {
     let mut xml = Writer::new_with_indent(Vec::new(), b' ', 2);
     xml.write_event(Event::Decl(BytesDecl::new("1.0", Some("UTF-8"), None)))?;
-    let time = verdicts.builds.iter().map(|one| one.took).sum();
+    let time = judgement.judged.iter().map(|one| one.took).sum();
     let suites = xml.create_element("testsuites");
     let suites = suites.with_attributes([("name", "ninekeys check"), ("time", seconds(time).as_str())]);
     suites.write_inner_content(|xml| {
-        verdicts.builds.iter().try_for_each(|one| match (&one.check, &one.error) {
-            (Some(check), _) => suite(one, check, verdicts.at, xml),
-            (None, Some(error)) => unread(one, &error.sentence(), verdicts.at, xml),
-            (None, None) => Ok(()),
+        judgement.judged.iter().try_for_each(|one| match &one.outcome {
+            Ok(verdict) => suite(judgement, one, verdict, xml),
+            Err(error) => unread(one, error, judgement.at, xml),
         })
     })?;
     let mut out = xml.into_inner();
@@ -50,9 +48,9 @@ fn one_line(text: &str) -> String {
 }
 
 /// The attributes of a suite: what it is about, and how its cases ended.
-fn counts(one: &Outcome, at: Timestamp, counts: [usize; 4]) -> Vec<(&'static str, String)> {
+fn counts(one: &Judged<'_>, at: Timestamp, counts: [usize; 4]) -> Vec<(&'static str, String)> {
     let names = ["tests", "failures", "errors", "skipped"];
-    let mut out = vec![("name", one_line(&one.build))];
+    let mut out = vec![("name", one_line(&one.name))];
     out.extend(names.into_iter().zip(counts.map(|count| count.to_string())));
     out.push(("time", seconds(one.took)));
     out.push(("timestamp", at.strftime("%Y-%m-%dT%H:%M:%S").to_string()));
@@ -60,10 +58,10 @@ fn counts(one: &Outcome, at: Timestamp, counts: [usize; 4]) -> Vec<(&'static str
 }
 
 /// A build that could not be read: one case that is an error.
-fn unread(one: &Outcome, why: &str, at: Timestamp, xml: &mut Xml) -> io::Result<()> {
+fn unread(one: &Judged<'_>, why: &str, at: Timestamp, xml: &mut Xml) -> io::Result<()> {
     let attributes = counts(one, at, [1, 0, 1, 0]);
     let suite = xml.create_element("testsuite").with_attributes(borrowed(&attributes));
-    let name = one_line(&one.build);
+    let name = one_line(&one.name);
     suite.write_inner_content(|xml| {
         let case = xml.create_element("testcase");
         let case = case.with_attributes([("name", name.as_str()), ("classname", "read")]);
@@ -80,25 +78,27 @@ fn borrowed<'a>(all: &'a [(&'static str, String)]) -> impl Iterator<Item = (&'a 
     all.iter().map(|(name, value)| (*name, value.as_str()))
 }
 
-fn suite(one: &Outcome, check: &CheckReport, at: Timestamp, xml: &mut Xml) -> io::Result<()> {
-    let fails = |rule: &Rule| findings(check, rule).any(|finding| finding.level == Level::Error);
-    let failures = rules().filter(|(_, rule)| fails(rule)).count();
-    let attributes = counts(one, at, [rules().count(), failures, 0, check.verdict.skipped.len()]);
+fn suite(judgement: &Judgement<'_>, one: &Judged<'_>, verdict: &Verdict, xml: &mut Xml) -> io::Result<()> {
+    let fails = |rule: &Rule| findings(verdict, rule).any(|finding| finding.level == Level::Error);
+    let failures = judgement.rules.iter().filter(|(_, rule)| fails(rule)).count();
+    let attributes = counts(one, judgement.at, [judgement.rules.len(), failures, 0, verdict.skipped.len()]);
     let suite = xml.create_element("testsuite").with_attributes(borrowed(&attributes));
-    suite.write_inner_content(|xml| rules().try_for_each(|(family, rule)| case(check, family, rule, xml)))?;
+    suite.write_inner_content(|xml| {
+        judgement.rules.iter().try_for_each(|(family, rule)| case(verdict, family, rule, xml))
+    })?;
     Ok(())
 }
 
-fn findings<'a>(check: &'a CheckReport, rule: &'a Rule) -> impl Iterator<Item = &'a Finding> {
-    check.verdict.findings.iter().filter(|finding| finding.rule == rule.name)
+fn findings<'a>(verdict: &'a Verdict, rule: &'a Rule) -> impl Iterator<Item = &'a Finding> {
+    verdict.findings.iter().filter(|finding| finding.rule == rule.name)
 }
 
-fn case(check: &CheckReport, family: &str, rule: &Rule, xml: &mut Xml) -> io::Result<()> {
+fn case(verdict: &Verdict, family: &str, rule: &Rule, xml: &mut Xml) -> io::Result<()> {
     // without a time: that of a build is spent on all rules together
     let case = xml.create_element("testcase");
     let case = case.with_attributes([("name", rule.name), ("classname", family)]);
-    let skipped = check.verdict.skipped.iter().find(|skipped| skipped.rule == rule.name);
-    if skipped.is_none() && findings(check, rule).next().is_none() {
+    let skipped = verdict.skipped.iter().find(|skipped| skipped.rule == rule.name);
+    if skipped.is_none() && findings(verdict, rule).next().is_none() {
         case.write_empty()?;
         return Ok(());
     }
@@ -106,7 +106,7 @@ fn case(check: &CheckReport, family: &str, rule: &Rule, xml: &mut Xml) -> io::Re
         if let Some(skipped) = skipped {
             xml.create_element("skipped").with_attribute(("message", skipped.because)).write_empty()?;
         }
-        findings(check, rule).try_for_each(|finding| told(finding, xml))
+        findings(verdict, rule).try_for_each(|finding| told(finding, xml))
     })?;
     Ok(())
 }

@@ -4,6 +4,9 @@ mod apps;
 mod board;
 mod build;
 mod cabinet;
+mod devices;
+mod families;
+mod identities;
 mod inspect;
 mod items;
 mod junit;
@@ -12,9 +15,11 @@ mod lend;
 mod line;
 mod made;
 mod notices;
+mod profiles;
 mod sarif;
 #[cfg(test)]
 mod schemas;
+mod setups;
 mod verdicts;
 pub(crate) mod words;
 
@@ -24,6 +29,7 @@ use anstream::{AutoStream, ColorChoice};
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use ninekeys_ops::build::setup::CheckSetupReport;
 use ninekeys_ops::{Ctx, Notice};
 
 use crate::arguments::{Format, Global};
@@ -119,11 +125,30 @@ impl Output {
 
     /// Answers with the verdicts of a check: on one build as that build's report, on several as a list.
     pub(crate) fn emit_verdicts(&mut self, verdicts: &Verdicts) {
-        let document = match (self.format, verdicts.only()) {
-            (Format::Sarif, _) => sarif::document(verdicts),
-            (Format::Junit, _) => junit::document(verdicts),
-            (_, Some(one)) => return self.emit(one),
-            (_, None) => return self.emit(verdicts),
+        match verdicts.only() {
+            _ if self.is_document() => self.document(&verdicts::Judgement::of_builds(verdicts)),
+            Some(one) => self.emit(one),
+            None => self.emit(verdicts),
+        }
+    }
+
+    /// Answers with what is in place and what is not.
+    pub(crate) fn emit_setups(&mut self, report: &CheckSetupReport) {
+        match self.is_document() {
+            true => self.document(&verdicts::Judgement::of_setups(report)),
+            false => self.emit(report),
+        }
+    }
+
+    /// Whether a document of another standard was asked for.
+    fn is_document(&self) -> bool {
+        matches!(self.format, Format::Sarif | Format::Junit)
+    }
+
+    fn document(&mut self, judgement: &verdicts::Judgement<'_>) {
+        let document = match self.format {
+            Format::Junit => junit::document(judgement),
+            _ => sarif::document(judgement),
         };
         match document {
             Ok(bytes) => self.print(&String::from_utf8_lossy(&bytes)),

@@ -5,15 +5,15 @@ use std::io;
 use ninekeys_core::rules::Rule;
 use serde_json::{Value, json};
 
-use super::verdicts::{Verdicts, remedy, rules, sentence};
+use super::verdicts::{Judged, Judgement, remedy, sentence};
 
 /// The schema of the standard.
 const SCHEMA: &str =
     "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json";
 
 /// Every rule, as SARIF describes it.
-fn described() -> Vec<Value> {
-    let describe = |(family, rule): (&str, &Rule)| {
+fn described(judgement: &Judgement<'_>) -> Vec<Value> {
+    let describe = |(family, rule): &(&str, &Rule)| {
         json!({
             "id": rule.name,
             "shortDescription": { "text": rule.about },
@@ -23,23 +23,16 @@ fn described() -> Vec<Value> {
             "properties": { "family": family },
         })
     };
-    rules().map(describe).collect()
+    judgement.rules.iter().map(describe).collect()
 }
 
 /// The findings, and what could not be read.
-fn results(verdicts: &Verdicts) -> (Vec<Value>, Vec<Value>) {
-    let names: Vec<&str> = rules().map(|(_, rule)| rule.name).collect();
+fn results(judgement: &Judgement<'_>) -> (Vec<Value>, Vec<Value>) {
+    let names: Vec<&str> = judgement.rules.iter().map(|(_, rule)| rule.name).collect();
     let (mut results, mut notifications) = (Vec::new(), Vec::new());
-    for one in &verdicts.builds {
-        let file = || json!({ "artifactLocation": { "uri": uri(&one.build) } });
-        let location = |place: &Option<String>| match place {
-            Some(place) => json!({
-                "physicalLocation": file(),
-                "logicalLocations": [{ "fullyQualifiedName": place }],
-            }),
-            None => json!({ "physicalLocation": file() }),
-        };
-        for finding in one.check.iter().flat_map(|check| &check.verdict.findings) {
+    for one in &judgement.judged {
+        let location = |place: &Option<String>| location(one, place.as_deref());
+        for finding in one.outcome.iter().flat_map(|verdict| &verdict.findings) {
             results.push(json!({
                 "ruleId": finding.rule,
                 "ruleIndex": names.iter().position(|name| *name == finding.rule),
@@ -48,10 +41,10 @@ fn results(verdicts: &Verdicts) -> (Vec<Value>, Vec<Value>) {
                 "locations": [location(&finding.place)],
             }));
         }
-        if let Some(error) = &one.error {
+        if let Err(error) = &one.outcome {
             notifications.push(json!({
                 "level": "error",
-                "message": { "text": error.sentence() },
+                "message": { "text": error },
                 "locations": [location(&None)],
             }));
         }
@@ -59,9 +52,21 @@ fn results(verdicts: &Verdicts) -> (Vec<Value>, Vec<Value>) {
     (results, notifications)
 }
 
+/// Where something was found: in a file, or in something that has a name and no file.
+fn location(one: &Judged<'_>, place: Option<&str>) -> Value {
+    let named = |name: &str| json!([{ "fullyQualifiedName": name }]);
+    let file = || json!({ "artifactLocation": { "uri": uri(&one.name) } });
+    match (one.is_file, place) {
+        (true, Some(place)) => json!({ "physicalLocation": file(), "logicalLocations": named(place) }),
+        (true, None) => json!({ "physicalLocation": file() }),
+        (false, Some(place)) => json!({ "logicalLocations": named(&format!("{}: {place}", one.name)) }),
+        (false, None) => json!({ "logicalLocations": named(&one.name) }),
+    }
+}
+
 /// SARIF 2.1.0: one run, every rule described, a result a finding.
-pub(super) fn document(verdicts: &Verdicts) -> io::Result<Vec<u8>> {
-    let (results, notifications) = results(verdicts);
+pub(super) fn document(judgement: &Judgement<'_>) -> io::Result<Vec<u8>> {
+    let (results, notifications) = results(judgement);
     let answer = json!({
         "$schema": SCHEMA,
         "version": "2.1.0",
@@ -69,14 +74,14 @@ pub(super) fn document(verdicts: &Verdicts) -> io::Result<Vec<u8>> {
             "tool": { "driver": {
                 "name": "ninekeys",
                 "semanticVersion": env!("CARGO_PKG_VERSION"),
-                "rules": described(),
+                "rules": described(judgement),
             } },
             "invocations": [{
                 "executionSuccessful": notifications.is_empty(),
                 "toolExecutionNotifications": notifications,
             }],
-            "artifacts": verdicts.builds.iter()
-                .map(|one| json!({ "location": { "uri": uri(&one.build) } })).collect::<Vec<_>>(),
+            "artifacts": judgement.judged.iter().filter(|one| one.is_file)
+                .map(|one| json!({ "location": { "uri": uri(&one.name) } })).collect::<Vec<_>>(),
             "results": results,
         }],
     });

@@ -5,8 +5,9 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use ninekeys_core::rules::{FAMILIES, Rule};
-use ninekeys_ops::answers::Finding;
+use ninekeys_ops::answers::{Finding, Verdict};
 use ninekeys_ops::build::check::CheckReport;
+use ninekeys_ops::build::setup::CheckSetupReport;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -20,8 +21,8 @@ use crate::failure::{Exit, Failure};
 pub(crate) struct Verdicts {
     /// Whether nothing speaks against any of them.
     ready: bool,
-    pub(super) builds: Vec<Outcome>,
-    pub(super) at: Timestamp,
+    builds: Vec<Outcome>,
+    at: Timestamp,
 }
 
 /// What came of one build.
@@ -89,10 +90,71 @@ impl Report for Verdicts {
     }
 }
 
-/// The rules that look at builds, with their family.
-pub(super) fn rules() -> impl Iterator<Item = (&'static str, &'static Rule)> {
+/// What was judged: a build, or what an app needs for a destination.
+pub(super) struct Judged<'a> {
+    /// What it is called.
+    pub(super) name: String,
+    /// Whether that is a file's name.
+    pub(super) is_file: bool,
+    /// What was found, or why nothing could be.
+    pub(super) outcome: Result<&'a Verdict, String>,
+    /// How long it took.
+    pub(super) took: Duration,
+}
+
+/// Verdicts of one kind, for documents that programs read.
+pub(super) struct Judgement<'a> {
+    /// The rules that look at things of this kind, with their family.
+    pub(super) rules: Vec<(&'static str, &'static Rule)>,
+    /// What was judged.
+    pub(super) judged: Vec<Judged<'a>>,
+    /// When.
+    pub(super) at: Timestamp,
+}
+
+fn rules(is_wanted: impl Fn(&Rule) -> bool) -> Vec<(&'static str, &'static Rule)> {
     let all = FAMILIES.iter().flat_map(|family| family.rules.iter().map(|rule| (family.name, rule)));
-    all.filter(|(_, rule)| rule.is_for_builds())
+    all.filter(|(_, rule)| is_wanted(rule)).collect()
+}
+
+impl<'a> Judgement<'a> {
+    /// Of builds.
+    pub(super) fn of_builds(verdicts: &'a Verdicts) -> Self {
+        let judged = |one: &'a Outcome| Judged {
+            name: one.build.clone(),
+            is_file: true,
+            outcome: match (&one.check, &one.error) {
+                (Some(check), _) => Ok(&check.verdict),
+                (None, error) => Err(error.as_ref().map(Failure::sentence).unwrap_or_default()),
+            },
+            took: one.took,
+        };
+        Judgement {
+            rules: rules(Rule::is_for_builds),
+            judged: verdicts.builds.iter().map(judged).collect(),
+            at: verdicts.at,
+        }
+    }
+
+    /// Of what apps need, and of the cabinet.
+    pub(super) fn of_setups(report: &'a CheckSetupReport) -> Self {
+        let judged = |name: String, verdict: &'a Verdict| Judged {
+            name,
+            is_file: false,
+            outcome: Ok(verdict),
+            took: Duration::ZERO,
+        };
+        let setups = report
+            .setups
+            .iter()
+            .map(|one| judged(format!("{} for {}", one.app, one.destination), &one.verdict));
+        let cabinet = report.cabinet.iter().map(|verdict| judged("the cabinet".into(), verdict));
+        Judgement {
+            rules: rules(Rule::is_for_setups),
+            judged: setups.chain(cabinet).collect(),
+            at: report.at,
+        }
+    }
 }
 
 /// What a finding says, in one line.

@@ -8,10 +8,8 @@ use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use aws_lc_rs::digest::{Algorithm, Context, SHA1_FOR_LEGACY_USE_ONLY, SHA256, SHA384, SHA512, digest};
-use der::asn1::ObjectIdentifier;
 use ninekeys_formats::jar::manifest::{self, Section, Writer};
 use ninekeys_formats::limits::Limits;
-use ninekeys_formats::names::algorithm_name;
 use ninekeys_formats::source::Source;
 use ninekeys_formats::x509::{Certificate, KeyShape};
 use ninekeys_formats::zip::{Archive, Entry, ZipError};
@@ -23,15 +21,10 @@ use super::schemes::Schemes;
 use super::signing::Identity;
 use crate::digest::{sha256, sha256_hex};
 use crate::env::Env;
-use crate::keys::{KeyError, PublicKey, SignatureKind, Signer, verify};
+use crate::keys::{KeyError, SignatureKind, Signer};
+use crate::signed::{self, SignerFault};
 use crate::stream::DigestError;
 
-const SHA1_OID: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.14.3.2.26");
-const SHA256_OID: ObjectIdentifier = ObjectIdentifier::new_unwrap("2.16.840.1.101.3.4.2.1");
-const SHA384_OID: ObjectIdentifier = ObjectIdentifier::new_unwrap("2.16.840.1.101.3.4.2.2");
-const SHA512_OID: ObjectIdentifier = ObjectIdentifier::new_unwrap("2.16.840.1.101.3.4.2.3");
-/// rsaEncryption and id-ecPublicKey: the digest's algorithm says the rest.
-const KEY_ALONE: [&str; 2] = ["1.2.840.113549.1.1.1", "1.2.840.10045.2.1"];
 /// AlgorithmIdentifier of SHA-256 with NULL parameters, DER.
 const SHA256_ID: &[u8] = b"\x30\x0d\x06\x09\x60\x86\x48\x01\x65\x03\x04\x02\x01\x05\x00";
 /// AlgorithmIdentifier of rsaEncryption with NULL parameters, DER.
@@ -264,22 +257,23 @@ fn check_block(
     signers: &mut Vec<SignerReport>,
     faults: &mut Vec<SignatureFault>,
 ) {
-    let signed = match cms::parse(block, limits) {
-        Ok(signed) => signed,
+    let message = match cms::parse(block, limits) {
+        Ok(message) => message,
         Err(error) => return faults.push(error.into()),
     };
-    if signed.content.as_ref().is_some_and(|content| content != file) {
+    if message.content.as_ref().is_some_and(|content| content != file) {
         let text = "the block file holds another signature file than the one beside it";
         return faults.push(SignatureFault::Jar(text.into()));
     }
-    for signer in &signed.signers {
-        let parsed = signed.certificates.iter().filter_map(|der| Certificate::parse(der, limits).ok());
-        let mut own = parsed.filter(|c| c.issuer_der == signer.issuer && c.serial == signer.serial);
-        let Some(certificate) = own.next() else {
-            faults.push(SignatureFault::NoCertificate);
-            continue;
+    for signer in &message.signers {
+        let certificate = match signed::certificate_of(signer, &message, limits) {
+            Ok(certificate) => certificate,
+            Err(fault) => {
+                faults.push(fault_of(fault));
+                continue;
+            }
         };
-        faults.extend(check_signer(signer, &certificate, file).err());
+        faults.extend(signed::holds(signer, &certificate, file).err().map(fault_of));
         signers.push(SignerReport {
             scheme: Scheme::V1,
             certificate_fingerprint: sha256_hex(&certificate.der),
@@ -290,42 +284,16 @@ fn check_block(
     }
 }
 
-fn check_signer(
-    signer: &cms::SignerInfo,
-    certificate: &Certificate,
-    file: &[u8],
-) -> Result<(), SignatureFault> {
-    let key = PublicKey::from_der(&certificate.public_key).map_err(|_| SignatureFault::PublicKey)?;
-    let (named, hash) = (signer.algorithm.to_string(), signer.digest.to_string());
-    let unsupported = || {
-        let says = format!("{} over {}", algorithm_name(&named), algorithm_name(&hash));
-        SignatureFault::UnsupportedV1(says, key.shape().to_string())
-    };
-    let (algorithm, kind) = match (signer.digest, key.shape()) {
-        (SHA256_OID, KeyShape::Rsa { .. }) => (&SHA256, SignatureKind::RsaSha256),
-        (SHA384_OID, KeyShape::Rsa { .. }) => (&SHA384, SignatureKind::RsaSha384),
-        (SHA512_OID, KeyShape::Rsa { .. }) => (&SHA512, SignatureKind::RsaSha512),
-        (SHA256_OID, KeyShape::Ec { .. }) => (&SHA256, SignatureKind::EcdsaSha256),
-        (SHA384_OID, KeyShape::Ec { .. }) => (&SHA384, SignatureKind::EcdsaSha384),
-        (SHA512_OID, KeyShape::Ec { .. }) => (&SHA512, SignatureKind::EcdsaSha512),
-        (SHA1_OID, KeyShape::Rsa { .. }) => (&SHA1_FOR_LEGACY_USE_ONLY, SignatureKind::RsaSha1),
-        _ => return Err(unsupported()),
-    };
-    // the algorithm of the whole, or of the key alone; PSS and others are not what they seem
-    if kind.oid() != Some(signer.algorithm) && !KEY_ALONE.contains(&named.as_str()) {
-        return Err(unsupported());
-    }
-    let over = match &signer.attributes {
-        Some(attributes) if attributes.message_digest != digest(algorithm, file).as_ref() => {
-            return Err(SignatureFault::Jar("the block file is over another signature file".into()));
+/// What speaks against a signer, in the words of this scheme.
+fn fault_of(fault: SignerFault) -> SignatureFault {
+    match fault {
+        SignerFault::NoCertificate => SignatureFault::NoCertificate,
+        SignerFault::PublicKey => SignatureFault::PublicKey,
+        SignerFault::Unsupported { algorithm, key } => SignatureFault::UnsupportedV1(algorithm, key),
+        SignerFault::OtherContent => {
+            SignatureFault::Jar("the block file is over another signature file".into())
         }
-        Some(attributes) => attributes.signed.as_slice(),
-        None => file,
-    };
-    match verify(&key, kind, over, &signer.signature) {
-        Some(true) => Ok(()),
-        Some(false) => Err(SignatureFault::Jar("the signature in the block file is wrong".into())),
-        None => Err(unsupported()),
+        SignerFault::Wrong => SignatureFault::Jar("the signature in the block file is wrong".into()),
     }
 }
 

@@ -162,8 +162,8 @@ pub struct UnlockedKey {
     pub secret: SecretBytes,
     /// Its certificate.
     pub certificate: Certificate,
-    /// How many certificates above it the file has.
-    pub issuers: usize,
+    /// The certificates above it that the file has, DER, from its issuer's upwards.
+    pub issuers: Vec<Vec<u8>>,
     /// Whether the key was proved: its parts, and what it signs. Not so for kinds that cannot be computed with here.
     pub proved: bool,
 }
@@ -235,19 +235,23 @@ impl StoredKey {
         if self_signature_holds(&certificate) == Some(false) {
             return Err(KeystoreError::CertificateChanged(self.alias.clone()));
         }
-        let mut issuers = 0;
-        let mut issuer = &certificate.issuer_der;
+        let issuers = self.issuers_of(&certificate, limits);
+        Ok(UnlockedKey { secret, certificate, issuers, proved: proof == KeyProof::Holds })
+    }
+
+    /// The certificates of the file that stand above one, by name.
+    fn issuers_of(&self, certificate: &Certificate, limits: &Limits) -> Vec<Vec<u8>> {
         let all: Vec<Certificate> =
             self.certificates.iter().filter_map(|der| Certificate::parse(der, limits).ok()).collect();
+        let mut issuer = &certificate.issuer_der;
         let mut seen = vec![certificate.der.as_slice()];
         while let Some(above) =
             all.iter().find(|c| &c.subject_der == issuer && !seen.contains(&c.der.as_slice()))
         {
-            issuers += 1;
             issuer = &above.issuer_der;
             seen.push(&above.der);
         }
-        Ok(UnlockedKey { secret, certificate, issuers, proved: proof == KeyProof::Holds })
+        seen.into_iter().skip(1).map(<[u8]>::to_vec).collect()
     }
 
     fn certificate_of(&self, secret: &SecretBytes, limits: &Limits) -> Result<Certificate, KeystoreError> {

@@ -168,6 +168,8 @@ pub struct Outgoing<'a> {
     pub secret: &'a SecretBytes,
     /// Its certificate, DER.
     pub certificate: &'a [u8],
+    /// The certificates above it, DER.
+    pub chain: &'a [Vec<u8>],
 }
 
 /// Writes a PKCS#12 file: PBES2 (PBKDF2 with HMAC-SHA-256, AES-256) for keys and certificates, and a MAC with
@@ -197,6 +199,14 @@ pub fn write_pkcs12(
         key_bags.push(write_key_bag(&info, key.alias, &id).map_err(failed)?);
         let tied = Some((key.alias, &id[..]));
         certificate_bags.push(write_certificate_bag(key.certificate, tied).map_err(failed)?);
+    }
+    // several keys may share their issuers: each stands there once, under no name
+    let mut above: Vec<&[u8]> = Vec::new();
+    for der in keys.iter().flat_map(|key| key.chain) {
+        if !above.contains(&der.as_slice()) && !keys.iter().any(|key| key.certificate == der) {
+            above.push(der);
+            certificate_bags.push(write_certificate_bag(der, None).map_err(failed)?);
+        }
     }
     let plain = write_safe_contents(&key_bags).map_err(failed)?;
     let (salt, iv) = (random::<16>(env)?, random::<16>(env)?);

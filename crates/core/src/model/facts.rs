@@ -13,7 +13,7 @@ use serde::de::value::MapAccessDeserializer;
 use serde::de::{Error as _, MapAccess, Visitor};
 use serde::{Deserialize, Deserializer, Serialize};
 
-use super::{BuildNumber, Destination, ItemId, NineKey, Platform};
+use super::{BuildNumber, Destination, DeviceFacts, IdentityFacts, ItemId, NineKey, Platform, ProfileFacts};
 
 /// The facts of an item, by kind. What is large stands apart: a cabinet may hold 100,000 of them.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
@@ -127,9 +127,9 @@ impl Facts {
     pub fn links(&self) -> Vec<&ItemId> {
         match self {
             Facts::Key(_) | Facts::Device(_) => Vec::new(),
-            Facts::Certificate(c) => vec![&c.key],
+            Facts::Certificate(c) => c.key.iter().collect(),
             Facts::Keystore(k) => k.entries.iter().flat_map(|e| [&e.key, &e.certificate]).collect(),
-            Facts::Identity(i) => vec![&i.key, &i.certificate],
+            Facts::Identity(i) => i.key.iter().chain(&i.certificate).collect(),
             Facts::Profile(p) => p.certificates.iter().chain(&p.devices).collect(),
             Facts::ApiKey(a) => a.key.iter().collect(),
             Facts::Release(r) => r.certificate.iter().chain(&r.profiles).collect(),
@@ -151,8 +151,9 @@ pub struct KeyFacts {
 /// A certificate; its sealed part is empty.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct CertificateFacts {
-    /// The key it is for.
-    pub key: ItemId,
+    /// The key it is for; nothing where the cabinet does not hold it, as with those of an authority.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub key: Option<ItemId>,
     /// All of it, DER.
     pub der: String,
     /// SHA-256 over the DER.
@@ -290,83 +291,6 @@ impl KeystoreEntry {
     }
 }
 
-/// Which servers take what is sent with a push identity.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum PushEnvironment {
-    /// Those that development builds listen to.
-    Sandbox,
-    /// Those that all other builds listen to.
-    Production,
-}
-
-/// What an identity is for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum IdentityPurpose {
-    /// Runs builds on registered devices.
-    Development,
-    /// Signs for registered devices and for the store.
-    Distribution,
-    /// Sends notifications.
-    Push(PushEnvironment),
-}
-
-impl IdentityPurpose {
-    /// Its place among the nine.
-    pub fn nine_key(self) -> NineKey {
-        match self {
-            IdentityPurpose::Development => NineKey::Development,
-            IdentityPurpose::Distribution => NineKey::Distribution,
-            IdentityPurpose::Push(_) => NineKey::Push,
-        }
-    }
-}
-
-/// A private key with one certificate.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct IdentityFacts {
-    /// What it is for.
-    pub purpose: IdentityPurpose,
-    /// The private key.
-    pub key: ItemId,
-    /// The certificate.
-    pub certificate: ItemId,
-    /// The team that it was issued to.
-    pub team: String,
-    /// Names of the apps it is for; empty for all of the team.
-    pub apps: Vec<String>,
-}
-
-/// A provisioning profile; its sealed part is empty.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct ProfileFacts {
-    /// Its identifier in the file.
-    pub uuid: String,
-    /// Its name in the file.
-    pub title: String,
-    /// What builds with it are for.
-    pub destination: Destination,
-    /// The app id it is for, with the team's prefix.
-    pub app_id: String,
-    /// Names of the apps it is for.
-    pub apps: Vec<String>,
-    /// The team that it was issued to.
-    pub team: String,
-    /// Fingerprints of the certificates that it allows and the cabinet does not hold.
-    pub foreign_certificates: Vec<String>,
-    /// Those that the cabinet holds.
-    pub certificates: Vec<ItemId>,
-    /// The devices that it allows.
-    pub devices: Vec<ItemId>,
-    /// When it was made.
-    pub not_before: Timestamp,
-    /// Until when it is good.
-    pub not_after: Timestamp,
-    /// SHA-256 over the file.
-    pub fingerprint: String,
-}
-
 /// Which service an API key is for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
@@ -402,15 +326,6 @@ pub struct ApiKeyFacts {
     pub key: Option<ItemId>,
     /// Names of the apps it is for; empty for all.
     pub apps: Vec<String>,
-}
-
-/// A registered device.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct DeviceFacts {
-    /// Its hardware identifier.
-    pub identifier: String,
-    /// What people call it.
-    pub title: String,
 }
 
 /// A signed build, as the ledger keeps it.
@@ -501,6 +416,7 @@ mod tests {
             r#"{"kind":"identity","purpose":{"push":"sandbox"},"key":"00000000000000000000000000000000","certificate":"00000000000000000000000000000001","team":"GPFERRY009","apps":[]}"#,
             r#"{"kind":"api-key","service":"store","key_id":"K","issuer":"I","role":"app manager","key":null,"apps":["crossing"]}"#,
             r#"{"kind":"device","identifier":"x","title":"quay"}"#,
+            r#"{"kind":"identity","purpose":"distribution","apps":[],"request":"30","held_by":"the build service"}"#,
             r#"{"kind":"certificate","key":"00000000000000000000000000000000","der":"30","fingerprint":"02","subject":"CN=a","issuer":"CN=a","serial":"1","not_before":"2030-01-01T00:00:00Z","not_after":"2060-01-01T00:00:00Z"}"#,
         ];
         for text in texts {

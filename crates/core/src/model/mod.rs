@@ -2,20 +2,24 @@
 
 mod facts;
 mod inventory;
+mod ios;
 mod nine;
 mod number;
 mod platform;
 mod project;
 
 pub use facts::{
-    ApiKeyFacts, CertificateFacts, DeviceFacts, Facts, IdentityFacts, IdentityPurpose, KeyFacts,
-    KeystoreEntry, KeystoreFacts, ProfileFacts, PushEnvironment, ReleaseFacts, Role, Service, Use,
-    key_called,
+    ApiKeyFacts, CertificateFacts, Facts, KeyFacts, KeystoreEntry, KeystoreFacts, ReleaseFacts, Role,
+    Service, Use, key_called,
 };
 pub use inventory::{
     Inventory, Item, ItemId, LastBackup, Name, NameError, NotFound, State, check_name, check_title, replaced,
 };
+pub use ios::{DeviceFacts, IdentityFacts, IdentityPurpose, ProfileFacts, PushEnvironment, Wholeness};
 pub use nine::NineKey;
 pub use number::{BuildNumber, NotANumber};
 pub use platform::{Destination, Platform, UnknownDestination};
-pub use project::{Android, App, Ios, Lend, Policy, Project, ProjectPin, Properties, Side};
+pub use project::{
+    Account, Android, App, Capability, Ios, Lend, Policy, Project, ProjectPin, Properties, Side,
+    UnknownCapability,
+};

@@ -1,9 +1,12 @@
 //! The project file: what an organisation's builds are, where they go, and what it expects of them.
 
 use std::collections::BTreeMap;
+use std::str::FromStr;
 
+use ninekeys_formats::entitlements::Entitlement;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use thiserror::Error;
 
 use super::{Destination, Name, Platform};
 
@@ -24,6 +27,12 @@ pub struct Project {
     /// not.
     #[serde(default)]
     pub unlock_file: Option<String>,
+    /// Certificates, relative to the project file, that what the portal signs has to lead to: identities and profiles.
+    #[serde(default)]
+    pub roots: Vec<String>,
+    /// The accounts at the portal, by name.
+    #[serde(default, rename = "account")]
+    pub accounts: BTreeMap<Name, Account>,
     /// Which cabinet is meant, and how new it is at least.
     #[serde(default)]
     pub pin: Option<ProjectPin>,
@@ -186,8 +195,26 @@ pub struct Android {
     pub destinations: Vec<Destination>,
 }
 
+/// An account at the portal.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct Account {
+    /// Its address for mail, which requests for certificates name.
+    #[serde(default)]
+    pub email: Option<String>,
+    /// The team that it belongs to; the project's when nothing is said.
+    #[serde(default)]
+    pub team: Option<String>,
+    /// What it may do, in words.
+    #[serde(default)]
+    pub role: Option<String>,
+    /// The apps that it is for; empty for all.
+    #[serde(default)]
+    pub apps: Vec<String>,
+}
+
 /// An app's iOS side.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Ios {
     /// The bundle id.
@@ -195,6 +222,85 @@ pub struct Ios {
     /// Where its builds go; the first is meant when nothing is said.
     #[serde(default)]
     pub destinations: Vec<Destination>,
+    /// The team that it belongs to, where it is not the project's.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub team: Option<String>,
+    /// What it may do on a device beyond what every app may.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub capabilities: Vec<Capability>,
+    /// Bundle ids of what is inside it and signed with a profile of its own, by name.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub extensions: BTreeMap<Name, String>,
+    /// What its builds have to claim.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub entitlements: BTreeMap<String, Entitlement>,
+}
+
+/// What an app may do beyond what every app may; each is switched on at the portal, and granted by profiles.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Capability {
+    /// Takes notifications from a server.
+    Push,
+    /// Shares files with the company's other apps.
+    AppGroups,
+    /// Opens links of web domains.
+    AssociatedDomains,
+    /// Reads and writes health data.
+    HealthData,
+    /// Reads tags held near the device.
+    TagReading,
+    /// Filters or carries the device's traffic.
+    NetworkExtensions,
+}
+
+impl Capability {
+    /// All of them, with the word that the project file has, and the entitlement that grants it.
+    pub const ALL: [(&'static str, Capability, &'static str); 6] = [
+        ("push", Capability::Push, "aps-environment"),
+        ("app-groups", Capability::AppGroups, "com.apple.security.application-groups"),
+        ("associated-domains", Capability::AssociatedDomains, "com.apple.developer.associated-domains"),
+        ("health-data", Capability::HealthData, "com.apple.developer.healthkit"),
+        ("tag-reading", Capability::TagReading, "com.apple.developer.nfc.readersession.formats"),
+        (
+            "network-extensions",
+            Capability::NetworkExtensions,
+            "com.apple.developer.networking.networkextension",
+        ),
+    ];
+
+    fn row(self) -> &'static (&'static str, Capability, &'static str) {
+        let [push, rest @ ..] = &Capability::ALL;
+        rest.iter().find(|(_, capability, _)| *capability == self).unwrap_or(push)
+    }
+
+    /// The word that the project file has for it.
+    pub fn word(self) -> &'static str {
+        self.row().0
+    }
+
+    /// The entitlement that grants it.
+    pub fn entitlement(self) -> &'static str {
+        self.row().2
+    }
+}
+
+impl FromStr for Capability {
+    type Err = UnknownCapability;
+
+    fn from_str(text: &str) -> Result<Self, UnknownCapability> {
+        let found = Capability::ALL.iter().find(|(word, ..)| *word == text.to_ascii_lowercase());
+        found.map(|(_, capability, _)| *capability).ok_or_else(|| UnknownCapability(text.into()))
+    }
+}
+
+/// A word that names no capability.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[error("`{0}` is not a capability; there are {known}", known = known_capabilities())]
+pub struct UnknownCapability(pub String);
+
+fn known_capabilities() -> String {
+    Capability::ALL.map(|(word, ..)| word).join(", ")
 }
 
 /// What an app is on one platform.
@@ -226,6 +332,29 @@ impl Project {
     pub fn app_of(&self, platform: Platform, id: &str) -> Option<(&str, &App)> {
         let has = |app: &App| app.side(platform).is_some_and(|side| side.id == id);
         self.apps.iter().find(|(_, app)| has(app)).map(|(name, app)| (name.as_str(), app))
+    }
+
+    /// The team of an app's iOS side.
+    pub fn team_of<'a>(&'a self, ios: &'a Ios) -> Option<&'a str> {
+        ios.team.as_deref().or(self.team.as_deref())
+    }
+
+    /// Every team that is named.
+    pub fn teams(&self) -> Vec<&str> {
+        let of_apps = self.apps.values().filter_map(|app| app.ios.as_ref()?.team.as_deref());
+        let of_accounts = self.accounts.values().filter_map(|account| account.team.as_deref());
+        let mut all: Vec<&str> = self.team.as_deref().into_iter().chain(of_apps).chain(of_accounts).collect();
+        all.sort_unstable();
+        all.dedup();
+        all
+    }
+
+    /// The address for mail of the account that is for an app, or for all.
+    pub fn email_for(&self, apps: &[String]) -> Option<&str> {
+        let is_for = |account: &&Account| account.apps.iter().any(|app| apps.contains(app));
+        let named = self.accounts.values().find(is_for);
+        let any = || self.accounts.values().find(|account| account.apps.is_empty());
+        named.or_else(any)?.email.as_deref()
     }
 
     /// The app with that name, or the only one whose name begins with it.

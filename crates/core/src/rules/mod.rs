@@ -2,8 +2,10 @@
 //! file of its family; to add one is to write it there and name it in that file's list.
 
 mod build;
+mod entitlements;
 mod hygiene;
 mod identity;
+mod profile;
 mod signature;
 
 pub use build::{file_stem, lacks_parts};
@@ -15,6 +17,7 @@ use serde::Serialize;
 use crate::android::AndroidBuild;
 use crate::build::Build;
 use crate::findings::{Finding, Level, Mend, Observation};
+use crate::ios::setup::Setup;
 use crate::model::{App, BuildNumber, Destination, Inventory, LastBackup, Policy, ReleaseFacts, Role};
 
 /// A build under check and what it is compared with.
@@ -112,6 +115,8 @@ pub enum Subject {
     Android(fn(&BuildLook<'_>, &AndroidBuild, &mut Notes)),
     /// The material in a cabinet that builds are signed with.
     Material(fn(&Inventory, &mut Notes)),
+    /// What an app needs for a destination, before there is a build.
+    Setup(fn(&Setup<'_>, &mut Notes)),
     /// A cabinet, as it is kept.
     Cabinet(fn(&CabinetLook<'_>, &mut Notes)),
 }
@@ -133,6 +138,13 @@ pub struct Rule {
 }
 
 impl Rule {
+    /// Whether it looks at what is in place before there is a build, or at the cabinet.
+    pub fn is_for_setups(&self) -> bool {
+        self.subjects
+            .iter()
+            .any(|subject| matches!(subject, Subject::Setup(_) | Subject::Material(_) | Subject::Cabinet(_)))
+    }
+
     /// Whether it looks at builds.
     pub fn is_for_builds(&self) -> bool {
         self.subjects.iter().any(|subject| matches!(subject, Subject::Build(_) | Subject::Android(_)))
@@ -169,6 +181,8 @@ pub struct Family {
 /// All families, in the order of a verdict.
 pub const FAMILIES: &[Family] = &[
     Family { name: "identity", rules: identity::RULES },
+    Family { name: "profile", rules: profile::RULES },
+    Family { name: "entitlements", rules: entitlements::RULES },
     Family { name: "signature", rules: signature::RULES },
     Family { name: "build", rules: build::RULES },
     Family { name: "hygiene", rules: hygiene::RULES },
@@ -278,7 +292,9 @@ pub fn check_build(look: &BuildLook<'_>) -> Verdict {
             rule(look, android, notes);
             true
         }
-        (Subject::Android(_), None) | (Subject::Material(_) | Subject::Cabinet(_), _) => false,
+        (Subject::Android(_), None) | (Subject::Material(_) | Subject::Setup(_) | Subject::Cabinet(_), _) => {
+            false
+        }
     })
 }
 
@@ -293,7 +309,18 @@ pub fn check_cabinet(look: &CabinetLook<'_>) -> Verdict {
             rule(look.inventory, notes);
             true
         }
-        Subject::Build(_) | Subject::Android(_) => false,
+        Subject::Build(_) | Subject::Android(_) | Subject::Setup(_) => false,
+    })
+}
+
+/// Looks at what an app needs for a destination with every rule for that.
+pub fn check_setup(setup: &Setup<'_>) -> Verdict {
+    run(|subject, notes| match subject {
+        Subject::Setup(rule) => {
+            rule(setup, notes);
+            true
+        }
+        _ => false,
     })
 }
 

@@ -4,4 +4,5 @@ pub mod check;
 pub mod lend;
 pub mod material;
 pub mod releases;
+pub mod setup;
 pub mod sign;

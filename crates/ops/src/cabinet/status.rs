@@ -128,7 +128,7 @@ pub fn status(ctx: &Ctx<'_>, prove: bool) -> Result<StatusReport, StatusError> {
 }
 
 /// How the cabinet stands, in the words of the rules.
-fn standing(standing: Standing) -> CabinetStanding {
+pub(crate) fn standing(standing: Standing) -> CabinetStanding {
     match standing {
         Standing::Current => CabinetStanding::Current,
         Standing::Older { by, known, found } => CabinetStanding::Older { by: by.to_string(), known, found },

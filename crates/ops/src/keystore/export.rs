@@ -369,7 +369,9 @@ fn pkcs12(
         let secret = cabinet.secret(inventory.get(&entry.key).ok_or_else(gone)?)?;
         parts.push((&entry.alias, secret, from_hex(&facts.der).ok_or_else(gone)?));
     }
-    let keys: Vec<OutgoingKey<'_>> =
-        parts.iter().map(|(alias, secret, certificate)| OutgoingKey { alias, secret, certificate }).collect();
+    let keys: Vec<OutgoingKey<'_>> = parts
+        .iter()
+        .map(|(alias, secret, certificate)| OutgoingKey { alias, secret, certificate, chain: &[] })
+        .collect();
     Ok(write_pkcs12(&keys, password, &ctx.env)?)
 }

@@ -206,7 +206,11 @@ pub fn keystore_import(ctx: &Ctx<'_>, request: Request) -> Result<KeystoreImport
 }
 
 /// Opens a keystore with a password that is asked for.
-fn open_asking(ctx: &Ctx<'_>, bytes: &[u8], file: &str) -> Result<(OpenStore, SecretText), ImportError> {
+pub(crate) fn open_asking(
+    ctx: &Ctx<'_>,
+    bytes: &[u8],
+    file: &str,
+) -> Result<(OpenStore, SecretText), ImportError> {
     let tried = ask::open_asking(
         ctx.ask,
         &format!("Password of {file}"),
@@ -218,7 +222,7 @@ fn open_asking(ctx: &Ctx<'_>, bytes: &[u8], file: &str) -> Result<(OpenStore, Se
 }
 
 /// A file's name without its ending, as far as it can be an item's.
-fn name_after(path: &Path) -> String {
+pub(crate) fn name_after(path: &Path) -> String {
     let stem = path.file_stem().map(|stem| stem.to_string_lossy().into_owned()).unwrap_or_default();
     let plain = |c: char| if c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.') { c } else { '-' };
     let name: String = stem.chars().map(plain).take(64).collect();
@@ -258,7 +262,7 @@ fn choose<'a>(
 }
 
 /// Opens a key: with the password that was given for it, else with the store's, else with one that is asked for.
-fn unlock(
+pub(crate) fn unlock(
     ctx: &Ctx<'_>,
     key: &StoredKey,
     store: &SecretText,
@@ -313,7 +317,7 @@ fn describe(
         debug_key: is_debug_certificate(&key.certificate.subject, &sha256_hex(&key.certificate.der)),
         short_validity: role == Role::Signing && is_short(&key.certificate),
         proved: key.proved,
-        issuers_left: key.issuers,
+        issuers_left: key.issuers.len(),
     }
 }
 

@@ -264,9 +264,9 @@ pub(crate) fn put_key(
             change.put(NewItem::new(name.clone(), Facts::Key(facts), Some(new.secret)))?
         }
     };
-    let facts = certificate_facts(new.certificate, &key);
+    let facts = certificate_facts(new.certificate, Some(key));
     let known = inventory.iter().find(|item| {
-        matches!(&item.facts, Facts::Certificate(c) if c.fingerprint == facts.fingerprint && c.key == key)
+        matches!(&item.facts, Facts::Certificate(c) if c.fingerprint == facts.fingerprint && c.key == Some(key))
     });
     let certificate = match known {
         Some(item) => item.id,
@@ -291,9 +291,9 @@ pub(crate) fn key_with(inventory: &Inventory, fingerprint: &str) -> Option<ItemI
     inventory.iter().find(is).map(|item| item.id)
 }
 
-fn certificate_facts(certificate: &Certificate, key: &ItemId) -> CertificateFacts {
+pub(crate) fn certificate_facts(certificate: &Certificate, key: Option<ItemId>) -> CertificateFacts {
     CertificateFacts {
-        key: *key,
+        key,
         der: hex(&certificate.der),
         fingerprint: sha256_hex(&certificate.der),
         subject: certificate.subject.clone(),

@@ -89,6 +89,7 @@ impl From<KeyArgs> for KeyRequest {
                 locality: args.locality,
                 state: args.state,
                 country: args.country,
+                email: None,
             },
             years: args.years,
             insist: args.insist,
@@ -96,19 +97,19 @@ impl From<KeyArgs> for KeyRequest {
     }
 }
 
-/// A keystore's password.
+/// The password of a keystore, or of a file with keys.
 #[derive(Debug, clap::Args)]
 pub(crate) struct PasswordArgs {
-    /// Ask for the keystore's password
+    /// Ask for the password
     #[arg(long, help_heading = "Password", group = "own_password")]
     ask_password: bool,
-    /// Read the keystore's password from a file
+    /// Read the password from a file
     #[arg(long, value_name = "FILE", help_heading = "Password", group = "own_password")]
     password_in: Option<PathBuf>,
-    /// Read the keystore's password from an open file descriptor
+    /// Read the password from an open file descriptor
     #[arg(long, value_name = "NUMBER", help_heading = "Password", group = "own_password")]
     password_on: Option<u32>,
-    /// Read the keystore's password from an environment variable
+    /// Read the password from an environment variable
     #[arg(long, value_name = "VARIABLE", help_heading = "Password", group = "own_password")]
     password_variable: Option<String>,
 }

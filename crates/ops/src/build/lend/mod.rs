@@ -136,7 +136,7 @@ pub fn lend(ctx: &Ctx<'_>, request: &Request<'_>) -> Result<u8, LendError> {
     let certificate = keystore::certificate_of(&inventory, entry).ok_or_else(gone)?;
     let certificate = from_hex(&certificate.der).ok_or_else(gone)?;
     let password = password::generate(&ctx.env).map_err(FormatError::from)?;
-    let own = OutgoingKey { alias: &entry.alias, secret: &secret, certificate: &certificate };
+    let own = OutgoingKey { alias: &entry.alias, secret: &secret, certificate: &certificate, chain: &[] };
     let bytes = write_pkcs12(&[own], &password, &ctx.env)?;
 
     let program = request.command.first().map(|word| word.to_string_lossy().into_owned()).unwrap_or_default();

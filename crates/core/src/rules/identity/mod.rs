@@ -3,6 +3,8 @@
 use jiff::{SignedDuration, Timestamp};
 use ninekeys_formats::x509::{Certificate, KeyShape};
 
+mod setup;
+
 use super::{BuildLook, KnownSigner, Notes, Rule, Subject, because};
 use crate::android::{AndroidBuild, PackageKind, SchemeState, SignatureFault, SignerReport};
 use crate::build::SignedBy;
@@ -12,12 +14,20 @@ use crate::model::{Facts, Inventory, ReleaseFacts, Role, State};
 
 pub(super) const RULES: &[Rule] = &[
     Rule {
+        name: "identity-missing",
+        level: Level::Error,
+        about: "there is no identity that a build for the destination could be signed with",
+        meaning: "Without a certificate of the right kind, and its private key, nothing can be signed.",
+        remedy: "ask for one at the portal; the key is made and sealed here",
+        subjects: &[Subject::Setup(setup::missing)],
+    },
+    Rule {
         name: "identity-expired",
         level: Level::Error,
         about: "the signer's certificate has ended",
         meaning: "Stores refuse a build whose certificate has ended, and some devices refuse to install it.",
         remedy: "sign with a key whose certificate is still valid",
-        subjects: &[Subject::Build(expired)],
+        subjects: &[Subject::Build(expired), Subject::Setup(setup::expired)],
     },
     Rule {
         name: "identity-expires-soon",
@@ -25,7 +35,7 @@ pub(super) const RULES: &[Rule] = &[
         about: "the signer's certificate ends within the days that the project's policy gives",
         meaning: "What ends soon takes everything with it that it signs; a successor takes time to arrange.",
         remedy: "plan its successor now",
-        subjects: &[Subject::Build(expires_soon)],
+        subjects: &[Subject::Build(expires_soon), Subject::Setup(setup::expires_soon)],
     },
     Rule {
         name: "identity-not-yet-valid",
@@ -33,7 +43,63 @@ pub(super) const RULES: &[Rule] = &[
         about: "the signer's certificate begins in the future",
         meaning: "A device whose clock is right refuses it until then. Often this machine's clock is wrong.",
         remedy: "compare this machine's clock, or wait until the certificate begins",
-        subjects: &[Subject::Build(not_yet_valid)],
+        subjects: &[Subject::Build(not_yet_valid), Subject::Setup(setup::not_yet_valid)],
+    },
+    Rule {
+        name: "identity-without-private-key",
+        level: Level::Error,
+        about: "the certificate is here and its private key is not",
+        meaning: "A certificate alone signs nothing. Its key is on the machine where it was asked for, or lost.",
+        remedy: "bring the key in with its certificate, or ask for a new one",
+        subjects: &[Subject::Setup(setup::without_private_key)],
+    },
+    Rule {
+        name: "identity-team-mismatch",
+        level: Level::Error,
+        about: "the identity was issued to another team than the app's",
+        meaning: "Identity, profile and app belong to one team, or a device refuses the build.",
+        remedy: "take an identity of the app's team",
+        subjects: &[Subject::Setup(setup::team_mismatch)],
+    },
+    Rule {
+        name: "identity-chain-incomplete",
+        level: Level::Error,
+        about: "a certificate between the identity and its root is missing",
+        meaning: "A signature carries the whole chain; without the certificate in between, nobody can follow it.",
+        remedy: "take in the certificate of the authority that issued it",
+        subjects: &[Subject::Setup(setup::chain_incomplete)],
+    },
+    Rule {
+        name: "identity-chain-untrusted",
+        level: Level::Error,
+        about: "the identity does not lead to a root that the project names, or its chain does not hold",
+        meaning: "A device follows the chain to a root that it knows. One that leads elsewhere is refused.",
+        remedy: "compare the root with the portal's, and name it in the project file if it is the right one",
+        subjects: &[Subject::Setup(setup::chain_untrusted)],
+    },
+    Rule {
+        name: "push-identity-missing",
+        level: Level::Warning,
+        about: "the app takes notifications, and no push identity sends them",
+        meaning: "A server sends with a push certificate; without one for the right servers nothing arrives.",
+        remedy: "ask for a push certificate for the app, or leave it if the server sends in another way",
+        subjects: &[Subject::Setup(setup::push_missing)],
+    },
+    Rule {
+        name: "push-identity-sandbox",
+        level: Level::Warning,
+        about: "the sandbox's push identity is left in place for builds that leave the house",
+        meaning: "The sandbox's servers reach development builds alone: users get no notifications.",
+        remedy: "ask for a push certificate for production",
+        subjects: &[Subject::Setup(setup::push_sandbox)],
+    },
+    Rule {
+        name: "signature-algorithm-weak",
+        level: Level::Error,
+        about: "a certificate of the chain is signed in a way that can be forged",
+        meaning: "With SHA-1 two certificates can be made that have one signature.",
+        remedy: "ask for a new certificate",
+        subjects: &[Subject::Setup(setup::algorithm_weak)],
     },
     Rule {
         name: "key-too-weak",
@@ -41,7 +107,7 @@ pub(super) const RULES: &[Rule] = &[
         about: "the signer's key can be broken: RSA below 2048 bits, curves below 256, or DSA",
         meaning: "Who can compute the private key can publish updates in your name.",
         remedy: "sign with a key of at least RSA 2048 or EC P-256",
-        subjects: &[Subject::Build(too_weak)],
+        subjects: &[Subject::Build(too_weak), Subject::Setup(setup::too_weak)],
     },
     Rule {
         name: "key-validity-short",
@@ -101,7 +167,7 @@ fn time(seconds: i64) -> Timestamp {
     Timestamp::from_second(seconds).unwrap_or(if seconds < 0 { Timestamp::MIN } else { Timestamp::MAX })
 }
 
-fn day(at: Timestamp) -> String {
+pub(super) fn day(at: Timestamp) -> String {
     at.strftime("%-d %b %Y").to_string()
 }
 
@@ -145,17 +211,19 @@ fn not_yet_valid(look: &BuildLook<'_>, notes: &mut Notes) {
     }
 }
 
+/// Whether a key can be broken.
+fn is_weak(key: &KeyShape) -> bool {
+    match key {
+        KeyShape::Rsa { bits } => *bits < 2048,
+        KeyShape::Ec { curve } => matches!(curve.as_str(), "P-192" | "P-224"),
+        KeyShape::Dsa => true,
+        KeyShape::Other(_) => false,
+    }
+}
+
 fn too_weak(look: &BuildLook<'_>, notes: &mut Notes) {
     for signer in signers(look, notes) {
-        let weak = match &signer.certificate.key {
-            KeyShape::Rsa { bits } => *bits < 2048,
-            KeyShape::Ec { curve } => {
-                matches!(curve.as_str(), "P-192" | "P-224")
-            }
-            KeyShape::Dsa => true,
-            KeyShape::Other(_) => false,
-        };
-        if weak {
+        if is_weak(&signer.certificate.key) {
             let seen = Observation::new("the signer's key is too weak").found(&signer.certificate.key);
             notes.found(seen.expected("RSA 2048, EC P-256 or stronger").place(subject(&signer.certificate)));
         }
@@ -396,7 +464,7 @@ fn lineage_invalid(_: &BuildLook<'_>, android: &AndroidBuild, notes: &mut Notes)
 }
 
 /// A fingerprint as a sentence shows it: three bytes.
-fn short(fingerprint: &str) -> String {
+pub(super) fn short(fingerprint: &str) -> String {
     let bytes: Vec<String> = fingerprint
         .as_bytes()
         .chunks(2)

@@ -1,0 +1,25 @@
+//! `ninekeys profile`: what ties app, certificates, devices and destination together.
+
+mod export;
+mod import;
+
+use clap::Subcommand;
+use ninekeys_ops::Ctx;
+
+use crate::failure::{Exit, Failure};
+use crate::output::Output;
+
+/// `ninekeys profile …`
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    Import(import::Args),
+    Export(export::Args),
+}
+
+/// Runs one of them.
+pub(crate) fn run(command: Command, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
+    match command {
+        Command::Import(args) => import::run(args, ctx, out),
+        Command::Export(args) => export::run(args, ctx, out),
+    }
+}

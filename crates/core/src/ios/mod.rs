@@ -1,0 +1,6 @@
+//! What certificates and provisioning profiles say on the iOS side, and whether they are all that an app needs.
+
+pub mod certificate;
+pub mod entitlements;
+pub mod profile;
+pub mod setup;

@@ -1,0 +1,362 @@
+//! What an app needs before a build of it can be signed for a destination: an identity, and a profile for every bundle id.
+//!
+//! Each identity and each profile that could serve is looked at, with what speaks against it; the best of those that
+//! nothing speaks against is taken. The rules say what is missing, the commands show what was taken.
+
+use jiff::Timestamp;
+use ninekeys_formats::x509::Certificate;
+
+use super::profile::is_for;
+use crate::chain::Chain;
+use crate::digest::from_hex;
+use crate::model::{
+    Capability, CertificateFacts, Destination, Facts, IdentityFacts, IdentityPurpose, Inventory, Ios, Item,
+    NineKey, Policy, ProfileFacts, State, Wholeness,
+};
+use ninekeys_formats::limits::Limits;
+
+/// The most profiles of other apps that are named.
+const MOST_OTHERS: usize = 3;
+
+/// An app, a destination, and everything that is held against them.
+pub struct Wanted<'a> {
+    /// The app's name.
+    pub app: &'a str,
+    /// What people call it.
+    pub title: &'a str,
+    /// Its iOS side.
+    pub ios: &'a Ios,
+    /// Where its build goes.
+    pub destination: Destination,
+    /// The team that it belongs to, if the project says.
+    pub team: Option<&'a str>,
+    /// What the project expects.
+    pub policy: &'a Policy,
+    /// What the cabinet holds.
+    pub inventory: &'a Inventory,
+    /// The authorities that the project names.
+    pub roots: &'a [Certificate],
+    /// Every authority's certificate at hand.
+    pub pool: &'a [Certificate],
+    /// The time that it is for.
+    pub now: Timestamp,
+}
+
+/// What speaks against an identity.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum AgainstIdentity {
+    /// Its certificate has ended.
+    Ended(Timestamp),
+    /// Its certificate begins later.
+    NotYet(Timestamp),
+    /// It was issued to another team.
+    OtherTeam(String),
+    /// Its private key is not here.
+    WithoutKey,
+    /// Somebody else has its private key.
+    HeldBy(String),
+    /// Its certificate was asked for and is not here.
+    Waiting,
+}
+
+/// An identity that could serve.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct IdentityChoice<'a> {
+    /// The item.
+    pub item: &'a Item,
+    /// Its facts.
+    pub facts: &'a IdentityFacts,
+    /// Its certificate.
+    pub certificate: Option<&'a CertificateFacts>,
+    /// What speaks against it.
+    pub against: Vec<AgainstIdentity>,
+}
+
+/// What speaks against a profile.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum AgainstProfile {
+    /// It has ended.
+    Ended(Timestamp),
+    /// It begins later.
+    NotYet(Timestamp),
+    /// Builds with it are for something else.
+    Kind(Destination),
+    /// It is for another app.
+    App(String),
+    /// It was issued to another team.
+    OtherTeam(String),
+    /// It does not allow the certificates of these identities.
+    LacksIdentity(Vec<String>),
+}
+
+/// A profile that could serve.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ProfileChoice<'a> {
+    /// The item.
+    pub item: &'a Item,
+    /// Its facts.
+    pub facts: &'a ProfileFacts,
+    /// What speaks against it.
+    pub against: Vec<AgainstProfile>,
+}
+
+/// One bundle id, and the profiles for it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Part<'a> {
+    /// The extension's name; nothing for the app itself.
+    pub extension: Option<&'a str>,
+    /// Its bundle id.
+    pub bundle_id: &'a str,
+    /// The profiles that could serve, the best first.
+    pub profiles: Vec<ProfileChoice<'a>>,
+}
+
+impl<'a> Part<'a> {
+    /// The profile that is taken: the best that nothing speaks against.
+    pub fn taken(&self) -> Option<&ProfileChoice<'a>> {
+        self.profiles.first().filter(|choice| choice.against.is_empty())
+    }
+
+    /// The profile that comes nearest where none can be taken: right app, kind and team.
+    pub fn nearest(&self) -> Option<&ProfileChoice<'a>> {
+        let near = |choice: &&ProfileChoice<'a>| {
+            !choice.against.iter().any(|one| {
+                matches!(one, AgainstProfile::Kind(_) | AgainstProfile::App(_) | AgainstProfile::OtherTeam(_))
+            })
+        };
+        self.profiles.iter().find(near).filter(|choice| !choice.against.is_empty())
+    }
+}
+
+/// What was found for an app and a destination.
+pub struct Setup<'a> {
+    /// What it is for.
+    pub wanted: Wanted<'a>,
+    /// The identities that could serve, the best first.
+    pub identities: Vec<IdentityChoice<'a>>,
+    /// The chain of the identity that is taken.
+    pub chain: Option<Chain>,
+    /// The app and what is inside it.
+    pub parts: Vec<Part<'a>>,
+    /// Push identities for the app.
+    pub push: Vec<IdentityChoice<'a>>,
+}
+
+/// The kind of identity that signs for a destination.
+pub fn signs_for(destination: Destination) -> NineKey {
+    match destination {
+        Destination::Development => NineKey::Development,
+        _ => NineKey::Distribution,
+    }
+}
+
+impl<'a> Setup<'a> {
+    /// Looks through the cabinet.
+    pub fn of(wanted: Wanted<'a>) -> Self {
+        let kind = signs_for(wanted.destination);
+        let mut identities = identities(&wanted, |facts| facts.purpose.nine_key() == kind);
+        let push = identities_for_push(&wanted);
+        let usable: Vec<&IdentityChoice<'a>> =
+            identities.iter().filter(|choice| choice.against.is_empty()).collect();
+        let parts = parts(&wanted, &usable);
+        let allowed = |choice: &IdentityChoice<'a>| {
+            parts
+                .iter()
+                .filter_map(Part::taken)
+                .filter(|taken| allows(wanted.inventory, taken.facts, choice))
+                .count()
+        };
+        let rank: Vec<usize> = identities.iter().map(allowed).collect();
+        let mut order: Vec<usize> = (0..identities.len()).collect();
+        order.sort_by_key(|index| {
+            let choice = identities.get(*index);
+            let until = choice.and_then(|choice| choice.certificate).map(|certificate| certificate.not_after);
+            let against = choice.map_or(usize::MAX, |choice| choice.against.len());
+            (against, std::cmp::Reverse(rank.get(*index).copied()), std::cmp::Reverse(until))
+        });
+        identities = order.iter().filter_map(|index| identities.get(*index).cloned()).collect();
+        let taken = identities.first().filter(|choice| choice.against.is_empty());
+        let certificate = taken.and_then(|choice| choice.certificate).and_then(parsed);
+        let chain = certificate.map(|certificate| Chain::find(&certificate, wanted.pool));
+        Setup { wanted, identities, chain, parts, push }
+    }
+
+    /// The identity that is taken: the best that nothing speaks against.
+    pub fn taken(&self) -> Option<&IdentityChoice<'a>> {
+        self.identities.first().filter(|choice| choice.against.is_empty())
+    }
+
+    /// Whether the app takes notifications from a server.
+    pub fn has_push(&self) -> bool {
+        self.wanted.ios.capabilities.contains(&Capability::Push)
+    }
+}
+
+/// A kept certificate, read.
+pub fn parsed(facts: &CertificateFacts) -> Option<Certificate> {
+    Certificate::parse(&from_hex(&facts.der)?, &Limits::USUAL).ok()
+}
+
+fn identities<'a>(
+    wanted: &Wanted<'a>,
+    is_wanted: impl Fn(&IdentityFacts) -> bool,
+) -> Vec<IdentityChoice<'a>> {
+    let mut out: Vec<IdentityChoice<'a>> = Vec::new();
+    for item in wanted.inventory.iter().filter(|item| item.state == State::Active) {
+        let Facts::Identity(facts) = &item.facts else { continue };
+        let for_app = facts.apps.is_empty() || facts.apps.iter().any(|app| app == wanted.app);
+        if !for_app || !is_wanted(facts) {
+            continue;
+        }
+        let certificate = facts.certificate.and_then(|id| match &wanted.inventory.get(&id)?.facts {
+            Facts::Certificate(certificate) => Some(certificate.as_ref()),
+            _ => None,
+        });
+        out.push(IdentityChoice {
+            item,
+            facts,
+            certificate,
+            against: against_identity(wanted, facts, certificate),
+        });
+    }
+    out.sort_by(|a, b| a.item.name.cmp(&b.item.name));
+    out
+}
+
+/// Those that send to the servers which builds for the destination listen to come first.
+fn identities_for_push<'a>(wanted: &Wanted<'a>) -> Vec<IdentityChoice<'a>> {
+    let mut all = identities(wanted, |facts| matches!(facts.purpose, IdentityPurpose::Push(_)));
+    // one that is for no app by name is for none
+    all.retain(|choice| choice.facts.apps.iter().any(|app| app == wanted.app));
+    all.sort_by_key(|choice| choice.against.len());
+    all
+}
+
+fn against_identity(
+    wanted: &Wanted<'_>,
+    facts: &IdentityFacts,
+    certificate: Option<&CertificateFacts>,
+) -> Vec<AgainstIdentity> {
+    let mut out = Vec::new();
+    match (facts.wholeness(), &facts.held_by) {
+        (_, Some(holder)) => out.push(AgainstIdentity::HeldBy(holder.clone())),
+        (Wholeness::Waiting, None) => out.push(AgainstIdentity::Waiting),
+        (Wholeness::WithoutKey, None) => out.push(AgainstIdentity::WithoutKey),
+        _ => {}
+    }
+    if let Some(certificate) = certificate {
+        if certificate.not_after < wanted.now {
+            out.push(AgainstIdentity::Ended(certificate.not_after));
+        } else if certificate.not_before > wanted.now {
+            out.push(AgainstIdentity::NotYet(certificate.not_before));
+        }
+    }
+    if let (Some(wanted), Some(own)) = (wanted.team, &facts.team)
+        && wanted != own
+    {
+        out.push(AgainstIdentity::OtherTeam(own.clone()));
+    }
+    out
+}
+
+fn parts<'a>(wanted: &Wanted<'a>, usable: &[&IdentityChoice<'a>]) -> Vec<Part<'a>> {
+    let app = std::iter::once((None, wanted.ios.bundle_id.as_str()));
+    let inside = wanted.ios.extensions.iter().map(|(name, id)| (Some(name.as_str()), id.as_str()));
+    app.chain(inside)
+        .map(|(extension, bundle_id)| Part {
+            extension,
+            bundle_id,
+            profiles: profiles(wanted, bundle_id, usable),
+        })
+        .collect()
+}
+
+fn profiles<'a>(
+    wanted: &Wanted<'a>,
+    bundle_id: &str,
+    usable: &[&IdentityChoice<'a>],
+) -> Vec<ProfileChoice<'a>> {
+    let (mut own, mut others) = (Vec::new(), Vec::new());
+    for item in wanted.inventory.iter().filter(|item| item.state == State::Active) {
+        let Facts::Profile(facts) = &item.facts else { continue };
+        let facts: &'a ProfileFacts = facts;
+        let against = against_profile(wanted, bundle_id, facts, usable);
+        let choice = ProfileChoice { item, facts, against };
+        if is_for(&facts.app_id, bundle_id) {
+            own.push(choice);
+        } else if facts.destination == wanted.destination {
+            others.push(choice);
+        }
+    }
+    let sort = |all: &mut Vec<ProfileChoice<'a>>| {
+        all.sort_by(|a, b| {
+            let key = |choice: &ProfileChoice<'a>| {
+                // an exact id before a wildcard, a later end before an earlier one
+                let wildcard = super::profile::is_wildcard(&choice.facts.app_id);
+                (choice.against.len(), wildcard, std::cmp::Reverse(choice.facts.not_after))
+            };
+            key(a).cmp(&key(b)).then_with(|| a.item.name.cmp(&b.item.name))
+        });
+    };
+    sort(&mut own);
+    if own.is_empty() {
+        sort(&mut others);
+        others.truncate(MOST_OTHERS);
+        own = others;
+    }
+    own
+}
+
+fn against_profile(
+    wanted: &Wanted<'_>,
+    bundle_id: &str,
+    facts: &ProfileFacts,
+    usable: &[&IdentityChoice<'_>],
+) -> Vec<AgainstProfile> {
+    let mut out = Vec::new();
+    if !is_for(&facts.app_id, bundle_id) {
+        out.push(AgainstProfile::App(facts.app_id.clone()));
+    }
+    if facts.destination != wanted.destination {
+        out.push(AgainstProfile::Kind(facts.destination));
+    }
+    if wanted.team.is_some_and(|team| team != facts.team) {
+        out.push(AgainstProfile::OtherTeam(facts.team.clone()));
+    }
+    if facts.not_after < wanted.now {
+        out.push(AgainstProfile::Ended(facts.not_after));
+    } else if facts.not_before > wanted.now {
+        out.push(AgainstProfile::NotYet(facts.not_before));
+    }
+    // what cannot be signed with here is no reason against a profile
+    let same_kind = facts.destination == wanted.destination;
+    if same_kind && !usable.is_empty() && !usable.iter().any(|choice| allows(wanted.inventory, facts, choice))
+    {
+        let fingerprints =
+            usable.iter().filter_map(|choice| choice.certificate).map(|c| c.fingerprint.clone());
+        out.push(AgainstProfile::LacksIdentity(fingerprints.collect()));
+    }
+    out
+}
+
+/// Whether a profile allows the certificate of an identity, also where that came in after the profile did.
+pub fn allows(inventory: &Inventory, profile: &ProfileFacts, choice: &IdentityChoice<'_>) -> bool {
+    let (Some(id), Some(certificate)) = (&choice.facts.certificate, choice.certificate) else { return false };
+    let same = |other: &CertificateFacts| other.fingerprint == certificate.fingerprint;
+    profile.certificates.contains(id)
+        || profile.foreign_certificates.contains(&certificate.fingerprint)
+        || profile.certificates.iter().any(|known| {
+            matches!(inventory.get(known).map(|item| &item.facts), Some(Facts::Certificate(c)) if same(c))
+        })
+}
+
+/// Whether a profile allows a device, also where that came in after the profile did.
+pub fn allows_device(inventory: &Inventory, profile: &ProfileFacts, identifier: &str) -> bool {
+    let known = profile.devices.iter().filter_map(|id| match &inventory.get(id)?.facts {
+        Facts::Device(device) => Some(device.identifier.as_str()),
+        _ => None,
+    });
+    known
+        .chain(profile.foreign_devices.iter().map(String::as_str))
+        .any(|allowed| allowed.eq_ignore_ascii_case(identifier))
+}

@@ -1,0 +1,244 @@
+//! The same rules on what an app has before there is a build: the identity that would sign it.
+
+use jiff::SignedDuration;
+
+use super::super::Notes;
+use super::{day, short};
+use crate::chain::End;
+use crate::findings::{Level, Mend, Observation};
+use crate::ios::setup::{AgainstIdentity, IdentityChoice, Setup, parsed, signs_for};
+use crate::keys::SignatureKind;
+use crate::model::{Destination, IdentityPurpose, PushEnvironment};
+
+fn request(setup: &Setup<'_>) -> Mend {
+    Mend::RequestIdentity { kind: signs_for(setup.wanted.destination), app: None }
+}
+
+fn called(choice: &IdentityChoice<'_>) -> String {
+    let short = choice.certificate.map(|certificate| short(&certificate.fingerprint));
+    short.map_or_else(|| choice.item.name.clone(), |short| format!("{} {short}", choice.item.name))
+}
+
+/// The identities that are not taken, where none is.
+fn passed_over<'s, 'a>(setup: &'s Setup<'a>) -> impl Iterator<Item = &'s IdentityChoice<'a>> {
+    setup.identities.iter().filter(|_| setup.taken().is_none())
+}
+
+/// What is said of identities where none can be taken: of the one that comes nearest as the rule says, of others as a note.
+fn each(setup: &Setup<'_>, notes: &mut Notes, say: impl Fn(&AgainstIdentity) -> Option<Observation>) {
+    for (index, choice) in passed_over(setup).enumerate() {
+        for seen in choice.against.iter().filter_map(&say) {
+            let seen = seen.place(called(choice));
+            notes.found(if index == 0 { seen } else { seen.level(Level::Note) });
+        }
+    }
+}
+
+pub(super) fn missing(setup: &Setup<'_>, notes: &mut Notes) {
+    let word = signs_for(setup.wanted.destination).word();
+    if setup.identities.is_empty() {
+        let text = format!(
+            "the cabinet holds no {word}, and builds for {} need one",
+            setup.wanted.destination.phrase()
+        );
+        notes.found(Observation::new(text).mend(request(setup)));
+    }
+    each(setup, notes, |against| match against {
+        AgainstIdentity::Waiting => {
+            let text = format!("the {word} was asked for, and its certificate is not here yet");
+            Some(Observation::new(text).mend(Mend::AcceptCertificate))
+        }
+        AgainstIdentity::HeldBy(holder) => {
+            let text =
+                format!("the key of this {word} is held by {holder}: builds are signed there, not here");
+            Some(Observation::new(text).level(Level::Note))
+        }
+        _ => None,
+    });
+}
+
+pub(super) fn expired(setup: &Setup<'_>, notes: &mut Notes) {
+    each(setup, notes, |against| match against {
+        AgainstIdentity::Ended(end) => {
+            let seen = Observation::new("its certificate has ended").mend(request(setup));
+            Some(seen.expected("a certificate that is valid").found(format!("ended {}", day(*end))))
+        }
+        _ => None,
+    });
+}
+
+pub(super) fn expires_soon(setup: &Setup<'_>, notes: &mut Notes) {
+    let Some(taken) = setup.taken() else { return notes.skip("there is no identity to sign with") };
+    let Some(certificate) = taken.certificate else { return };
+    let wait = SignedDuration::from_hours(24 * i64::from(setup.wanted.policy.due_days));
+    if certificate.not_after.duration_since(setup.wanted.now) < wait {
+        let days = certificate.not_after.duration_since(setup.wanted.now).as_hours() / 24;
+        let text = format!("its certificate ends in {days} days; profiles that name it end with it");
+        let seen = Observation::new(text).found(day(certificate.not_after)).place(called(taken));
+        notes.found(seen.mend(request(setup)));
+    }
+}
+
+pub(super) fn not_yet_valid(setup: &Setup<'_>, notes: &mut Notes) {
+    each(setup, notes, |against| match against {
+        AgainstIdentity::NotYet(begin) => {
+            let seen = Observation::new("its certificate is not valid yet");
+            Some(seen.found(format!("begins {}", day(*begin))))
+        }
+        _ => None,
+    });
+}
+
+pub(super) fn without_private_key(setup: &Setup<'_>, notes: &mut Notes) {
+    each(setup, notes, |against| match against {
+        AgainstIdentity::WithoutKey => {
+            let text = "its certificate is here and its private key is not: nothing can be signed with it";
+            Some(Observation::new(text).mend(Mend::ImportIdentity))
+        }
+        _ => None,
+    });
+}
+
+pub(super) fn team_mismatch(setup: &Setup<'_>, notes: &mut Notes) {
+    let Some(team) = setup.wanted.team else { return notes.skip("the project file names no team") };
+    each(setup, notes, |against| match against {
+        AgainstIdentity::OtherTeam(other) => {
+            let seen = Observation::new("it was issued to another team").expected(team).found(other);
+            Some(seen.mend(request(setup)))
+        }
+        _ => None,
+    });
+}
+
+pub(super) fn chain_incomplete(setup: &Setup<'_>, notes: &mut Notes) {
+    let (Some(taken), Some(chain)) = (setup.taken(), &setup.chain) else {
+        return notes.skip("there is no identity to sign with");
+    };
+    match &chain.end {
+        End::Root => {}
+        End::Lacks { issuer, addresses } => {
+            let seen = Observation::new(format!("the certificate of its issuer is not here: {issuer}"));
+            let seen = match addresses.first() {
+                Some(address) => seen.found(format!("it can be had from {address}")),
+                None => seen,
+            };
+            notes.found(seen.place(called(taken)).mend(Mend::AcceptCertificate));
+        }
+        End::TooLong => {
+            notes.found(
+                Observation::new("its chain is longer than any that is believed").place(called(taken)),
+            );
+        }
+    }
+}
+
+pub(super) fn chain_untrusted(setup: &Setup<'_>, notes: &mut Notes) {
+    if setup.wanted.roots.is_empty() {
+        return notes.skip("the project file names no roots");
+    }
+    let (Some(taken), Some(chain)) = (setup.taken(), &setup.chain) else {
+        return notes.skip("there is no identity to sign with");
+    };
+    if let Some(root) = chain.root()
+        && !setup.wanted.roots.iter().any(|known| known.der == root.der)
+    {
+        let text = "its chain leads to an authority that the project does not name";
+        notes.found(Observation::new(text).found(&root.subject).place(called(taken)));
+    }
+    if let Err(fault) = chain.hold_above_leaf(setup.wanted.now) {
+        notes.found(Observation::new(format!("its chain does not hold: {fault}")).place(called(taken)));
+    }
+}
+
+pub(super) fn algorithm_weak(setup: &Setup<'_>, notes: &mut Notes) {
+    let Some(chain) = &setup.chain else { return notes.skip("there is no identity to sign with") };
+    // a root vouches for itself: its own signature proves nothing
+    for certificate in chain.certificates.iter().filter(|one| !one.self_issued) {
+        if SignatureKind::named(&certificate.signature_algorithm) == Some(SignatureKind::RsaSha1) {
+            let seen = Observation::new("it is signed with SHA-1, which can be forged");
+            notes.found(seen.place(format!("certificate of {}", certificate.subject)));
+        }
+    }
+}
+
+pub(super) fn too_weak(setup: &Setup<'_>, notes: &mut Notes) {
+    let taken = setup.taken();
+    let certificate = taken.and_then(|taken| taken.certificate).and_then(parsed);
+    let (Some(taken), Some(certificate)) = (taken, certificate) else {
+        return notes.skip("there is no identity to sign with");
+    };
+    if super::is_weak(&certificate.key) {
+        notes.found(Observation::new("its key is too weak").found(&certificate.key).place(called(taken)));
+    }
+}
+
+/// The servers that builds for a destination listen to.
+fn servers(destination: Destination) -> PushEnvironment {
+    match destination {
+        Destination::Development => PushEnvironment::Sandbox,
+        _ => PushEnvironment::Production,
+    }
+}
+
+fn reaches(choice: &IdentityChoice<'_>, wanted: PushEnvironment) -> bool {
+    match choice.facts.purpose {
+        IdentityPurpose::Push(PushEnvironment::Both) => true,
+        IdentityPurpose::Push(environment) => environment == wanted,
+        _ => false,
+    }
+}
+
+/// Whether a push identity sends, or will: one that was asked for is on its way.
+fn sends(choice: &IdentityChoice<'_>) -> bool {
+    let ended = |one: &AgainstIdentity| matches!(one, AgainstIdentity::Ended(_) | AgainstIdentity::Waiting);
+    !choice.against.iter().any(ended)
+}
+
+pub(super) fn push_missing(setup: &Setup<'_>, notes: &mut Notes) {
+    if !setup.has_push() {
+        return notes.skip("the app takes no notifications");
+    }
+    let wanted = servers(setup.wanted.destination);
+    if setup.push.iter().any(|choice| reaches(choice, wanted) && sends(choice)) {
+        return;
+    }
+    let other = setup.push.iter().find(|choice| !reaches(choice, wanted) && sends(choice));
+    if other.is_some() && wanted == PushEnvironment::Production {
+        // what is in its place is a finding of its own
+        return;
+    }
+    let text = format!("the app takes notifications, and there is no push identity for {}", wanted.word());
+    let ended = setup.push.iter().find(|choice| reaches(choice, wanted));
+    let seen = Observation::new(text);
+    let seen = match ended {
+        Some(choice) if choice.against.contains(&AgainstIdentity::Waiting) => {
+            seen.found("asked for, and its certificate is not here yet").place(called(choice))
+        }
+        Some(choice) => seen.found("its certificate has ended").place(called(choice)),
+        None => seen,
+    };
+    let waits = ended.is_some_and(|choice| choice.against.contains(&AgainstIdentity::Waiting));
+    let kind = crate::model::NineKey::Push;
+    let mend = match waits {
+        true => Mend::AcceptCertificate,
+        false => Mend::RequestIdentity { kind, app: Some(setup.wanted.app.to_owned()) },
+    };
+    notes.found(seen.mend(mend));
+}
+
+pub(super) fn push_sandbox(setup: &Setup<'_>, notes: &mut Notes) {
+    if !setup.has_push() {
+        return notes.skip("the app takes no notifications");
+    }
+    if servers(setup.wanted.destination) != PushEnvironment::Production {
+        return notes.skip("builds for development listen to the sandbox");
+    }
+    let production = setup.push.iter().any(|one| reaches(one, PushEnvironment::Production) && sends(one));
+    let sandbox = setup.push.iter().find(|one| reaches(one, PushEnvironment::Sandbox) && sends(one));
+    if let (false, Some(sandbox)) = (production, sandbox) {
+        let text = "the push identity is the sandbox's: what it sends reaches no build that leaves the house";
+        let seen = Observation::new(text).expected("production").found("sandbox").place(called(sandbox));
+        let kind = crate::model::NineKey::Push;
+        notes.found(seen.mend(Mend::RequestIdentity { kind, app: Some(setup.wanted.app.to_owned()) }));
+    }
+}

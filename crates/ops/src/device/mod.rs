@@ -1,0 +1,135 @@
+//! Devices: registered under a name, found by their hardware identifier.
+
+pub mod add;
+pub mod attached;
+pub mod import;
+pub mod list;
+pub mod rename;
+
+use jiff::{SignedDuration, Timestamp};
+use ninekeys_cabinet::{CabinetError, Change, NewItem};
+use ninekeys_core::model::{DeviceFacts, Facts, Inventory, Item, NotFound, State};
+use schemars::JsonSchema;
+use serde::Serialize;
+use thiserror::Error;
+
+use crate::identity;
+use crate::profile::import::slug;
+
+/// The devices of a kind that a team may register within a year.
+pub const YEARLY_LIMIT: usize = 100;
+/// How many may be left before it is said.
+pub const NEAR_LIMIT: usize = 10;
+
+/// Which device.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct DeviceSaid {
+    /// Its name in the cabinet.
+    pub device: String,
+    /// What people call it.
+    pub title: String,
+    /// Its hardware identifier.
+    pub identifier: String,
+}
+
+/// How many devices were registered within the last year.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct Limit {
+    /// How many.
+    pub used: usize,
+    /// How many there may be.
+    pub most: usize,
+}
+
+/// A text that is no hardware identifier.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[error("`{}` is no device identifier: 40 hexadecimal digits, or 8 and 16 with a dash between", shown(.0))]
+pub struct IdentifierError(pub String);
+
+fn shown(text: &str) -> String {
+    text.chars().take(60).flat_map(char::escape_debug).collect()
+}
+
+/// Why no device was found.
+#[derive(Debug, Error)]
+pub enum FindError {
+    /// Nothing, or too much, goes by that name.
+    #[error(transparent)]
+    NotFound(#[from] NotFound),
+    /// What was named is no device.
+    #[error("{name} is a {found}, not a device")]
+    NotADevice {
+        /// Its name.
+        name: String,
+        /// What it is.
+        found: &'static str,
+    },
+}
+
+/// An identifier in the one form that it is kept in: older ones in small letters, newer ones in capitals.
+///
+/// # Errors
+/// [`IdentifierError`].
+pub fn identifier(text: &str) -> Result<String, IdentifierError> {
+    let text = text.trim();
+    let hex = |part: &str, length: usize| part.len() == length && part.bytes().all(|b| b.is_ascii_hexdigit());
+    if hex(text, 40) {
+        return Ok(text.to_ascii_lowercase());
+    }
+    match text.split_once('-') {
+        Some((chip, unit)) if hex(chip, 8) && hex(unit, 16) => Ok(text.to_ascii_uppercase()),
+        _ => Err(IdentifierError(text.into())),
+    }
+}
+
+/// Every device in use, by title.
+pub(crate) fn all(inventory: &Inventory) -> Vec<(&Item, &DeviceFacts)> {
+    let devices = inventory.iter().filter_map(|item| match &item.facts {
+        Facts::Device(facts) if item.state == State::Active => Some((item, facts)),
+        _ => None,
+    });
+    let mut out: Vec<_> = devices.collect();
+    out.sort_by(|(a, _), (b, _)| a.name.cmp(&b.name));
+    out
+}
+
+/// How many were registered within the year before now.
+pub(crate) fn limit(inventory: &Inventory, now: Timestamp) -> Limit {
+    let year = SignedDuration::from_hours(24 * 365);
+    let recent = |item: &Item| now.duration_since(item.created) < year;
+    let used = all(inventory).into_iter().filter(|(item, _)| recent(item)).count();
+    Limit { used, most: YEARLY_LIMIT }
+}
+
+/// Puts a device in; its name follows from what people call it.
+pub(crate) fn put(
+    change: &mut Change<'_>,
+    title: &str,
+    identifier: &str,
+) -> Result<DeviceSaid, CabinetError> {
+    let name = identity::free_name(&change.inventory(), &slug(title));
+    let facts = DeviceFacts { identifier: identifier.into(), title: title.into() };
+    change.put(NewItem::new(name.as_str(), Facts::Device(facts), None))?;
+    Ok(DeviceSaid { device: name, title: title.into(), identifier: identifier.into() })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn both_forms_of_an_identifier_are_taken_and_nothing_else() {
+        let old = "00008030ABCDEF1122334455667788990011AABB";
+        assert_eq!(identifier(old).unwrap(), old.to_ascii_lowercase());
+        assert_eq!(identifier(" 00008030-001122334455667e\n").unwrap(), "00008030-001122334455667E");
+        for bad in [
+            "",
+            "0000803-0001122334455667E",
+            &old[1..],
+            "00008030001122334455667E",
+            "g0008030-001122334455667E",
+        ] {
+            assert!(identifier(bad).is_err(), "{bad}");
+        }
+    }
+}
