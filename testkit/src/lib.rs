@@ -60,6 +60,41 @@ impl TestEnv {
         env
     }
 
+    /// With a project of the iOS side, at a time when the samples of an independent authority are good: its root is named,
+    /// the files lie in `in`, and `pw` opens those that have a password.
+    pub fn with_ios(program: &str) -> Self {
+        TestEnv::with_ios_at(program, "2026-12-01T00:00:00Z")
+    }
+
+    /// The same at another time.
+    pub fn with_ios_at(program: &str, now: &str) -> Self {
+        let env = TestEnv::new(program).at(now);
+        env.run("init --title 'Gannet Point Ferries' --new-unlock-file unlock.txt").exit(0);
+        for file in fs::read_dir(data("samples/ios")).unwrap() {
+            let path = file.unwrap().path();
+            env.file(
+                &format!("in/{}", path.file_name().unwrap().to_string_lossy()),
+                &fs::read(&path).unwrap(),
+            );
+        }
+        env.file("pw", b"pier-pass-1\n");
+        let project = String::from_utf8(env.read("ninekeys.toml")).unwrap();
+        let says = "team = \"GPFERRY009\"\nroots = [\"in/root.pem\"]\n";
+        let account = "\n[account.releases]\nemail = \"releases@gannetpoint.example\"\n";
+        env.file("ninekeys.toml", format!("{says}{project}{account}").as_bytes());
+        env.run("app add crossing --bundle-id example.gannetpoint.crossing --for store").exit(0);
+        env.run("app add deckhand --bundle-id example.gannetpoint.deckhand --for devices").exit(0);
+        env
+    }
+
+    /// With the distribution identity of the samples and its chain in its cabinet as well.
+    pub fn with_identity(program: &str) -> Self {
+        let env = TestEnv::with_ios(program);
+        env.run("identity accept in/intermediate.pem").exit(0);
+        env.run("identity import in/distribution.p12 --name gp-distribution --password-in pw").exit(0);
+        env
+    }
+
     /// At another time.
     #[must_use]
     pub fn at(mut self, now: &str) -> Self {

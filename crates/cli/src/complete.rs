@@ -9,7 +9,7 @@ use clap_complete::engine::CompletionCandidate;
 use clap_complete::env::{Bash, CompleteEnv, Elvish, EnvCompleter, Fish, Powershell, Shells, Zsh};
 use ninekeys_core::env::{Env, Silent};
 use ninekeys_core::keys::SystemKeys;
-use ninekeys_core::model::{Destination, Facts, Inventory, Project, State};
+use ninekeys_core::model::{Capability, Destination, Facts, Inventory, Project, State};
 use ninekeys_core::rules::FAMILIES;
 use ninekeys_ops::memory::MachineMemory;
 use ninekeys_ops::{Ctx, Nobody};
@@ -48,6 +48,11 @@ fn candidates(names: impl IntoIterator<Item = (String, String)>) -> Vec<Completi
 pub(crate) fn destinations() -> Vec<CompletionCandidate> {
     let all = Destination::ALL.iter();
     candidates(all.map(|(word, destination)| ((*word).to_owned(), destination.phrase().to_owned())))
+}
+
+/// Capabilities of an iOS app.
+pub(crate) fn capabilities() -> Vec<CompletionCandidate> {
+    candidates(Capability::ALL.map(|(word, _, entitlement)| (word.to_owned(), entitlement.to_owned())))
 }
 
 /// Rules of `check`.

@@ -1,12 +1,15 @@
 //! The board: one row an app, one column a key, and what to do first.
 
+use std::collections::BTreeMap;
+
 use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::findings::Mend;
 use crate::model::{
-    App, Facts, Inventory, Item, ItemId, KeystoreEntry, LastBackup, NineKey, Policy, Project, Role, State,
+    App, Destination, Facts, Inventory, Item, ItemId, KeystoreEntry, LastBackup, NineKey, Policy, Project,
+    Role, State, Wholeness,
 };
 
 /// How a cell of the board stands, the most pressing first.
@@ -148,10 +151,11 @@ fn cell(view: &BoardView<'_>, key: NineKey, name: &str, app: &App) -> Cell {
         NineKey::Signing => android_states(view, Role::Signing, name),
         NineKey::Upload => android_states(view, Role::Upload, name),
         NineKey::Cabinet => return cabinet_cell(view),
+        NineKey::Development | NineKey::Distribution | NineKey::Push => identity_state(view, key, name, app),
+        NineKey::Profile => profile_states(view, name),
         _ => other_states(view, key, name, app),
     };
-    // what can be bought or made again is missed only where something needs it, and that is a matter of `check`
-    let needed = key == NineKey::Signing && app.android.is_some();
+    let needed = is_needed(key, app);
     match states.into_iter().min_by_key(|(mark, ..)| *mark) {
         Some((mark, item, until)) => Cell { key, mark, item: Some(item), not_after: until },
         None => Cell {
@@ -160,6 +164,25 @@ fn cell(view: &BoardView<'_>, key: NineKey, name: &str, app: &App) -> Cell {
             item: None,
             not_after: None,
         },
+    }
+}
+
+/// Whether an app cannot go where it goes without that key. What can be bought or made again is missed only where something
+/// needs it.
+fn is_needed(key: NineKey, app: &App) -> bool {
+    let goes = |wanted: fn(Destination) -> bool| {
+        app.ios.as_ref().is_some_and(|ios| {
+            // nothing said means the store
+            (ios.destinations.is_empty() && wanted(Destination::Store))
+                || ios.destinations.iter().any(|to| wanted(*to))
+        })
+    };
+    match key {
+        NineKey::Signing => app.android.is_some(),
+        NineKey::Development => goes(|to| to == Destination::Development),
+        NineKey::Distribution => goes(Destination::leaves_the_house),
+        NineKey::Profile => app.ios.is_some(),
+        NineKey::Upload | NineKey::Push | NineKey::StoreApi | NineKey::Service | NineKey::Cabinet => false,
     }
 }
 
@@ -196,22 +219,53 @@ fn android_state(view: &BoardView<'_>, keystore: &Item, entry: &KeystoreEntry, r
     (mark, keystore.name.clone(), until)
 }
 
-/// Identities, profiles and keys that make tokens. One without apps of its own is for all of its side.
+/// The best identity of a kind: others of it may have ended, or lack their keys, and nothing hangs on them.
+fn identity_state(view: &BoardView<'_>, key: NineKey, name: &str, app: &App) -> Vec<Standing> {
+    let active = view.inventory.iter().filter(|item| item.state == State::Active);
+    let mut all: Vec<Standing> = active
+        .filter(|item| item.facts.nine_key() == Some(key) && serves(&item.facts, name, app))
+        .filter_map(|item| {
+            let Facts::Identity(identity) = &item.facts else { return None };
+            let until = identity.certificate.as_ref().and_then(|id| end_of(view.inventory, id));
+            let mark = match identity.wholeness() {
+                Wholeness::Waiting | Wholeness::WithoutKey => Mark::Missing,
+                Wholeness::Whole | Wholeness::HeldElsewhere => mark_of(view, until),
+            };
+            Some((mark, item.name.clone(), until))
+        })
+        .collect();
+    all.sort_by(|a, b| (b.0, b.2, &a.1).cmp(&(a.0, a.2, &b.1)));
+    all.truncate(1);
+    all
+}
+
+/// The best profile of each kind and app id that an app has.
+fn profile_states(view: &BoardView<'_>, name: &str) -> Vec<Standing> {
+    let mut best: BTreeMap<(Destination, &str), Standing> = BTreeMap::new();
+    for item in view.inventory.iter().filter(|item| item.state == State::Active) {
+        let Facts::Profile(profile) = &item.facts else { continue };
+        if !profile.apps.iter().any(|one| one == name) {
+            continue;
+        }
+        let own = (mark_of(view, Some(profile.not_after)), item.name.clone(), Some(profile.not_after));
+        let known = best.entry((profile.destination, &profile.app_id)).or_insert_with(|| own.clone());
+        if (own.0, own.2) > (known.0, known.2) {
+            *known = own;
+        }
+    }
+    best.into_values().collect()
+}
+
+fn mark_of(view: &BoardView<'_>, until: Option<Timestamp>) -> Mark {
+    until.map_or(Mark::InUse, |until| date_mark(until, view.now, &view.project.policy))
+}
+
+/// Keys that make tokens. One without apps of its own is for all of its side.
 fn other_states(view: &BoardView<'_>, key: NineKey, name: &str, app: &App) -> Vec<Standing> {
     let active = view.inventory.iter().filter(|item| item.state == State::Active);
     let mut out: Vec<Standing> = active
         .filter(|item| item.facts.nine_key() == Some(key) && serves(&item.facts, name, app))
-        .map(|item| {
-            let until = match &item.facts {
-                Facts::Identity(identity) => {
-                    identity.certificate.as_ref().and_then(|id| end_of(view.inventory, id))
-                }
-                Facts::Profile(profile) => Some(profile.not_after),
-                _ => None,
-            };
-            let mark = until.map_or(Mark::InUse, |until| date_mark(until, view.now, &view.project.policy));
-            (mark, item.name.clone(), until)
-        })
+        .map(|item| (Mark::InUse, item.name.clone(), None))
         .collect();
     out.sort_by(|a, b| a.1.cmp(&b.1));
     out
@@ -246,18 +300,41 @@ pub fn date_mark(until: Timestamp, now: Timestamp, policy: &Policy) -> Mark {
     }
 }
 
+/// What brings an app the first key of a kind.
+fn first(key: NineKey, row: &Row) -> Mend {
+    match key {
+        NineKey::Development | NineKey::Distribution => Mend::RequestIdentity { kind: key, app: None },
+        NineKey::Push => Mend::RequestIdentity { kind: key, app: Some(row.app.clone()) },
+        NineKey::Profile => Mend::ObtainProfile { app: row.app.clone(), destination: Destination::Store },
+        _ => Mend::CreateKey { app: row.app.clone() },
+    }
+}
+
+/// What brings the successor of a key.
+fn successor(key: NineKey, row: &Row, item: &str) -> Mend {
+    match key {
+        NineKey::Development | NineKey::Distribution | NineKey::Push | NineKey::Profile => first(key, row),
+        _ => Mend::Show { item: item.to_owned() },
+    }
+}
+
 fn tasks(rows: &[Row]) -> Vec<Task> {
     let mut out: Vec<Task> = Vec::new();
     for (row, cell) in rows.iter().flat_map(|row| row.cells.iter().map(move |cell| (row, cell))) {
         let word = cell.key.word();
         let (text, next) = match (cell.mark, &cell.item) {
             (Mark::Expired | Mark::Due, Some(item)) => {
-                (format!("{item} ({word})"), Mend::Show { item: item.clone() })
+                (format!("{item} ({word})"), successor(cell.key, row, item))
             }
             (Mark::AtRisk, Some(item)) => (format!("{item} ({word})"), Mend::Backup),
-            (Mark::Missing, _) => {
-                (format!("{} has no {word}", row.title), Mend::CreateKey { app: row.app.clone() })
+            (Mark::Missing, Some(item)) => {
+                (format!("{item} ({word}) is not whole"), Mend::Show { item: item.clone() })
             }
+            // one serves all apps of a team
+            (Mark::Missing, None) if matches!(cell.key, NineKey::Development | NineKey::Distribution) => {
+                (format!("there is no {word}"), first(cell.key, row))
+            }
+            (Mark::Missing, None) => (format!("{} has no {word}", row.title), first(cell.key, row)),
             _ => continue,
         };
         let task = Task { mark: cell.mark, text, next };

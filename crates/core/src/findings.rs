@@ -151,6 +151,13 @@ impl Observation {
         self
     }
 
+    /// Says that what mends others mends it too.
+    #[must_use]
+    pub(crate) fn without_mend(mut self) -> Self {
+        self.mend = None;
+        self
+    }
+
     /// Says what mends it.
     #[must_use]
     pub fn mend(mut self, mend: Mend) -> Self {

@@ -6,8 +6,8 @@ use jiff::Timestamp;
 use ninekeys_core::board::{Board, BoardView, Mark, board};
 use ninekeys_core::findings::{Level, Mend};
 use ninekeys_core::model::{
-    Android, App, CertificateFacts, DeviceFacts, Facts, Inventory, Ios, Item, ItemId, KeyFacts,
-    KeystoreEntry, KeystoreFacts, LastBackup, Name, NineKey, Project, Role, State, Use,
+    Android, App, CertificateFacts, DeviceFacts, Facts, IdentityFacts, IdentityPurpose, Inventory, Ios, Item,
+    ItemId, KeyFacts, KeystoreEntry, KeystoreFacts, LastBackup, Name, NineKey, Project, Role, State, Use,
 };
 use ninekeys_core::rules::{CabinetLook, CabinetStanding, check_cabinet};
 
@@ -118,7 +118,14 @@ fn a_signing_key_is_missing_only_where_there_is_an_android_side() {
     assert_eq!(mark(&board, 1, NineKey::Signing), Mark::NotNeeded);
     assert_eq!(mark(&board, 0, NineKey::Upload), Mark::NotNeeded);
     let tasks: Vec<&str> = board.tasks.iter().map(|task| task.text.as_str()).collect();
-    assert_eq!(tasks, ["Crossing has no signing key", "Quayside has no signing key"]);
+    let wanted = [
+        "Crossing has no signing key",
+        "there is no distribution identity",
+        "Crossing has no provisioning profile",
+        "Deckhand has no provisioning profile",
+        "Quayside has no signing key",
+    ];
+    assert_eq!(tasks, wanted, "one identity serves all apps of a team, and is missed once");
     assert_eq!(board.tasks[0].next, Mend::CreateKey { app: "crossing".into() });
 }
 
@@ -128,7 +135,7 @@ fn one_key_can_serve_several_apps() {
     let board = draw(keystore(1, "shared", Role::Signing, &both, "2059-01-01T00:00:00Z", 1), backup(1));
     assert_eq!(mark(&board, 0, NineKey::Signing), Mark::InUse);
     assert_eq!(mark(&board, 2, NineKey::Signing), Mark::InUse);
-    assert!(board.tasks.is_empty(), "{:?}", board.tasks);
+    assert!(board.tasks.iter().all(|task| !task.text.contains("signing key")), "{:?}", board.tasks);
 }
 
 #[test]
@@ -164,7 +171,8 @@ fn the_worst_of_several_keys_is_shown_and_tasks_go_by_urgency() {
     let board = draw(items, backup(1));
     assert_eq!(mark(&board, 0, NineKey::Signing), Mark::Expired);
     let marks: Vec<Mark> = board.tasks.iter().map(|task| task.mark).collect();
-    assert_eq!(marks, [Mark::Expired, Mark::AtRisk, Mark::Due]);
+    assert_eq!(marks[..3], [Mark::Expired, Mark::AtRisk, Mark::Due]);
+    assert!(marks[3..].iter().all(|mark| *mark == Mark::Missing), "{marks:?}");
     assert_eq!(board.tasks[1].next, Mend::Backup);
 }
 
@@ -175,6 +183,62 @@ fn a_retired_keystore_serves_nobody() {
         item.state = State::Retired;
     }
     assert_eq!(mark(&draw(items, backup(1)), 0, NineKey::Signing), Mark::Missing);
+}
+
+/// An identity for all apps whose certificate ends then; without an end it was only asked for.
+fn identity(
+    number: u8,
+    name: &str,
+    purpose: IdentityPurpose,
+    ends: Option<&str>,
+    with_key: bool,
+) -> Vec<Item> {
+    let certificate = ends.map(|ends| CertificateFacts {
+        key: with_key.then(|| id(number)),
+        der: "00".into(),
+        fingerprint: format!("{number:064x}"),
+        subject: "CN=Ferries".into(),
+        issuer: "CN=Pier".into(),
+        serial: "01".into(),
+        not_before: time("2030-01-01T00:00:00Z"),
+        not_after: time(ends),
+    });
+    let facts = IdentityFacts {
+        purpose,
+        key: with_key.then(|| id(number)),
+        certificate: certificate.is_some().then(|| id(number + 100)),
+        team: Some("GPFERRY009".into()),
+        apps: Vec::new(),
+        request: None,
+        held_by: None,
+    };
+    let mut out = vec![item(number + 50, name, 1, Facts::Identity(facts))];
+    out.extend(certificate.map(|facts| {
+        item(number + 100, &format!("{name}/certificate"), 1, Facts::Certificate(Box::new(facts)))
+    }));
+    out
+}
+
+#[test]
+fn the_best_of_identities_that_look_alike_counts_and_one_without_key_or_certificate_is_none() {
+    let state = |items: Vec<Item>| mark(&draw(items, backup(1)), 1, NineKey::Distribution);
+    let distribution = IdentityPurpose::Distribution;
+    let ended = || identity(1, "old", distribution, Some("2031-05-01T00:00:00Z"), true);
+    let good = || identity(2, "new", distribution, Some("2032-05-01T00:00:00Z"), true);
+    assert_eq!(state(Vec::new()), Mark::Missing);
+    assert_eq!(state(ended()), Mark::Expired);
+    assert_eq!(state([ended(), good()].concat()), Mark::InUse);
+    assert_eq!(state(identity(3, "asked", distribution, None, true)), Mark::Missing);
+    assert_eq!(state(identity(3, "alone", distribution, Some("2032-05-01T00:00:00Z"), false)), Mark::Missing);
+    let development = identity(4, "dev", IdentityPurpose::Development, Some("2032-05-01T00:00:00Z"), true);
+    let board = draw(development, backup(1));
+    assert_eq!(
+        (mark(&board, 1, NineKey::Development), mark(&board, 1, NineKey::Distribution)),
+        (Mark::InUse, Mark::Missing)
+    );
+    let due = draw(identity(5, "due", distribution, Some("2031-06-01T00:00:00Z"), true), backup(1));
+    let task = due.tasks.iter().find(|task| task.mark == Mark::Due).unwrap();
+    assert_eq!(task.next, Mend::RequestIdentity { kind: NineKey::Distribution, app: None });
 }
 
 fn hygiene(items: Vec<Item>, last_backup: Option<LastBackup>, at: &str) -> Vec<(&'static str, Level)> {

@@ -90,7 +90,7 @@ fn a_subject_is_written_with_the_country_first_and_read_with_it_last() {
         email: Some("releases@gannetpoint.example".into()),
     };
     let der = with_env("2031-05-19T12:00:00Z", |env| self_signed(&key, &subject, 25, env)).unwrap();
-    let expected = "CN=Gannet\\, Point,OU=Mobile,O=Ferries \\+ Piers,L=Sheer Holm,ST=Skerries,C=GB";
+    let expected = "CN=Gannet\\, Point,OU=Mobile,O=Ferries \\+ Piers,L=Sheer Holm,ST=Skerries,C=GB,EMAIL=releases@gannetpoint.example";
     assert_eq!(parsed(&der).subject, expected);
     let at = |part: &[u8]| der.windows(part.len()).position(|window| window == part).unwrap();
     assert!(at(b"GB") < at(b"Skerries") && at(b"Mobile") < at(b"Gannet, Point"));

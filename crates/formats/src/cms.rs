@@ -53,7 +53,16 @@ pub struct SignedAttributes {
     pub all: Vec<(ObjectIdentifier, Vec<Vec<u8>>)>,
 }
 
+/// signingTime (RFC 5652, section 11.3).
+const SIGNING_TIME: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.9.5");
+
 impl SignedAttributes {
+    /// When the signer says that it signed, in seconds since 1970 (UTC); nothing where it does not say.
+    pub fn signing_time(&self) -> Option<i64> {
+        let time = x509_cert::time::Time::from_der(self.find(SIGNING_TIME)?).ok()?;
+        i64::try_from(time.to_unix_duration().as_secs()).ok()
+    }
+
     /// The one value of an attribute.
     pub fn find(&self, kind: ObjectIdentifier) -> Option<&[u8]> {
         let (_, values) = self.all.iter().find(|(known, _)| *known == kind)?;

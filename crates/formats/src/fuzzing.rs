@@ -5,8 +5,8 @@ use crate::limits::Limits;
 use crate::signing_block::{lineage, signer};
 use crate::zip::{Archive, Zip64};
 use crate::{
-    arsc, axml, ber, cms, ecdsa, envelope, idsig, jar, manifest::Manifest, pem, protoxml, request,
-    signing_block, x509,
+    arsc, axml, ber, cms, ecdsa, entitlements, envelope, idsig, jar, manifest::Manifest, pem, plist, profile,
+    protoxml, request, signing_block, x509,
 };
 
 /// Opens any bytes as an archive and reads every entry.
@@ -98,6 +98,29 @@ pub fn request(data: &[u8]) {
     let _ = (ecdsa::to_fixed(data, 32), ecdsa::from_fixed(data));
     let Ok(found) = request::Request::parse(data, &Limits::SMALL) else { return };
     extensions(&found.extensions);
+}
+
+/// Reads any bytes as a profile, as its property list, and as a bundle of certificates; what is read as a profile is
+/// written back and read as the same.
+///
+/// # Panics
+/// When it is not.
+pub fn profile(data: &[u8]) {
+    let _ = cms::bundle(data, &Limits::SMALL);
+    if let Ok(message) = cms::parse(data, &Limits::SMALL) {
+        let content = message.content.unwrap_or_default();
+        let _ = profile::Profile::parse(&content, &Limits::SMALL);
+    }
+    let _ = plist::parse(data, &Limits::SMALL).map(|list| entitlements::Entitlement::from_plist(&list));
+    let Ok(found) = profile::Profile::parse(data, &Limits::SMALL) else { return };
+    let Ok(written) = profile::write(&found) else { return };
+    if found.not_before >= 0 && found.not_after >= 0 {
+        assert_eq!(
+            profile::Profile::parse(&written, &Limits::USUAL).as_ref(),
+            Ok(&found),
+            "written and read again"
+        );
+    }
 }
 
 /// Reads any bytes as the files of a v1 signature.

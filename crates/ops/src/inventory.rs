@@ -1,11 +1,13 @@
 //! `inventory`: everything in the cabinet, a line each, without a passphrase.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
 use jiff::Timestamp;
 use ninekeys_cabinet::CabinetError;
 use ninekeys_core::board::{Mark, date_mark};
-use ninekeys_core::model::{CertificateFacts, Facts, Inventory, Item, ItemId, NineKey, Policy, State};
+use ninekeys_core::model::{
+    CertificateFacts, Facts, IdentityFacts, Inventory, Item, ItemId, NineKey, Policy, State, Wholeness,
+};
 use rayon::prelude::*;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -46,6 +48,21 @@ pub struct Line {
     /// SHA-256 of the certificate, of a profile's file.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub sha256: Option<String>,
+    /// The certificate's serial number, hexadecimal: what tells identities apart that look alike.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub serial: Option<String>,
+    /// Where an identity stands between key and certificate.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub wholeness: Option<Wholeness>,
+    /// Who has an identity's private key, where it is somebody else.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub held_by: Option<String>,
+    /// How many profiles in use name its certificate.
+    #[serde(skip_serializing_if = "is_none")]
+    pub profiles: usize,
+    /// How many builds were signed with it.
+    #[serde(skip_serializing_if = "is_none")]
+    pub releases: usize,
     /// In use or retired.
     pub state: State,
     /// Its generation.
@@ -83,7 +100,8 @@ pub fn inventory(ctx: &Ctx<'_>) -> Result<InventoryReport, InventoryError> {
     cabinet.close();
     let policy = ctx.project_if_any()?.map_or_else(Policy::default, |file| file.project.policy);
     let mut items = Vec::new();
-    all.iter().for_each(|item| add_lines(&all, item, &mut items));
+    let uses = Uses::of(&all);
+    all.iter().for_each(|item| add_lines(&all, item, &uses, &mut items));
     for line in &mut items {
         line.mark = line.not_after.map_or(Mark::InUse, |until| date_mark(until, ctx.env.now, &policy));
     }
@@ -106,7 +124,7 @@ fn rank(kind: &str) -> usize {
     NineKey::ALL.iter().position(|key| key.word() == kind).unwrap_or(NineKey::ALL.len())
 }
 
-fn add_lines(all: &Inventory, item: &Item, into: &mut Vec<Line>) {
+fn add_lines(all: &Inventory, item: &Item, uses: &Uses<'_>, into: &mut Vec<Line>) {
     let line = |kind: &'static str| Line {
         name: item.name.clone(),
         kind,
@@ -115,6 +133,11 @@ fn add_lines(all: &Inventory, item: &Item, into: &mut Vec<Line>) {
         apps: Vec::new(),
         not_after: None,
         sha256: None,
+        serial: None,
+        wholeness: None,
+        held_by: None,
+        profiles: 0,
+        releases: 0,
         state: item.state,
         generation: item.generation,
         mark: Mark::InUse,
@@ -144,14 +167,8 @@ fn add_lines(all: &Inventory, item: &Item, into: &mut Vec<Line>) {
             ..line(NineKey::Profile.word())
         }),
         Facts::Identity(identity) => {
-            let certificate = identity.certificate.as_ref().and_then(|id| certificate_of(all, id));
-            into.push(Line {
-                algorithm: identity.key.as_ref().and_then(|key| algorithm_of(all, key)),
-                apps: identity.apps.clone(),
-                not_after: certificate.map(|c| c.not_after),
-                sha256: certificate.map(|c| c.fingerprint.clone()),
-                ..line(identity.purpose.nine_key().word())
-            });
+            let line = line(identity.purpose.nine_key().word());
+            into.push(identity_line(all, identity, uses, line));
         }
         Facts::ApiKey(key) => {
             let algorithm = key.key.as_ref().and_then(|key| algorithm_of(all, key));
@@ -159,6 +176,64 @@ fn add_lines(all: &Inventory, item: &Item, into: &mut Vec<Line>) {
             into.push(Line { algorithm, apps: key.apps.clone(), ..line });
         }
         Facts::Device(_) => into.push(line("device")),
+    }
+}
+
+fn identity_line(all: &Inventory, identity: &IdentityFacts, uses: &Uses<'_>, line: Line) -> Line {
+    let certificate = identity.certificate.as_ref().and_then(|id| certificate_of(all, id));
+    Line {
+        algorithm: identity.key.as_ref().and_then(|key| algorithm_of(all, key)),
+        apps: identity.apps.clone(),
+        not_after: certificate.map(|c| c.not_after),
+        sha256: certificate.map(|c| c.fingerprint.clone()),
+        serial: certificate.map(|c| c.serial.clone()),
+        wholeness: Some(identity.wholeness()),
+        held_by: identity.held_by.clone(),
+        profiles: uses.profiles(identity.certificate.as_ref(), certificate),
+        releases: certificate.map_or(0, |c| uses.releases(&c.fingerprint)),
+        ..line
+    }
+}
+
+fn is_none(count: &usize) -> bool {
+    *count == 0
+}
+
+/// How often certificates are named: a list of 100,000 is gone through once.
+#[derive(Default)]
+struct Uses<'a> {
+    by_id: HashMap<&'a ItemId, usize>,
+    by_fingerprint: HashMap<&'a str, usize>,
+    signed: HashMap<&'a str, usize>,
+}
+
+impl<'a> Uses<'a> {
+    fn of(all: &'a Inventory) -> Self {
+        let mut uses = Uses::default();
+        for item in all.iter().filter(|item| item.state == State::Active) {
+            match &item.facts {
+                Facts::Profile(profile) => {
+                    profile.certificates.iter().for_each(|id| *uses.by_id.entry(id).or_default() += 1);
+                    let foreign = profile.foreign_certificates.iter();
+                    foreign.for_each(|one| *uses.by_fingerprint.entry(one).or_default() += 1);
+                }
+                Facts::Release(release) => {
+                    *uses.signed.entry(release.signer_certificate.as_str()).or_default() += 1;
+                }
+                _ => {}
+            }
+        }
+        uses
+    }
+
+    fn profiles(&self, id: Option<&ItemId>, certificate: Option<&CertificateFacts>) -> usize {
+        let known = id.and_then(|id| self.by_id.get(id)).copied().unwrap_or_default();
+        let foreign = certificate.and_then(|c| self.by_fingerprint.get(c.fingerprint.as_str()));
+        known + foreign.copied().unwrap_or_default()
+    }
+
+    fn releases(&self, fingerprint: &str) -> usize {
+        self.signed.get(fingerprint).copied().unwrap_or_default()
     }
 }
 

@@ -1,12 +1,18 @@
 //! `show`: one item with all that hangs on it.
 
+use std::collections::BTreeMap;
+
 use base64ct::{Base64, Encoding};
 use jiff::Timestamp;
 use ninekeys_cabinet::CabinetError;
 use ninekeys_core::android::V2Algorithm;
+use ninekeys_core::chain::Chain;
 use ninekeys_core::digest::{from_hex, hex, sha1, sha256};
+use ninekeys_core::ios::setup::allows_device;
 use ninekeys_core::keys::PublicKey;
-use ninekeys_core::model::{CertificateFacts, Facts, Inventory, Item, NotFound, Role, State, Use};
+use ninekeys_core::model::{
+    CertificateFacts, Facts, Inventory, Item, KeyFacts, NotFound, ProfileFacts, Role, State, Use,
+};
 use ninekeys_formats::x509::KeyShape;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -15,6 +21,10 @@ use thiserror::Error;
 use crate::answers::{CertificateSaid, KeySaid};
 use crate::app::statement::with_colons;
 use crate::ctx::{Ctx, OpenError};
+use crate::device::DeviceSaid;
+use crate::identity::{self, CertificatesError, ChainSaid, IdentitySaid};
+use crate::profile::{self, ProfileSaid};
+use crate::project::ProjectError;
 
 /// An item, whole.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -35,6 +45,9 @@ pub struct ShowReport {
     pub facts: Facts,
     /// What it is made of: key and certificate of each entry, for a keystore.
     pub parts: Vec<Part>,
+    /// What it is, for what only the iOS side has.
+    #[serde(flatten, skip_serializing_if = "Option::is_none")]
+    pub ios: Option<Shown>,
     /// What hangs on it: names of items.
     pub dependents: Vec<Dependent>,
     /// Builds that were signed with it, newest first.
@@ -43,6 +56,37 @@ pub struct ShowReport {
     pub backed_up: bool,
     /// The time of the look.
     pub at: Timestamp,
+}
+
+/// What only the iOS side has, with what hangs on it both ways.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Shown {
+    /// An identity.
+    Identity {
+        /// The identity.
+        identity: Box<IdentitySaid>,
+        /// Who vouches for its certificate.
+        chain: Option<ChainSaid>,
+        /// Its certificate's fingerprints as registration pages want them.
+        forms: Option<Forms>,
+        /// The profiles in use that name its certificate.
+        profiles: Vec<String>,
+    },
+    /// A provisioning profile.
+    Profile {
+        /// The profile.
+        profile: Box<ProfileSaid>,
+        /// The most that an app with it may claim, each value as text.
+        entitlements: BTreeMap<String, String>,
+    },
+    /// A device.
+    Device {
+        /// The device.
+        device: DeviceSaid,
+        /// The profiles in use that allow it.
+        profiles: Vec<String>,
+    },
 }
 
 /// A key in a keystore, with its certificate.
@@ -113,6 +157,12 @@ pub enum ShowError {
     /// No such item.
     #[error(transparent)]
     NotFound(#[from] NotFound),
+    /// The project file.
+    #[error(transparent)]
+    Project(#[from] ProjectError),
+    /// The roots that it names.
+    #[error(transparent)]
+    Certificates(#[from] CertificatesError),
 }
 
 /// Shows the item with that name.
@@ -153,6 +203,7 @@ pub fn show(ctx: &Ctx<'_>, name: &str) -> Result<ShowReport, ShowError> {
         created: item.created,
         facts: item.facts.clone(),
         parts: parts(&all, item),
+        ios: ios(ctx, &all, item)?,
         dependents,
         releases,
         backed_up: cabinet.last_backup().is_some_and(|backup| backup.holds(item, &all)),
@@ -172,8 +223,68 @@ fn signers<'a>(all: &'a Inventory, item: &'a Item) -> Vec<(&'a str, Option<&'a s
             };
             facts.entries.iter().filter_map(of).collect()
         }
+        Facts::Identity(facts) => {
+            let key = facts.key.as_ref().and_then(|id| identity::key_facts(all, id));
+            let certificate = facts.certificate.as_ref().and_then(|id| identity::certificate_facts(all, id));
+            let signer =
+                |key: &'a KeyFacts| (key.fingerprint.as_str(), certificate.map(|c| c.fingerprint.as_str()));
+            key.map(signer).into_iter().collect()
+        }
         _ => Vec::new(),
     }
+}
+
+/// What only the iOS side has.
+fn ios(ctx: &Ctx<'_>, all: &Inventory, item: &Item) -> Result<Option<Shown>, ShowError> {
+    let file = ctx.project_if_any()?;
+    let project = file.as_ref().map(|file| &file.project);
+    Ok(match &item.facts {
+        Facts::Identity(facts) => {
+            let roots = identity::roots(file.as_ref())?;
+            let mut pool = identity::authorities(all);
+            pool.extend(roots.iter().cloned());
+            let own = facts.certificate.as_ref().and_then(|id| identity::certificate_facts(all, id));
+            let chain = own.and_then(identity::parsed).map(|certificate| Chain::find(&certificate, &pool));
+            let names = |profile: &ProfileFacts| {
+                own.is_some_and(|own| profile.foreign_certificates.contains(&own.fingerprint))
+                    || facts.certificate.is_some_and(|id| profile.certificates.contains(&id))
+            };
+            Some(Shown::Identity {
+                identity: Box::new(identity::said(all, &item.name, facts, project)),
+                chain: chain.map(|chain| identity::chain_said(&chain, &roots)),
+                forms: own.map(Forms::of),
+                profiles: profiles_that(all, names),
+            })
+        }
+        Facts::Profile(facts) => {
+            let texts = facts.entitlements.iter().map(|(key, value)| (key.clone(), value.to_string()));
+            Some(Shown::Profile {
+                profile: Box::new(profile::said(all, &item.name, facts, project)),
+                entitlements: texts.collect(),
+            })
+        }
+        Facts::Device(facts) => {
+            let device = DeviceSaid {
+                device: item.name.clone(),
+                title: facts.title.clone(),
+                identifier: facts.identifier.clone(),
+            };
+            let allowed = |profile: &ProfileFacts| allows_device(all, profile, &facts.identifier);
+            Some(Shown::Device { device, profiles: profiles_that(all, allowed) })
+        }
+        _ => None,
+    })
+}
+
+/// The profiles in use of which something holds, by name.
+fn profiles_that(all: &Inventory, holds: impl Fn(&ProfileFacts) -> bool) -> Vec<String> {
+    let active = all.iter().filter(|item| item.state == State::Active);
+    let mut names: Vec<String> = active
+        .filter(|item| matches!(&item.facts, Facts::Profile(profile) if holds(profile)))
+        .map(|item| item.name.clone())
+        .collect();
+    names.sort();
+    names
 }
 
 /// Whether the key is of a kind or size that no signature is made with any more.

@@ -2,6 +2,7 @@
 
 use ninekeys_ops::app::add::{AppAddError, IdError};
 use ninekeys_ops::app::change::AppChangeError;
+use ninekeys_ops::app::ios::IosError;
 use ninekeys_ops::app::list::AppListError;
 use ninekeys_ops::app::remove::AppRemoveError;
 use ninekeys_ops::app::statement::AppStatementError;
@@ -16,6 +17,7 @@ impl Classify for AppAddError {
             Self::Name(_) => say(Exit::Usage, "choose another name; `--title` takes what people call it"),
             Self::NoSide => again(Exit::Usage, &["--package", "PACKAGE"]),
             Self::Id(inner) => inner.class(),
+            Self::Ios(inner) => inner.class(),
             Self::Ask(_) => again(Exit::Usage, &[]),
             Self::Destination { .. } => class(Exit::Usage, &["app", "add", "--help"]),
         }
@@ -28,7 +30,24 @@ impl Classify for IdError {
             Self::Shape(_) => {
                 say(Exit::Usage, "take the id from the build: `ninekeys inspect BUILD` shows it")
             }
+            Self::TeamPrefix { without, .. } => again(Exit::Usage, &["--bundle-id", without]),
             Self::Taken { .. } => class(Exit::Refused, &["app", "list"]),
+        }
+    }
+}
+
+impl Classify for IosError {
+    fn class(&self) -> Class {
+        match self {
+            Self::NoIosSide(_) => again(Exit::Usage, &["--bundle-id", "BUNDLE-ID"]),
+            Self::Team(_) => again(Exit::Usage, &["--team", "TEAM"]),
+            Self::Name(_) | Self::NotInside { .. } => again(Exit::Usage, &["--extension", "NAME=BUNDLE-ID"]),
+            Self::Id(IdError::TeamPrefix { .. }) => again(Exit::Usage, &["--extension", "NAME=BUNDLE-ID"]),
+            Self::Id(inner) => inner.class(),
+            Self::File(inner) => inner.class(),
+            Self::Entitlements { .. } | Self::Values(_) => {
+                say(Exit::Damaged, "name a property list in XML, as the app's project has it")
+            }
         }
     }
 }
@@ -51,6 +70,7 @@ impl Classify for AppChangeError {
             Self::NothingToChange => class(Exit::Usage, &["app", "change", "--help"]),
             Self::Title(_) => again(Exit::Usage, &["--title", "TITLE"]),
             Self::Id(inner) => inner.class(),
+            Self::Ios(inner) => inner.class(),
             Self::Destination { .. } => class(Exit::Usage, &["app", "change", "--help"]),
         }
     }

@@ -64,6 +64,8 @@ impl Classify for ShowError {
             Self::Open(inner) => inner.class(),
             Self::Cabinet(inner) => inner.class(),
             Self::NotFound(_) => class(Exit::Usage, &["inventory"]),
+            Self::Project(inner) => inner.class(),
+            Self::Certificates(inner) => inner.class(),
         }
     }
 }

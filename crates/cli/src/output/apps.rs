@@ -38,6 +38,20 @@ fn sides(app: &App, paper: &mut Paper<'_>) -> io::Result<()> {
     }
     if let Some(ios) = &app.ios {
         paper.put(&row("  ios", format!("{}   {}", ios.bundle_id, places(&ios.destinations))))?;
+        if let Some(team) = &ios.team {
+            paper.put(&row("  team", team))?;
+        }
+        if !ios.capabilities.is_empty() {
+            let words: Vec<&str> = ios.capabilities.iter().map(|one| one.word()).collect();
+            paper.put(&row("  capabilities", words.join(", ")))?;
+        }
+        for (name, id) in &ios.extensions {
+            paper.put(&row("  inside it", format!("{name}   {id}")))?;
+        }
+        if !ios.entitlements.is_empty() {
+            let keys: Vec<&str> = ios.entitlements.keys().map(String::as_str).collect();
+            paper.put(&row("  has to claim", keys.join(", ")))?;
+        }
     }
     Ok(())
 }
@@ -47,8 +61,13 @@ impl Report for AppAddReport {
 
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
         describe(&self.app, &self.says, &self.project, paper)?;
+        if self.says.ios.is_some() {
+            let text = "once it is registered at the portal, a bundle id is for ever: it cannot be changed or given back";
+            paper.put(&row("  bundle id", text))?;
+        }
         if self.says.android.is_none() {
-            return Ok(());
+            let next = ["check", "--app", &self.app];
+            return paper.put(&Line::new().dim("  next").to(VALUE).command(&next));
         }
         let next = |label: &str| Line::new().dim(label).to(VALUE).hang(VALUE);
         for (index, keystore) in self.could_serve.iter().take(3).enumerate() {
@@ -68,7 +87,17 @@ impl Report for AppChangeReport {
     const SCHEMA: &'static str = "ninekeys.app-change/1";
 
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
-        describe(&self.app, &self.says, &self.project, paper)
+        describe(&self.app, &self.says, &self.project, paper)?;
+        if self.profiles_too_old.is_empty() {
+            return Ok(());
+        }
+        let text = format!(
+            "{} {} not grant what the app has now, and {} to be made again",
+            self.profiles_too_old.join(", "),
+            if self.profiles_too_old.len() == 1 { "does" } else { "do" },
+            if self.profiles_too_old.len() == 1 { "has" } else { "have" },
+        );
+        paper.put(&Line::new().text("  ").sign(Sign::Warn).to(VALUE).text(text).hang(VALUE))
     }
 }
 

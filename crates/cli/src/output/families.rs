@@ -12,9 +12,9 @@ use super::words;
 /// Where a family's findings begin.
 const RULE: usize = 15;
 /// Where what a rule says begins, behind its mark and name.
-const SAYS: usize = 44;
+const SAYS: usize = 47;
 /// What it needs at least to stand there; below that it stands on a line of its own.
-const ROOM: usize = 50;
+const ROOM: usize = 47;
 
 /// Yes or no, of what, and how many findings there are.
 pub(super) fn headline(verdict: &Verdict, ready: &str, not_ready: &str) -> Line {
@@ -56,7 +56,9 @@ fn print_family(verdict: &Verdict, name: &str, fine: &[String], paper: &mut Pape
         let line = begin(&mut label).sign(Sign::Fine).text(" ").text(text);
         paper.put(&line.hang(RULE + 2))?;
     }
-    for finding in verdict.family(name) {
+    let mut findings: Vec<&Finding> = verdict.family(name).collect();
+    findings.sort_by_key(|finding| std::cmp::Reverse(finding.level));
+    for finding in findings {
         let sign = Sign::from(finding.level);
         let line = begin(&mut label).sign(sign).text(" ").like(sign, finding.rule);
         if paper.width().is_none_or(|width| width >= SAYS + ROOM) {

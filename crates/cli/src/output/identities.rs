@@ -16,7 +16,7 @@ use super::line::{Line, Paper, Sign};
 use super::{Report, words};
 
 /// Where values stand behind labels.
-const VALUE: usize = 16;
+const VALUE: usize = 18;
 
 fn row(label: &str, value: impl AsRef<str>) -> Line {
     Line::new().dim(label).to(VALUE).text(value).hang(VALUE)
@@ -79,11 +79,36 @@ fn body(said: &IdentitySaid, chain: &ChainSaid, at: Timestamp, paper: &mut Paper
         dates(certificate, at, paper)?;
     }
     paper.put(&row("  for", apps(said)))?;
-    let (sign, text) = key_place(said);
-    paper.put(
-        &Line::new().dim("  private key").to(VALUE).sign(sign).text(format!(" {text}")).hang(VALUE + 2),
-    )?;
+    key_row(said, paper)?;
     chain_row(chain, paper)
+}
+
+/// The same for one that is looked at, as everything that is shown stands: labels to another column.
+pub(super) fn shown(
+    said: &IdentitySaid,
+    chain: Option<&ChainSaid>,
+    at: Timestamp,
+    paper: &mut Paper<'_>,
+) -> io::Result<()> {
+    paper.put(&row("  kind", kind(said)))?;
+    if let Some(team) = &said.team {
+        paper.put(&row("  team", team))?;
+    }
+    match chain {
+        Some(chain) => body(said, chain, at, paper),
+        None => {
+            paper.put(&row("  for", apps(said)))?;
+            key_row(said, paper)?;
+            paper.put(&row("  certificate", "asked for, and not here yet"))?;
+            paper.put(&next(&["identity", "accept", "FILE"]))
+        }
+    }
+}
+
+fn key_row(said: &IdentitySaid, paper: &mut Paper<'_>) -> io::Result<()> {
+    let (sign, text) = key_place(said);
+    let line = Line::new().dim("  private key").to(VALUE).sign(sign);
+    paper.put(&line.text(format!(" {text}")).hang(VALUE + 2))
 }
 
 fn dates(certificate: &CertificateSaid, at: Timestamp, paper: &mut Paper<'_>) -> io::Result<()> {
@@ -139,10 +164,7 @@ impl Report for IdentityRequestReport {
         paper.put(&head.text(format!("   {}, {what}", kind(said))).hang(2))?;
         paper.blank()?;
         paper.put(&row("  for", apps(said)))?;
-        let (sign, text) = key_place(said);
-        paper.put(
-            &Line::new().dim("  private key").to(VALUE).sign(sign).text(format!(" {text}")).hang(VALUE + 2),
-        )?;
+        key_row(said, paper)?;
         if !self.key_shared_with.is_empty() {
             paper.put(&row("", format!("the same as that of {}", self.key_shared_with.join(", "))))?;
         }

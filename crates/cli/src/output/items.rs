@@ -3,10 +3,9 @@
 use std::io;
 
 use ninekeys_core::board::Mark;
-use ninekeys_core::model::State;
+use ninekeys_core::model::{State, Wholeness};
 use ninekeys_ops::build::releases::{Comparison, ReleasesCompareReport, ReleasesReport};
 use ninekeys_ops::inventory::{InventoryReport, Line as Row};
-use ninekeys_ops::show::ShowReport;
 
 use super::line::{Line, Paper, Sign};
 use super::{Report, words};
@@ -39,7 +38,8 @@ impl Report for InventoryReport {
 }
 
 /// What stands over the columns of the inventory.
-const HEADS: [&str; 8] = ["name", "alias", "kind", "algorithm", "apps", "until", "certificate", "state"];
+const HEADS: [&str; 10] =
+    ["name", "alias", "kind", "algorithm", "apps", "until", "certificate", "serial", "used by", "state"];
 
 fn item_row(report: &InventoryReport, row: &Row) -> Vec<Line> {
     let state = match (row.state, row.mark) {
@@ -49,8 +49,16 @@ fn item_row(report: &InventoryReport, row: &Row) -> Vec<Line> {
         (_, Mark::Due) => "falls due",
         _ => "in use",
     };
+    let held = row.held_by.as_ref().map(|holder| format!("key held by {holder}"));
+    let (mark, state) = match (row.wholeness, &held, row.state, row.mark) {
+        (_, _, State::Retired, _) => (Sign::NotNeeded, state),
+        // an end that has come matters more than where the key is
+        (_, _, _, Mark::Expired) | (None | Some(Wholeness::Whole), ..) => (Sign::from(row.mark), state),
+        (Some(Wholeness::Waiting), None, ..) => (Sign::Missing, "asked for"),
+        (Some(Wholeness::WithoutKey), ..) => (Sign::Warn, "without key"),
+        (Some(_), held, ..) => (Sign::Note, held.as_deref().unwrap_or(state)),
+    };
     let until = row.not_after.map_or_else(String::new, |until| words::day_and_distance(report.at, until));
-    let mark = if row.state == State::Retired { Sign::NotNeeded } else { Sign::from(row.mark) };
     vec![
         Line::new().sign(mark).text(" ").bold(&row.name),
         // a key that is called as its keystore needs no second name
@@ -60,79 +68,17 @@ fn item_row(report: &InventoryReport, row: &Row) -> Vec<Line> {
         Line::new().text(row.apps.join(", ")),
         Line::new().text(until),
         Line::new().text(row.sha256.as_deref().map(words::short).unwrap_or_default()),
+        Line::new().text(row.serial.as_deref().map(words::short).unwrap_or_default()),
+        Line::new().text(used_by(row)),
         Line::new().like(mark, state),
     ]
 }
 
-impl Report for ShowReport {
-    const SCHEMA: &'static str = "ninekeys.show/1";
-
-    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
-        let row = |label: &str, value: &str| Line::new().dim(label).to(18).text(value).hang(18);
-        let state = if self.state == State::Active { "in use" } else { "retired" };
-        let sign = if self.state == State::Active { Sign::InUse } else { Sign::NotNeeded };
-        let head = Line::new().sign(sign).text(" ").bold(&self.name);
-        paper.put(&head.text(format!("   {}, {state}, generation {}", self.kind, self.generation)))?;
-        for part in &self.parts {
-            paper.blank()?;
-            paper.put(&row("  alias", "").bold(&part.alias))?;
-            if part.uses.is_empty() {
-                let kind = part.role.nine_key().word();
-                paper.put(&row("  for", &format!("no app yet; made as a {kind}")))?;
-            }
-            for (index, (role, apps)) in words::by_role(&part.uses).into_iter().enumerate() {
-                let label = if index == 0 { "  for" } else { "" };
-                paper.put(&row(label, &format!("{} ({})", apps.join(", "), role.nine_key().word())))?;
-            }
-            paper.put(&row("  key", &part.key.algorithm))?;
-            if part.signs_nothing {
-                let text = " kept and exported, but not signed with: it is too short, or of a kind that signs nothing";
-                paper.put(&Line::new().to(18).sign(Sign::Warn).text(text).hang(20))?;
-            }
-            paper.put(&row("  subject", &part.certificate.subject))?;
-            paper.put(&row("  serial", &part.serial))?;
-            paper.put(&row("  begins", &words::day_and_distance(self.at, part.certificate.not_before)))?;
-            paper.put(&row("  ends", &words::day_and_distance(self.at, part.certificate.not_after)))?;
-            paper.put(&row("  certificate", &words::whole(&part.certificate.sha256)))?;
-            paper.put(&row("  its SHA-1", &part.forms.sha1))?;
-            let base64 = format!("SHA-1 {}, SHA-256 {}", part.forms.sha1_base64, part.forms.sha256_base64);
-            paper.put(&row("  in Base64", &base64))?;
-            paper.put(&row("  public key", &words::whole(&part.key.sha256)))?;
-        }
-        if self.parts.is_empty() {
-            paper.blank()?;
-            // kinds without a picture of their own show their facts as they are
-            if let Ok(serde_json::Value::Object(facts)) = serde_json::to_value(&self.facts) {
-                for (name, value) in facts.iter().filter(|(name, _)| name.as_str() != "kind") {
-                    let value = value.as_str().map_or_else(|| value.to_string(), str::to_owned);
-                    let label = format!("  {}", name.replace('_', " "));
-                    paper.put(&row(&label, &value))?;
-                }
-            }
-        }
-        paper.blank()?;
-        paper.put(&row("  made", &words::day_and_distance(self.at, self.created)))?;
-        if !self.dependents.is_empty() {
-            let names: Vec<String> =
-                self.dependents.iter().map(|d| format!("{} ({})", d.name, d.kind)).collect();
-            paper.put(&row("  used by", &names.join(", ")))?;
-        }
-        for (index, release) in self.releases.iter().take(10).enumerate() {
-            paper.put(&row(if index == 0 { "  signed" } else { "" }, release))?;
-        }
-        if self.releases.len() > 10 {
-            paper.put(&row("", &format!("and {} more: ninekeys releases", self.releases.len() - 10)))?;
-        }
-        if self.backed_up {
-            return paper.put(&row("  copies", "in the last backup"));
-        }
-        let line = Line::new().dim("  copies").to(18).sign(Sign::Warn).text(" 1, in this cabinet   ");
-        paper.put(&line.command(&["cabinet", "backup", "FOLDER"]).hang(18))
-    }
-
-    fn is_quiet(&self) -> bool {
-        false
-    }
+/// `2 profiles, 1 build`
+fn used_by(row: &Row) -> String {
+    let profiles = (row.profiles > 0).then(|| words::count(row.profiles, "profile"));
+    let builds = (row.releases > 0).then(|| words::count(row.releases, "build"));
+    profiles.into_iter().chain(builds).collect::<Vec<_>>().join(", ")
 }
 
 impl Report for ReleasesReport {

@@ -20,6 +20,7 @@ mod sarif;
 #[cfg(test)]
 mod schemas;
 mod setups;
+mod show;
 mod verdicts;
 pub(crate) mod words;
 

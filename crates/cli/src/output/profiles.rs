@@ -1,5 +1,6 @@
 //! Provisioning profiles: imported, exported.
 
+use std::collections::BTreeMap;
 use std::io;
 
 use jiff::Timestamp;
@@ -12,7 +13,7 @@ use super::line::{Line, Paper, Sign};
 use super::{Report, words};
 
 /// Where values stand behind labels.
-const VALUE: usize = 16;
+const VALUE: usize = 18;
 /// The most devices that are named.
 const MOST_NAMED: usize = 5;
 
@@ -21,7 +22,7 @@ fn row(label: &str, value: impl AsRef<str>) -> Line {
 }
 
 /// What a profile says.
-pub(super) fn body(said: &ProfileSaid, at: Timestamp, paper: &mut Paper<'_>) -> io::Result<()> {
+fn body(said: &ProfileSaid, at: Timestamp, paper: &mut Paper<'_>) -> io::Result<()> {
     let titles: Vec<&str> = said.apps.iter().map(|app| app.title.as_str()).collect();
     let apps = if titles.is_empty() { "no app of the project file".into() } else { titles.join(", ") };
     paper.put(&row("  for", format!("{}, {apps}", said.destination.phrase())))?;
@@ -52,6 +53,22 @@ pub(super) fn body(said: &ProfileSaid, at: Timestamp, paper: &mut Paper<'_>) -> 
     } else {
         paper.put(&line.text(until).hang(VALUE))
     }
+}
+
+/// The same for one that is looked at, with all that it grants.
+pub(super) fn shown(
+    said: &ProfileSaid,
+    entitlements: &BTreeMap<String, String>,
+    at: Timestamp,
+    paper: &mut Paper<'_>,
+) -> io::Result<()> {
+    paper.put(&row("  called", &said.title))?;
+    paper.put(&row("  UUID", &said.uuid))?;
+    body(said, at, paper)?;
+    for (index, (key, value)) in entitlements.iter().enumerate() {
+        paper.put(&row(if index == 0 { "  grants" } else { "" }, format!("{key}: {value}")))?;
+    }
+    Ok(())
 }
 
 impl Report for ProfileImportReport {

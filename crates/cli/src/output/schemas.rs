@@ -50,7 +50,10 @@ fn of_project_file() -> (String, Value) {
 }
 
 fn all() -> Vec<(String, Value)> {
-    use ninekeys_ops::{app, board, build, cabinet, compare, init, inspect, inventory, keystore, show};
+    use ninekeys_ops::{
+        app, board, build, cabinet, compare, device, identity, init, inspect, inventory, keystore, profile,
+        show,
+    };
     vec![
         of_report::<init::InitReport>(),
         of_report::<app::add::AppAddReport>(),
@@ -74,6 +77,17 @@ fn all() -> Vec<(String, Value)> {
         of_report::<keystore::import::KeystoreImportReport>(),
         of_report::<keystore::export::KeystoreExportReport>(),
         of_report::<keystore::hand_over::KeystoreHandOverReport>(),
+        of_report::<identity::request::IdentityRequestReport>(),
+        of_report::<identity::accept::IdentityAcceptReport>(),
+        of_report::<identity::import::IdentityImportReport>(),
+        of_report::<identity::export::IdentityExportReport>(),
+        of_report::<profile::import::ProfileImportReport>(),
+        of_report::<profile::export::ProfileExportReport>(),
+        of_report::<device::add::DeviceAddReport>(),
+        of_report::<device::import::DeviceImportReport>(),
+        of_report::<device::list::DeviceListReport>(),
+        of_report::<device::rename::DeviceRenameReport>(),
+        of_report::<build::setup::CheckSetupReport>(),
         of_report::<board::BoardReport>(),
         of_report::<inventory::InventoryReport>(),
         of_report::<show::ShowReport>(),

@@ -44,17 +44,18 @@ fn summary(report: &CheckSetupReport, paper: &mut Paper<'_>) -> io::Result<()> {
     let verdicts = report.setups.iter().map(|one| &one.verdict).chain(&report.cabinet);
     let rules: usize = verdicts.map(|verdict| verdict.rules).sum();
     let ready = report.setups.iter().filter(|one| one.ready).count();
-    let many =
-        words::count(report.setups.len(), "app and destination").replace("destinations", "destinations");
-    let many = many.replace("app and destinations", "apps and destinations");
+    let many = match report.setups.len() {
+        1 => "1 app and destination".to_owned(),
+        many => format!("{many} apps and destinations"),
+    };
     let sign = if report.ready { Sign::Fine } else { Sign::Bad };
     let text = match (report.is_quiet(), report.setups.len()) {
         (true, 0) => " All is in place".to_owned(),
         (true, _) => format!(" All is in place   {many}"),
         (false, _) => format!(" {ready} of {many} ready"),
     };
-    let rules = words::count(rules, "look");
-    paper.put(&Line::new().sign(sign).bold(text).text(format!("   {rules} of rules")))
+    let rules = words::count(rules, "rule");
+    paper.put(&Line::new().sign(sign).bold(text).text(format!("   {rules} looked at")))
 }
 
 /// `Crossing · ios · example.gannetpoint.crossing`

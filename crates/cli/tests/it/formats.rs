@@ -80,13 +80,54 @@ const ANSWERS: &[(&str, i32)] = &[
     ("sign", 2),
 ];
 
+/// What an app has to claim, with values of every kind.
+const ENTITLEMENTS: &str = "<plist version=\"1.0\"><dict><key>aps-environment</key><string>production</string>\
+    <key>groups</key><array><string>group.quay</string></array><key>flag</key><true/><key>many</key><integer>3</integer>\
+    <key>inner</key><dict><key>a</key><false/></dict></dict></plist>";
+
+/// The same on the iOS side.
+const ANSWERS_OF_IOS: &[(&str, i32)] = &[
+    ("identity request gp --kind distribution --to gp.csr", 0),
+    ("identity request gp --to again.csr", 0),
+    ("inspect gp.csr", 0),
+    ("identity accept in/distribution.cer in/intermediate.pem in/push.cer", 0),
+    ("identity accept in/distribution.cer", 0),
+    ("identity accept in/signed-by-developer.mobileprovision", 3),
+    ("identity import in/distribution.p12 --password-in pw", 0),
+    ("identity import in/distribution-2025.p12 --password-in pw", 0),
+    ("identity export distribution-2027 --to out.p12 --password-in pw", 0),
+    ("identity export distribution-2027 --to out.pem --as certificate-pem", 0),
+    ("profile import in/crossing-store.mobileprovision in/deckhand-devices.mobileprovision", 0),
+    ("profile export deckhand-devices-2026 --to out.mobileprovision", 0),
+    ("device add Bridge --identifier 00008030-000A1B2C3D4E802E", 0),
+    ("device import devices.csv", 0),
+    ("device list", 0),
+    ("device rename bridge Helm", 0),
+    ("app add quay --bundle-id example.gannetpoint.quay --for in-house --capability push", 0),
+    ("app change quay --extension share=example.gannetpoint.quay.share --entitlements quay.plist", 0),
+    ("check --app crossing --for store", 0),
+    ("check --all", 1),
+    ("check --app nothing", 2),
+    ("inventory", 0),
+    ("board", 0),
+    ("show distribution-2027", 0),
+    ("show gp", 0),
+    ("show crossing-store-2026", 0),
+    ("show bridge", 0),
+    ("compare distribution-2026 distribution-2027", 1),
+];
+
 #[test]
 fn every_answer_is_one_document_that_its_schema_describes() {
     let env = TestEnv::with_key(PROGRAM);
     env.file("later.apk", &testkit::builds::crossing_code(13).apk());
     env.file("new", b"quilted-harbour-anvil");
+    let ios = TestEnv::with_ios(PROGRAM);
+    ios.file("devices.csv", b"00008030-000A1B2C3D4E802F,Pier\n");
+    ios.file("quay.plist", ENTITLEMENTS.as_bytes());
     let mut seen = BTreeSet::new();
-    for (line, exit) in ANSWERS {
+    let android = ANSWERS.iter().map(|line| (&env, line));
+    for (env, (line, exit)) in android.chain(ANSWERS_OF_IOS.iter().map(|line| (&ios, line))) {
         let said = env.run(&format!("{line} --format json")).exit(*exit);
         // an answer on stdout, or an error on stderr; never both, and nothing beside
         let text = if said.stdout.is_empty() { &said.stderr } else { &said.stdout };

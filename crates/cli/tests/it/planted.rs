@@ -7,13 +7,14 @@ use crate::PROGRAM;
 use testkit::TestEnv;
 
 /// What was planted, each with what it is.
-const PLANTED: [(&str, &str); 6] = [
+const PLANTED: [(&str, &str); 7] = [
     ("the first passphrase", "brisk-lantern-oyster"),
     ("the second passphrase", "quiet-harbour-thistle"),
     ("a keystore's password", "sunken-bell-garnet-56"),
     ("a changed password", "walnut-tide-compass-88"),
     ("a password for one export", "marble-gannet-beacon-31"),
     ("the password that came with a file", "modern-pass-1"),
+    ("the password of an identity's file", "pier-pass-1"),
 ];
 
 /// How private keys begin: the algorithm in front of every PKCS#8 key, as bytes; and the whole beginning of one of P-256,
@@ -25,7 +26,7 @@ const KEY_HEADS: [&[u8]; 3] = [
 ];
 
 /// Every command, so that each comes to its work at least once; `#` is another number in each of the two forms.
-const WALK: [&str; 45] = [
+const WALK: [&str; 59] = [
     "init --title Ferries --passphrase-in pass",
     "app add crossing --package example.gannetpoint.crossing --for direct --for store",
     "app add quay# --package example.gannetpoint.quay# --for direct",
@@ -55,6 +56,20 @@ const WALK: [&str; 45] = [
     "cabinet backup copies#",
     "cabinet adopt copy#",
     "cabinet restore copy# --yes",
+    "app add pier# --bundle-id example.gannetpoint.pier# --for store",
+    "identity request asked# --kind distribution --algorithm ec-p256",
+    "identity accept distribution.cer --chain intermediate.pem",
+    "identity accept root.pem",
+    "identity import distribution.p12 --password-in ios",
+    "identity export distribution-2027 --to identity#.p12 --password-in chosen",
+    "identity export distribution-2027 --to noted-identity#.p12 --random-password --note-password note#b",
+    "profile import store.mobileprovision",
+    "profile export crossing-store-2026 --to profile#.mobileprovision",
+    "device add Bridge# --identifier 00008030-000A1B2C3D4E802#",
+    "device import devices.csv",
+    "device list",
+    "device rename bridge1 Helm",
+    "check --all",
     "board",
     "inventory",
     "show made",
@@ -75,11 +90,11 @@ const WALK: [&str; 45] = [
 
 /// Where secrets are for: the files that they came from or were asked into.
 fn is_meant(name: &str) -> bool {
-    let given = ["pass", "new", "pw", "came", "changed", "chosen"].contains(&name);
+    let given = ["pass", "new", "pw", "came", "changed", "chosen", "ios"].contains(&name);
     given
         || ["note", "lasting", "unlock"]
             .iter()
-            .any(|kind| name.strip_prefix(kind).is_some_and(|n| n.len() == 1))
+            .any(|kind| name.strip_prefix(kind).is_some_and(|n| n.len() <= 2))
 }
 
 /// A line of a trace in which a secret stands, as text or as the trace spells bytes that are no text.
@@ -101,10 +116,21 @@ impl Walk {
     fn begin() -> Self {
         let env =
             TestEnv::new(PROGRAM).variable("PW", "sunken-bell-garnet-56").variable("PATH", "/usr/bin:/bin");
-        for (name, (_, text)) in ["pass", "new", "pw", "changed", "chosen", "came"].iter().zip(PLANTED) {
+        for (name, (_, text)) in ["pass", "new", "pw", "changed", "chosen", "came", "ios"].iter().zip(PLANTED)
+        {
             env.file(name, text.as_bytes());
         }
         env.file("kiosk.p12", &std::fs::read(testkit::data("samples/kiosk-modern.p12")).unwrap());
+        for (name, sample) in [
+            ("distribution.cer", "distribution.cer"),
+            ("distribution.p12", "distribution.p12"),
+            ("intermediate.pem", "intermediate.pem"),
+            ("root.pem", "root.pem"),
+            ("store.mobileprovision", "crossing-store.mobileprovision"),
+        ] {
+            env.file(name, &std::fs::read(testkit::data("samples/ios").join(sample)).unwrap());
+        }
+        env.file("devices.csv", b"00008030-000A1B2C3D4E8FFF,Pier\n");
         env.file("build.apk", &testkit::builds::crossing().apk());
         let planted = PLANTED.iter().map(|(what, text)| ((*what).to_owned(), text.as_bytes().to_vec()));
         let heads = KEY_HEADS.iter().map(|head| ("a private key".to_owned(), head.to_vec()));
@@ -208,12 +234,13 @@ fn what_was_planted_is_nowhere_after_any_command_and_in_nothing_that_any_of_them
     assert_eq!(worked, WALK.len() - 2);
     let last = ["cabinet passphrase --new-passphrase-in new", "app remove quay1"];
     assert_eq!(last.map(|line| walk.run(line, "text")), [0, 5]);
-    ["note1", "note2", "unlock1", "unlock2"].iter().for_each(|file| walk.learn(file));
+    ["note1", "note2", "note1b", "note2b", "unlock1", "unlock2"].iter().for_each(|file| walk.learn(file));
     walk.nothing_is_out();
     for page in std::fs::read_dir(walk.env.path("pages1")).unwrap() {
         let name = page.unwrap().file_name().into_string().unwrap();
         let command = name.trim_end_matches(".1").split('-').skip(1).collect::<Vec<_>>().join("-");
-        let is_noun = ["", "keystore", "cabinet", "app"].contains(&command.as_str());
+        let is_noun =
+            ["", "keystore", "cabinet", "app", "identity", "profile", "device"].contains(&command.as_str());
         let is_it =
             |line: &str| line.replacen(' ', "-", 1).starts_with(&command) || line.starts_with(&command);
         assert!(is_noun || WALK.iter().chain(&last).any(|line| is_it(line)), "{command} was not walked");

@@ -17,13 +17,16 @@ struct Case {
     name: &'static str,
     /// What has to be there first.
     before: &'static [&'static str],
-    /// What has to be there again each time, where it is not.
+    /// What has to be there again each time, where it is not; [`FRESH`] for everything as it was at first.
     again: &'static [&'static str],
     /// The command. `N` is a number that is another one each time.
     line: &'static str,
     /// Files that it makes: each is whole or absent. What proves one stands behind it.
     outputs: &'static [(&'static str, &'static str)],
 }
+
+/// The whole place as it was before the command: of what can be done once.
+const FRESH: &str = "FRESH";
 
 /// The list: a new writing command is a line here.
 const CASES: &[Case] = &[
@@ -153,6 +156,82 @@ const CASES: &[Case] = &[
         line: "lend --app crossing --for direct -- true",
         outputs: &[],
     },
+    Case {
+        name: "identity request",
+        before: &[],
+        again: &[],
+        line: "identity request iN --kind distribution --algorithm ec-p256 --to iN.csr",
+        outputs: &[],
+    },
+    Case {
+        name: "identity accept",
+        before: &[],
+        again: &[FRESH],
+        line: "identity accept in/distribution.cer --chain in/intermediate.pem",
+        outputs: &[],
+    },
+    Case {
+        name: "identity import",
+        before: &[],
+        again: &[FRESH],
+        line: "identity import in/distribution.p12 --password-in in/pw",
+        outputs: &[],
+    },
+    Case {
+        name: "identity export",
+        before: &[
+            "identity accept in/intermediate.pem in/root.pem",
+            "identity import in/distribution.p12 --password-in in/pw --name gp",
+        ],
+        again: &[],
+        line: "identity export gp --to out.p12 --password-in in/pw --note-password out.txt",
+        outputs: &[("out.p12", "compare out.p12 gp --password-in in/pw"), ("out.txt", "")],
+    },
+    Case {
+        name: "profile import",
+        before: &[],
+        again: &[FRESH],
+        line: "profile import in/crossing-store.mobileprovision in/deckhand-devices.mobileprovision",
+        outputs: &[],
+    },
+    Case {
+        name: "profile export",
+        before: &["profile import in/deckhand-devices.mobileprovision --name rota"],
+        again: &[],
+        line: "profile export rota --to out.mobileprovision --replace",
+        outputs: &[("out.mobileprovision", "")],
+    },
+    Case {
+        name: "device add",
+        before: &[],
+        again: &[FRESH],
+        line: "device add Bridge --identifier 00008030-000A1B2C3D4E802E",
+        outputs: &[],
+    },
+    Case {
+        name: "device import",
+        before: &[],
+        again: &[FRESH],
+        line: "device import in/devices.csv",
+        outputs: &[],
+    },
+    Case {
+        name: "device rename",
+        before: &["device add Bridge --identifier 00008030-000A1B2C3D4E802E"],
+        again: &[],
+        line: "device rename bridge aN",
+        outputs: &[],
+    },
+];
+
+/// Material of the iOS side.
+const MATERIAL: [&str; 6] = [
+    "distribution.cer",
+    "distribution.p12",
+    "intermediate.pem",
+    "root.pem",
+    "crossing-store.mobileprovision",
+    "deckhand-devices.mobileprovision",
 ];
 
 /// A project, and what is known to be in it.
@@ -161,6 +240,15 @@ struct Place {
     /// The fingerprints of keys that were reported.
     keys: BTreeSet<String>,
     number: usize,
+    /// The place as it was at first, where a command can be done once.
+    first: Option<First>,
+}
+
+/// Every file of a place and of its home, and the keys in it.
+struct First {
+    files: Vec<(String, Vec<u8>)>,
+    home: Vec<(String, Vec<u8>)>,
+    keys: BTreeSet<String>,
 }
 
 impl Place {
@@ -172,14 +260,40 @@ impl Place {
         env.file("quayside.apk", &quayside.apk());
         env.run("keystore create first --app crossing --common-name A --algorithm ec-p256").exit(0);
         env.run("keystore export first --to own.p12 --note-password own.txt").exit(0);
+        for name in
+            MATERIAL.iter().filter(|name| case.line.contains("in/") || case.before.concat().contains(**name))
+        {
+            env.file(&format!("in/{name}"), &std::fs::read(testkit::data("samples/ios").join(name)).unwrap());
+        }
+        env.file("in/pw", b"pier-pass-1\n");
+        env.file("in/devices.csv", b"00008030-000A1B2C3D4E802E,Bridge\n00008030-000A1B2C3D4E802F,Helm\n");
         case.before.iter().for_each(|line| drop(env.run(line).exit(0)));
         let keys = keys(&env);
-        Place { env, keys, number: 0 }
+        let first = case.again.contains(&FRESH).then(|| First {
+            files: env.files(),
+            home: testkit::files_below(env.home()),
+            keys: keys.clone(),
+        });
+        Place { env, keys, number: 0, first }
+    }
+
+    /// Puts everything back as it was at first, where a command can be done once.
+    fn refresh(&mut self) {
+        let Some(first) = &self.first else { return };
+        for (folder, files) in [(self.env.folder(), &first.files), (self.env.home(), &first.home)] {
+            for (name, _) in testkit::files_below(folder) {
+                std::fs::remove_file(folder.join(name)).unwrap();
+            }
+            for (name, bytes) in files {
+                std::fs::write(folder.join(name), bytes).unwrap();
+            }
+        }
+        self.keys = first.keys.clone();
     }
 
     fn command(&mut self, case: &Case) -> Vec<String> {
         self.number += 1;
-        for line in case.again {
+        for line in case.again.iter().filter(|line| **line != FRESH) {
             // where it is still so, it refuses
             self.env.run(line).exit_any(&[0, 5]);
         }
@@ -274,6 +388,7 @@ fn killed_at_instants(case: &Case, kills: u32) -> u32 {
     let took = usual(&mut place, case);
     let mut inside = 0;
     for kill in 0..kills {
+        place.refresh();
         let mut child = place.start(case);
         std::thread::sleep(took * kill / kills);
         child.kill().unwrap();
@@ -298,6 +413,7 @@ fn a_full_disk_at_any_size_changes_nothing_or_all() {
     for case in CASES.iter().filter(|case| case.name != "lend") {
         let mut place = Place::new(case);
         for blocks in [0, 8, 40, 96] {
+            place.refresh();
             let words = place.command(case);
             let before = place.env.files();
             let limited = format!("trap '' XFSZ; ulimit -f {blocks}; exec \"$0\" \"$@\"");
@@ -329,6 +445,7 @@ fn two_and_eight_at_once_lose_nothing() {
     for case in CASES {
         let mut place = Place::new(case);
         for many in [2, 8] {
+            place.refresh();
             let mut children: Vec<Child> = (0..many).map(|_| place.start(case)).collect();
             let codes: Vec<Option<i32>> =
                 children.iter_mut().map(|child| child.wait().unwrap().code()).collect();
@@ -336,7 +453,8 @@ fn two_and_eight_at_once_lose_nothing() {
             assert!(done >= 1, "{}: {codes:?}", case.name);
             // each has names of its own but for what has one name: there the second is refused
             let one_name =
-                matches!(case.name, "keystore export" | "keystore hand-over" | "sign" | "sign several");
+                ["keystore export", "keystore hand-over", "sign", "sign several", "identity export"]
+                    .contains(&case.name);
             let passphrase = case.name == "cabinet passphrase";
             // what one of them took out or retired is gone or retired for the next
             let once = !case.again.is_empty();
@@ -580,6 +698,7 @@ fn killed_at_calls(case: &Case, step: usize, most: usize) -> Option<usize> {
             // the file is written anew, and each row of members makes it longer: the last call would never be reached
             place = Place::new(case);
         }
+        place.refresh();
         let words = place.command(case);
         let inner = place.env.command(&words);
         let mut command = Command::new("strace");

@@ -70,12 +70,17 @@ pub struct Verified {
 
 impl Verified {
     /// Opens a profile and verifies its signature up to a certificate that vouches for itself. Whether that one is
-    /// trusted is for the caller to say. The signer has to have been good when it signed, which is when the profile
-    /// was made.
+    /// trusted is for the caller to say. The signer has to be good now, or when it says that it signed, or when the
+    /// profile begins.
     ///
     /// # Errors
     /// [`ProfileError`].
-    pub fn open(bytes: &[u8], pool: &[Certificate], limits: &Limits) -> Result<Self, ProfileError> {
+    pub fn open(
+        bytes: &[u8],
+        pool: &[Certificate],
+        now: Timestamp,
+        limits: &Limits,
+    ) -> Result<Self, ProfileError> {
         let message = cms::parse(bytes, limits)?;
         let content = message.content.as_deref().ok_or(ProfileError::Empty)?;
         let [signer] = message.signers.as_slice() else {
@@ -96,8 +101,9 @@ impl Verified {
             End::TooLong => return Err(ProfileError::ChainLacks(own.subject)),
         }
         let profile = Profile::parse(content, limits)?;
-        let made = Timestamp::from_second(profile.not_before).unwrap_or(Timestamp::MIN);
-        chain.hold(made)?;
+        let signed = signer.attributes.as_ref().and_then(|attributes| attributes.signing_time());
+        let signed = Timestamp::from_second(signed.unwrap_or(profile.not_before));
+        chain.hold(signed.unwrap_or(Timestamp::MIN)).or_else(|fault| chain.hold(now).map_err(|_| fault))?;
         let destination = destination(&profile)?;
         let app_id = profile.app_id().ok_or(ProfileError::NoApp)?.to_owned();
         Ok(Verified { profile, destination, app_id, chain: chain.certificates })

@@ -315,7 +315,8 @@ fn against_profile(
 ) -> Vec<AgainstProfile> {
     let mut out = Vec::new();
     if !is_for(&facts.app_id, bundle_id) {
-        out.push(AgainstProfile::App(facts.app_id.clone()));
+        // whatever else speaks against it does not matter
+        return vec![AgainstProfile::App(facts.app_id.clone())];
     }
     if facts.destination != wanted.destination {
         out.push(AgainstProfile::Kind(facts.destination));

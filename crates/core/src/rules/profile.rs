@@ -115,11 +115,15 @@ fn obtain(setup: &Setup<'_>) -> Mend {
 
 /// What is said of the profiles of a part that has none to take: of the one that comes nearest as the rule says, of others
 /// as a note.
-fn each(setup: &Setup<'_>, notes: &mut Notes, say: impl Fn(&AgainstProfile) -> Option<Observation>) {
+fn each(
+    setup: &Setup<'_>,
+    notes: &mut Notes,
+    say: impl Fn(&AgainstProfile, &Part<'_>) -> Option<Observation>,
+) {
     for part in setup.parts.iter().filter(|part| part.taken().is_none()) {
         let nearest = part.nearest();
         for choice in &part.profiles {
-            for seen in choice.against.iter().filter_map(&say) {
+            for seen in choice.against.iter().filter_map(|against| say(against, part)) {
                 let seen = seen.place(called(choice));
                 notes.found(if nearest == Some(choice) {
                     seen.mend(obtain(setup))
@@ -154,7 +158,7 @@ fn missing(setup: &Setup<'_>, notes: &mut Notes) {
 }
 
 fn expired(setup: &Setup<'_>, notes: &mut Notes) {
-    each(setup, notes, |against| match against {
+    each(setup, notes, |against, _| match against {
         AgainstProfile::Ended(end) => {
             Some(Observation::new("this profile has ended").found(format!("ended {}", day(*end))))
         }
@@ -178,7 +182,7 @@ fn expires_soon(setup: &Setup<'_>, notes: &mut Notes) {
 }
 
 fn kind_wrong(setup: &Setup<'_>, notes: &mut Notes) {
-    each(setup, notes, |against| match against {
+    each(setup, notes, |against, _| match against {
         AgainstProfile::Kind(found) => {
             let text = format!("this profile is for {}", found.phrase());
             Some(Observation::new(text).expected(setup.wanted.destination).found(found))
@@ -188,10 +192,10 @@ fn kind_wrong(setup: &Setup<'_>, notes: &mut Notes) {
 }
 
 fn app_mismatch(setup: &Setup<'_>, notes: &mut Notes) {
-    each(setup, notes, |against| match against {
+    each(setup, notes, |against, part| match against {
         AgainstProfile::App(found) => {
             let seen = Observation::new("this profile is for another app");
-            Some(seen.expected(&setup.wanted.ios.bundle_id).found(found))
+            Some(seen.expected(part.bundle_id).found(found))
         }
         _ => None,
     });
@@ -199,7 +203,7 @@ fn app_mismatch(setup: &Setup<'_>, notes: &mut Notes) {
 
 fn team_mismatch(setup: &Setup<'_>, notes: &mut Notes) {
     let Some(team) = setup.wanted.team else { return notes.skip("the project file names no team") };
-    each(setup, notes, |against| match against {
+    each(setup, notes, |against, _| match against {
         AgainstProfile::OtherTeam(found) => {
             Some(Observation::new("this profile was issued to another team").expected(team).found(found))
         }
@@ -208,7 +212,7 @@ fn team_mismatch(setup: &Setup<'_>, notes: &mut Notes) {
 }
 
 fn lacks_identity(setup: &Setup<'_>, notes: &mut Notes) {
-    each(setup, notes, |against| match against {
+    each(setup, notes, |against, _| match against {
         AgainstProfile::LacksIdentity(fingerprints) => {
             let yours: Vec<String> = fingerprints.iter().map(|one| short(one)).collect();
             let text = format!("this profile lacks your certificate {}", yours.join(" and "));

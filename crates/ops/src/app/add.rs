@@ -1,5 +1,6 @@
 //! `app add`: an app in the project file.
 
+use ninekeys_core::ios::certificate::is_team;
 use ninekeys_core::model::{App, Destination, NameError, Platform, Role, State, check_name, check_title};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -7,6 +8,7 @@ use thiserror::Error;
 use toml_edit::{Array, DocumentMut, Item, Table, value};
 
 use super::Request;
+use super::ios::{IosError, Read};
 use crate::ask::AskError;
 use crate::ctx::Ctx;
 use crate::project::{ProjectError, ProjectFile};
@@ -51,6 +53,9 @@ pub enum AppAddError {
         /// The side it belongs to.
         side: Platform,
     },
+    /// What is said of its iOS side.
+    #[error(transparent)]
+    Ios(#[from] IosError),
     /// The person.
     #[error(transparent)]
     Ask(#[from] AskError),
@@ -62,6 +67,14 @@ pub enum IdError {
     /// No platform takes it.
     #[error("`{0}` is not a package or bundle id: letters, digits and `_` (or `-`), with dots between")]
     Shape(String),
+    /// A bundle id with the team's prefix in front.
+    #[error("{id} begins with a team id, which is no part of a bundle id")]
+    TeamPrefix {
+        /// What was said.
+        id: String,
+        /// The bundle id behind the team.
+        without: String,
+    },
     /// Another app has it.
     #[error("{id} is the id of {app} already")]
     Taken {
@@ -81,16 +94,21 @@ pub fn app_add(ctx: &Ctx<'_>, mut request: Request) -> Result<AppAddReport, AppA
     complete(ctx, &mut request)?;
     let request = &request;
     request.title.as_deref().map_or(Ok(()), check_title)?;
-    for id in request.package.iter().chain(&request.bundle_id) {
-        check_id(id)?;
-    }
+    request.package.as_deref().map_or(Ok(()), check_id)?;
+    request.bundle_id.as_deref().map_or(Ok(()), check_bundle_id)?;
     if request.package.is_none() && request.bundle_id.is_none() {
         return Err(AppAddError::NoSide);
+    }
+    let ios = request.ios.read(ctx)?;
+    match &request.bundle_id {
+        Some(bundle_id) => ios.check_inside(bundle_id)?,
+        None if !request.ios.is_empty() => return Err(IosError::NoIosSide(request.name.clone()).into()),
+        None => {}
     }
     let file = ctx.project_file()?;
     file.change(ctx, |file, document| {
         refuse_taken(file, request)?;
-        insert(file, document, request)
+        insert(file, document, request, &ios)
     })?;
     let written = ctx.project_file()?;
     let says = written.project.apps.get(request.name.as_str()).cloned().unwrap_or_default();
@@ -127,7 +145,11 @@ fn complete(ctx: &Ctx<'_>, request: &mut Request) -> Result<(), AppAddError> {
     let Some(package) = ctx.ask.answer("Android package (empty when it has none)", None, &id)? else {
         return Ok(());
     };
-    let Some(bundle_id) = ctx.ask.answer("iOS bundle id (empty when it has none)", None, &id)? else {
+    let bundle = |answer: &str| match answer {
+        "" => Ok(()),
+        id => check_bundle_id(id).map_err(|error| error.to_string()),
+    };
+    let Some(bundle_id) = ctx.ask.answer("iOS bundle id (empty when it has none)", None, &bundle)? else {
         return Ok(());
     };
     request.package = Some(package).filter(|id| !id.is_empty());
@@ -174,8 +196,13 @@ fn refuse_taken(file: &ProjectFile, request: &Request) -> Result<(), AppAddError
     Ok(())
 }
 
-fn insert(file: &ProjectFile, document: &mut DocumentMut, request: &Request) -> Result<(), AppAddError> {
-    let mut table = table(request)?;
+fn insert(
+    file: &ProjectFile,
+    document: &mut DocumentMut,
+    request: &Request,
+    ios: &Read<'_>,
+) -> Result<(), AppAddError> {
+    let mut table = table(request, ios)?;
     // comments at the end of the file stay in front of what is added
     let trailing = document.trailing().as_str().unwrap_or_default().to_owned();
     let gap = if trailing.is_empty() || trailing.ends_with('\n') { "\n" } else { "\n\n" };
@@ -194,7 +221,7 @@ fn insert(file: &ProjectFile, document: &mut DocumentMut, request: &Request) -> 
     Ok(())
 }
 
-fn table(request: &Request) -> Result<Table, AppAddError> {
+fn table(request: &Request, says: &Read<'_>) -> Result<Table, AppAddError> {
     let mut table = Table::new();
     table.insert("title", value(request.title.clone().unwrap_or_else(|| capitalised(&request.name))));
     if let Some(version) = &request.version {
@@ -209,6 +236,9 @@ fn table(request: &Request) -> Result<Table, AppAddError> {
             let mut side = Table::new();
             side.insert(key, value(id));
             side.insert("destinations", value(destinations));
+            if name == "ios" {
+                says.write(&mut side, &[]);
+            }
             table.insert(name, Item::Table(side));
         }
     }
@@ -237,6 +267,20 @@ pub(super) fn check_id(id: &str) -> Result<(), IdError> {
     };
     let good = id.len() <= 255 && id.contains('.') && id.split('.').all(part);
     if good { Ok(()) } else { Err(IdError::Shape(id.into())) }
+}
+
+/// Refuses a bundle id that the platform does not take. One for several apps ends in a wildcard.
+pub(super) fn check_bundle_id(id: &str) -> Result<(), IdError> {
+    if let Some((team, without)) = id.split_once('.')
+        && is_team(team)
+    {
+        return Err(IdError::TeamPrefix { id: id.into(), without: without.into() });
+    }
+    match id.strip_suffix(".*") {
+        Some(beginning) if !beginning.is_empty() => check_id(&format!("{beginning}.x")),
+        _ => check_id(id),
+    }
+    .map_err(|_| IdError::Shape(id.into()))
 }
 
 fn capitalised(name: &str) -> String {

@@ -7,7 +7,8 @@ use thiserror::Error;
 use toml_edit::{Array, DocumentMut, Item, Table, TableLike, value};
 
 use super::Request;
-use super::add::{IdError, check_id};
+use super::add::{IdError, check_bundle_id, check_id};
+use super::ios::{IosError, Read, profiles_too_old};
 use crate::ctx::Ctx;
 use crate::project::{ProjectError, ProjectFile};
 
@@ -19,6 +20,8 @@ pub struct AppChangeReport {
     /// What the project file says of it.
     #[serde(flatten)]
     pub says: App,
+    /// Profiles that do not grant what the app has now: they have to be made again.
+    pub profiles_too_old: Vec<String>,
     /// The project file.
     pub project: String,
 }
@@ -41,6 +44,9 @@ pub enum AppChangeError {
     /// An id that no platform takes, or another app's.
     #[error(transparent)]
     Id(#[from] IdError),
+    /// What is said of its iOS side.
+    #[error(transparent)]
+    Ios(#[from] IosError),
     /// A destination that no side of it has.
     #[error("{destination} is not a destination of {app}")]
     Destination {
@@ -58,23 +64,32 @@ pub enum AppChangeError {
 pub fn app_change(ctx: &Ctx<'_>, request: &Request) -> Result<AppChangeReport, AppChangeError> {
     let Request { title, package, bundle_id, destinations, version, .. } = request;
     let fields = [title, package, bundle_id, version];
-    if fields.iter().all(|field| field.is_none()) && destinations.is_empty() {
+    if fields.iter().all(|field| field.is_none()) && destinations.is_empty() && request.ios.is_empty() {
         return Err(AppChangeError::NothingToChange);
     }
     title.as_deref().map_or(Ok(()), check_title)?;
-    package.iter().chain(bundle_id).try_for_each(|id| check_id(id))?;
+    package.as_deref().map_or(Ok(()), check_id)?;
+    bundle_id.as_deref().map_or(Ok(()), check_bundle_id)?;
+    let ios = request.ios.read(ctx)?;
     let file = ctx.project_file()?;
-    let name = file.change(ctx, |file, document| change(file, document, request))?;
+    let name = file.change(ctx, |file, document| change(file, document, request, &ios))?;
     let file = ctx.project_file()?;
     let says = file.project.apps.get(name.as_str()).cloned().unwrap_or_default();
     let project = file.path.strip_prefix(&ctx.folder).unwrap_or(&file.path).display().to_string();
-    Ok(AppChangeReport { app: name, says, project })
+    // the app is changed whether or not there is a cabinet to look into
+    let inventory = ctx.open().ok().and_then(|cabinet| cabinet.inventory().ok());
+    let profiles_too_old = match (&inventory, &says.ios) {
+        (Some(all), Some(ios)) => profiles_too_old(all, ios, ctx.env.now),
+        _ => Vec::new(),
+    };
+    Ok(AppChangeReport { app: name, says, profiles_too_old, project })
 }
 
 fn change(
     file: &ProjectFile,
     document: &mut DocumentMut,
     request: &Request,
+    ios: &Read<'_>,
 ) -> Result<String, AppChangeError> {
     let found = file.project.app(&request.name);
     let (name, app) = found.ok_or_else(|| AppChangeError::UnknownApp(request.name.clone()))?;
@@ -90,6 +105,12 @@ fn change(
     let homeless = |to: &&Destination| !sides.iter().any(|platform| platform.has(**to));
     if let Some(destination) = request.destinations.iter().find(homeless) {
         return Err(AppChangeError::Destination { app: name.into(), destination: *destination });
+    }
+    let bundle_id = request.bundle_id.as_deref().or(app.ios.as_ref().map(|ios| ios.bundle_id.as_str()));
+    match bundle_id {
+        Some(bundle_id) => ios.check_inside(bundle_id)?,
+        None if !request.ios.is_empty() => return Err(IosError::NoIosSide(app.title.clone()).into()),
+        None => {}
     }
     let malformed = || ProjectError::Malformed {
         path: file.path.display().to_string(),
@@ -116,6 +137,10 @@ fn change(
         let side = table.get_mut(side).and_then(Item::as_table_like_mut).ok_or_else(malformed)?;
         if let Some(id) = id {
             put(side, key, id);
+        }
+        if platform == Platform::Ios {
+            let known = app.ios.as_ref().map(|ios| ios.capabilities.as_slice());
+            ios.write(side, known.unwrap_or_default());
         }
         let own = request.destinations.iter().filter(|destination| platform.has(**destination));
         let own: Array = own.map(ToString::to_string).collect();

@@ -2,6 +2,7 @@
 
 pub mod add;
 pub mod change;
+pub mod ios;
 pub mod list;
 pub mod remove;
 pub mod statement;
@@ -23,4 +24,6 @@ pub struct Request {
     pub destinations: Vec<Destination>,
     /// The version that the next build should have.
     pub version: Option<String>,
+    /// What is said of its iOS side beyond its id.
+    pub ios: ios::IosSays,
 }

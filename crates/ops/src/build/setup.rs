@@ -143,9 +143,10 @@ fn places<'a>(
 ) -> Result<Vec<(&'a str, &'a App, Destination)>, CheckSetupError> {
     let of = |name: &'a str, app: &'a App| {
         let own = app.ios.as_ref().map(|ios| ios.destinations.as_slice()).unwrap_or_default();
-        let usual = &Platform::Ios.destinations()[..1];
-        let places = if own.is_empty() && app.ios.is_some() { usual } else { own };
-        places.iter().map(move |to| (name, app, *to)).collect::<Vec<_>>()
+        // nothing said means the usual place
+        let usual =
+            Platform::Ios.destinations().iter().take(usize::from(own.is_empty() && app.ios.is_some()));
+        own.iter().chain(usual).map(move |to| (name, app, *to)).collect::<Vec<_>>()
     };
     match request {
         Request::All => Ok(project.apps.iter().flat_map(|(name, app)| of(name, app)).collect()),

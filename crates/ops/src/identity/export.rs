@@ -1,11 +1,12 @@
 //! `identity export`: a PKCS#12 file with key and full chain, or the certificate alone.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
-use ninekeys_cabinet::CabinetError;
+use ninekeys_cabinet::{Cabinet, CabinetError};
 use ninekeys_core::chain::Chain;
 use ninekeys_core::digest::sha256_hex;
 use ninekeys_core::keystore::{KeystoreError as FormatError, Outgoing as OutgoingKey, write_pkcs12};
+use ninekeys_core::model::{Inventory, ItemId};
 use ninekeys_formats::pem;
 use ninekeys_formats::secret::Secret;
 use ninekeys_formats::x509::Certificate;
@@ -114,71 +115,109 @@ pub enum IdentityExportError {
     Cabinet(#[from] CabinetError),
 }
 
+/// What goes out: the certificate with what is above it, and where it goes.
+struct Wanted {
+    name: String,
+    key: Option<ItemId>,
+    certificate: Certificate,
+    chain: Chain,
+    path: PathBuf,
+    note: Option<PathBuf>,
+}
+
 /// Exports. A certificate is no secret: for it alone the cabinet is not unlocked and no history is written.
 ///
 /// # Errors
 /// [`IdentityExportError`]; then no file is there that was not.
 pub fn identity_export(ctx: &Ctx<'_>, request: Request) -> Result<IdentityExportReport, IdentityExportError> {
     let file = ctx.project_if_any()?;
-    let project = file.as_ref().map(|file| &file.project);
     let roots = identity::roots(file.as_ref())?;
     let mut cabinet = ctx.open()?;
     let inventory = cabinet.inventory()?;
-    let (item, facts) = identity::find(&inventory, &request.name)?;
-    let name = item.name.clone();
-    let certificate = facts.certificate.as_ref().and_then(|id| identity::certificate_facts(&inventory, id));
-    let certificate = certificate.and_then(identity::parsed);
-    let certificate = certificate.ok_or_else(|| IdentityExportError::NoCertificate(name.clone()))?;
-    let mut pool = identity::authorities(&inventory);
-    pool.extend(roots.iter().cloned());
-    let chain = Chain::find(&certificate, &pool);
-    let path = ctx.path(&request.to);
-    let note = request.password_to.as_ref().map(|file| ctx.path(file));
-    let places: Vec<&std::path::Path> =
-        [Some(&path), note.as_ref()].into_iter().flatten().map(|p| p.as_path()).collect();
+    let wanted = find(ctx, &inventory, &roots, &request)?;
+    let places: Vec<&Path> =
+        [Some(&wanted.path), wanted.note.as_ref()].into_iter().flatten().map(PathBuf::as_path).collect();
     outputs::refuse_ours(ctx, &places, &[])?;
     outputs::refuse_taken(ctx, &places, request.replace)?;
+    let (_, facts) = identity::find(&inventory, &wanted.name)?;
     let mut report = IdentityExportReport {
-        identity: identity::said(&inventory, &name, facts, project),
+        identity: identity::said(&inventory, &wanted.name, facts, file.as_ref().map(|file| &file.project)),
         file: request.to.display().to_string(),
         form: request.form,
-        chain: identity::chain_said(&chain, &roots),
+        chain: identity::chain_said(&wanted.chain, &roots),
         password: None,
         password_file: None,
         weak_password: false,
     };
-    let taken = Taken::when_told(request.replace, ctx.env.now);
-    if request.form != Form::Pkcs12 {
-        if !matches!(request.password, NewPassword::Asked) || note.is_some() {
-            return Err(IdentityExportError::NothingToOpen);
-        }
-        let bytes = alone(&certificate, &chain, request.form);
-        ctx.notice_aside(Outgoing::write_whole(ctx, &path, &bytes, Access::Usual, taken)?);
+    if request.form == Form::Pkcs12 {
+        with_key(ctx, &mut cabinet, &inventory, &wanted, request, &mut report)?;
         return Ok(report);
     }
-    let key = facts.key.and_then(|id| inventory.get(&id));
+    if !matches!(request.password, NewPassword::Asked) || wanted.note.is_some() {
+        return Err(IdentityExportError::NothingToOpen);
+    }
+    let taken = Taken::when_told(request.replace, ctx.env.now);
+    let bytes = alone(&wanted.certificate, &wanted.chain, request.form);
+    ctx.notice_aside(Outgoing::write_whole(ctx, &wanted.path, &bytes, Access::Usual, taken)?);
+    Ok(report)
+}
+
+fn find(
+    ctx: &Ctx<'_>,
+    inventory: &Inventory,
+    roots: &[Certificate],
+    request: &Request,
+) -> Result<Wanted, IdentityExportError> {
+    let (item, facts) = identity::find(inventory, &request.name)?;
+    let certificate = facts.certificate.as_ref().and_then(|id| identity::certificate_facts(inventory, id));
+    let certificate = certificate.and_then(identity::parsed);
+    let certificate = certificate.ok_or_else(|| IdentityExportError::NoCertificate(item.name.clone()))?;
+    let mut pool = identity::authorities(inventory);
+    pool.extend(roots.iter().cloned());
+    Ok(Wanted {
+        name: item.name.clone(),
+        key: facts.key,
+        chain: Chain::find(&certificate, &pool),
+        certificate,
+        path: ctx.path(&request.to),
+        note: request.password_to.as_ref().map(|file| ctx.path(file)),
+    })
+}
+
+/// Writes key and chain under a password, and that password where it is wanted.
+fn with_key(
+    ctx: &Ctx<'_>,
+    cabinet: &mut Cabinet<'_>,
+    inventory: &Inventory,
+    wanted: &Wanted,
+    request: Request,
+    report: &mut IdentityExportReport,
+) -> Result<(), IdentityExportError> {
+    let name = &wanted.name;
+    let key = wanted.key.and_then(|id| inventory.get(&id));
     let key = key.ok_or_else(|| IdentityExportError::NoKey(name.clone()))?;
     if let Some(lacks) = report.chain.lacks.clone() {
-        return Err(IdentityExportError::ChainLacks { name, lacks });
+        return Err(IdentityExportError::ChainLacks { name: name.clone(), lacks });
     }
     let generated = matches!(request.password, NewPassword::Generated);
-    if generated && note.is_none() {
+    if generated && wanted.note.is_none() {
         return Err(IdentityExportError::NobodyWouldKnow);
     }
-    ctx.unlock(&mut cabinet)?;
-    let (password, weak) = keystore::choose_password(ctx, request.password, &[&name])?;
+    ctx.unlock(cabinet)?;
+    let (password, weak) = keystore::choose_password(ctx, request.password, &[name])?;
     report.password = Some(if generated { PasswordFrom::Generated } else { PasswordFrom::Chosen });
     report.password_file = request.password_to.map(|file| file.display().to_string());
     report.weak_password = weak;
     let secret = cabinet.secret(key)?;
-    let above: Vec<Vec<u8>> = chain.certificates.iter().skip(1).map(|one| one.der.clone()).collect();
-    let entry = OutgoingKey { alias: &name, secret: &secret, certificate: &certificate.der, chain: &above };
+    let above: Vec<Vec<u8>> = wanted.chain.certificates.iter().skip(1).map(|one| one.der.clone()).collect();
+    let certificate = &wanted.certificate.der;
+    let entry = OutgoingKey { alias: name, secret: &secret, certificate, chain: &above };
     let bytes = write_pkcs12(&[entry], &password, &ctx.env)?;
-    let mut outgoing = Outgoing::begin(ctx, &cabinet)?;
-    let output = outgoing.file(&path, Access::Owner)?;
+    let mut outgoing = Outgoing::begin(ctx, cabinet)?;
+    let output = outgoing.file(&wanted.path, Access::Owner)?;
     output.put(0, &bytes)?;
     let mut files = vec![(output, Some(sha256_hex(&bytes)))];
-    if let Some(note) = &note {
+    if let Some(note) = &wanted.note {
         let output = outgoing.file(note, Access::Owner)?;
         let line = password.lend(|password| Secret::new(format!("{password}\n")));
         line.lend(|line| output.put(0, line.as_bytes()))?;
@@ -187,9 +226,10 @@ pub fn identity_export(ctx: &Ctx<'_>, request: Request) -> Result<IdentityExport
     }
     let what = format!("identity export {name}");
     let plan = Plan { what: &what, purpose: "export", from: &[key.id], completes: None };
-    let aside = outgoing.deliver::<IdentityExportError>(ctx, &mut cabinet, plan, files, taken)?;
+    let taken = Taken::when_told(request.replace, ctx.env.now);
+    let aside = outgoing.deliver::<IdentityExportError>(ctx, cabinet, plan, files, taken)?;
     aside.into_iter().for_each(|path| ctx.notice(Notice::SetAside(path)));
-    Ok(report)
+    Ok(())
 }
 
 /// The certificate alone; in PEM with what is above it, since people forget that.

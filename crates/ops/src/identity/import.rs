@@ -3,11 +3,11 @@
 use std::path::PathBuf;
 
 use jiff::Timestamp;
-use ninekeys_cabinet::{CabinetError, NewItem};
+use ninekeys_cabinet::{Cabinet, CabinetError, Change, NewItem};
 use ninekeys_core::chain::Chain;
 use ninekeys_core::digest::{hex, sha256_hex};
 use ninekeys_core::keystore::{KeystoreError as FormatError, UnlockedKey, open};
-use ninekeys_core::model::{Facts, KeyFacts, NameError, Project, check_name};
+use ninekeys_core::model::{Facts, Inventory, KeyFacts, NameError, Project, check_name};
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::secret::SecretText;
 use ninekeys_formats::x509::Certificate;
@@ -111,21 +111,22 @@ pub enum IdentityImportError {
     Cabinet(#[from] CabinetError),
 }
 
+/// A file that was opened: its identities, and what is none.
+struct Opened {
+    encryption: String,
+    fits: Vec<(Fit, UnlockedKey)>,
+    left: Vec<Left>,
+}
+
 /// Imports identities. Nothing is sealed before all of them are open and proved.
 ///
 /// # Errors
 /// [`IdentityImportError`]; then the cabinet is as it was.
-pub fn identity_import(ctx: &Ctx<'_>, request: Request) -> Result<IdentityImportReport, IdentityImportError> {
+pub fn identity_import(
+    ctx: &Ctx<'_>,
+    mut request: Request,
+) -> Result<IdentityImportReport, IdentityImportError> {
     request.name.as_deref().map_or(Ok(()), check_name)?;
-    let apps: Vec<String> = identity::apps(ctx, &request.apps)?.into_iter().map(|app| app.app).collect();
-    let bytes = files::read_whole(&ctx.path(&request.file), Limits::USUAL.keystore)?;
-    if ninekeys_formats::keystore::recognise(&bytes).is_none() {
-        return Err(ImportError::Format(FormatError::Unknown).into());
-    }
-    let (store, password) = match request.password {
-        Some(password) => (open(&bytes, &password, &Limits::USUAL).map_err(ImportError::from)?, password),
-        None => open_asking(ctx, &bytes, &request.file.display().to_string())?,
-    };
     let file = ctx.project_if_any()?;
     let project = file.as_ref().map(|file| &file.project);
     let roots = identity::roots(file.as_ref())?;
@@ -133,43 +134,22 @@ pub fn identity_import(ctx: &Ctx<'_>, request: Request) -> Result<IdentityImport
     let inventory = cabinet.inventory()?;
     let mut pool = identity::authorities(&inventory);
     pool.extend(roots.iter().cloned());
-    let mut opened = Vec::new();
-    for key in &store.keys {
-        opened.push((key.alias.clone(), unlock(ctx, key, &password, &[])?));
-    }
-    let (fits, left) = sort_out(opened, &apps, project, &mut pool);
+    let Opened { encryption, fits, left } = read(ctx, &mut request, project, &mut pool)?;
     if fits.is_empty() {
         return Err(IdentityImportError::NoIdentity(left));
     }
     if request.name.is_some() && fits.len() > 1 {
         return Err(IdentityImportError::SeveralForOneName(fits.len()));
     }
-    let known = |(fit, _): &(Fit, UnlockedKey)| {
-        matches!(fit.place(&inventory, fit.key(&inventory)), Place::Known(_)) && fit.key(&inventory).is_some()
+    let is_known = |(fit, _): &(Fit, UnlockedKey)| {
+        let key = fit.key(&inventory);
+        key.is_some() && matches!(fit.place(&inventory, key), Place::Known(_))
     };
-    let all_known = fits.iter().all(known);
-    if !all_known {
+    let (outcomes, authorities) = if fits.iter().all(is_known) {
+        (fits.iter().map(|(fit, _)| (name_of(fit, &inventory), Outcome::Known)).collect(), Vec::new())
+    } else {
         ctx.unlock(&mut cabinet)?;
-    }
-    let name = request.name.as_deref();
-    let (outcomes, authorities) = match all_known {
-        true => {
-            (fits.iter().map(|(fit, _)| (name_of(fit, &inventory), Outcome::Known)).collect(), Vec::new())
-        }
-        false => {
-            let what = format!("identity import {}", crate::build::check::file_name(&request.file));
-            cabinet.change(&what, &ctx.env, |change| {
-                let mut outcomes = Vec::new();
-                let mut authorities = Vec::new();
-                for (fit, key) in &fits {
-                    let above = issuers(key);
-                    authorities.extend(identity::put_authorities(change, &above)?);
-                    put_key(change, fit, key)?;
-                    outcomes.push(fit.put(change, name, None)?);
-                }
-                Ok::<_, CabinetError>((outcomes, authorities))
-            })?
-        }
+        put(ctx, &mut cabinet, &request, &fits)?
     };
     let inventory = cabinet.inventory()?;
     let told = fits.iter().zip(outcomes).filter_map(|((fit, _), (name, outcome)): (_, (String, Outcome))| {
@@ -182,11 +162,57 @@ pub fn identity_import(ctx: &Ctx<'_>, request: Request) -> Result<IdentityImport
     });
     Ok(IdentityImportReport {
         file: request.file.display().to_string(),
-        encryption: store.encryption.clone(),
+        encryption,
         imported: told.collect(),
         left,
         authorities,
         at: ctx.env.now,
+    })
+}
+
+/// Opens the file and proves its keys; what is above them goes into the pool.
+fn read(
+    ctx: &Ctx<'_>,
+    request: &mut Request,
+    project: Option<&Project>,
+    pool: &mut Vec<Certificate>,
+) -> Result<Opened, IdentityImportError> {
+    let apps: Vec<String> = identity::apps(ctx, &request.apps)?.into_iter().map(|app| app.app).collect();
+    let bytes = files::read_whole(&ctx.path(&request.file), Limits::USUAL.keystore)?;
+    if ninekeys_formats::keystore::recognise(&bytes).is_none() {
+        return Err(ImportError::Format(FormatError::Unknown).into());
+    }
+    let (store, password) = match request.password.take() {
+        Some(password) => (open(&bytes, &password, &Limits::USUAL).map_err(ImportError::from)?, password),
+        None => open_asking(ctx, &bytes, &request.file.display().to_string())?,
+    };
+    let mut opened = Vec::new();
+    for key in &store.keys {
+        opened.push((key.alias.clone(), unlock(ctx, key, &password, &[])?));
+    }
+    let (fits, left) = sort_out(opened, &apps, project, pool);
+    Ok(Opened { encryption: store.encryption, fits, left })
+}
+
+/// Each identity's name with what it meant, and the authorities that were new.
+type Put = (Vec<(String, Outcome)>, Vec<CertificateSaid>);
+
+fn put(
+    ctx: &Ctx<'_>,
+    cabinet: &mut Cabinet<'_>,
+    request: &Request,
+    fits: &[(Fit, UnlockedKey)],
+) -> Result<Put, CabinetError> {
+    let what = format!("identity import {}", crate::build::check::file_name(&request.file));
+    cabinet.change(&what, &ctx.env, |change| {
+        let mut outcomes = Vec::new();
+        let mut authorities = Vec::new();
+        for (fit, key) in fits {
+            authorities.extend(identity::put_authorities(change, &issuers(key))?);
+            put_key(change, fit, key)?;
+            outcomes.push(fit.put(change, request.name.as_deref(), None)?);
+        }
+        Ok((outcomes, authorities))
     })
 }
 
@@ -217,7 +243,7 @@ fn issuers(key: &UnlockedKey) -> Vec<Certificate> {
     key.issuers.iter().filter_map(|der| Certificate::parse(der, &Limits::USUAL).ok()).collect()
 }
 
-fn name_of(fit: &Fit, inventory: &ninekeys_core::model::Inventory) -> String {
+fn name_of(fit: &Fit, inventory: &Inventory) -> String {
     match fit.place(inventory, fit.key(inventory)) {
         Place::Known(id) => inventory.get(&id).map(|item| item.name.clone()).unwrap_or_default(),
         _ => String::new(),
@@ -225,11 +251,7 @@ fn name_of(fit: &Fit, inventory: &ninekeys_core::model::Inventory) -> String {
 }
 
 /// Puts a private key in, once, below a name that says whose it is.
-fn put_key(
-    change: &mut ninekeys_cabinet::Change<'_>,
-    fit: &Fit,
-    key: &UnlockedKey,
-) -> Result<(), CabinetError> {
+fn put_key(change: &mut Change<'_>, fit: &Fit, key: &UnlockedKey) -> Result<(), CabinetError> {
     let inventory = change.inventory();
     let fingerprint = sha256_hex(&fit.certificate.public_key);
     if keystore::key_with(&inventory, &fingerprint).is_some() {

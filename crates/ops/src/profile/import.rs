@@ -130,6 +130,7 @@ pub(crate) struct Measure<'a> {
     pub(crate) project: Option<&'a Project>,
     pub(crate) roots: &'a [Certificate],
     pub(crate) pool: &'a [Certificate],
+    pub(crate) now: Timestamp,
 }
 
 impl Fit {
@@ -139,7 +140,7 @@ impl Fit {
         bytes: Vec<u8>,
         measure: &Measure<'_>,
     ) -> Result<Fit, ProfileImportError> {
-        let opened = Verified::open(&bytes, measure.pool, &Limits::USUAL);
+        let opened = Verified::open(&bytes, measure.pool, measure.now, &Limits::USUAL);
         let verified = opened.map_err(|cause| ProfileImportError::Profile { path: path.into(), cause })?;
         if let Some(root) = verified.root()
             && !measure.roots.is_empty()
@@ -281,7 +282,7 @@ pub fn profile_import(ctx: &Ctx<'_>, request: &Request) -> Result<ProfileImportR
     let mut pool = identity::authorities(&inventory);
     pool.extend(roots.iter().cloned());
     let project = file.as_ref().map(|file| &file.project);
-    let measure = Measure { project, roots: &roots, pool: &pool };
+    let measure = Measure { project, roots: &roots, pool: &pool, now: ctx.env.now };
     let mut fits: Vec<Fit> = Vec::new();
     for path in &request.files {
         let bytes = files::read_whole(&ctx.path(path), PROFILE_LIMIT)?;

@@ -102,6 +102,7 @@ pub fn app(name: &str, title: Option<&str>) -> AppRequest {
         bundle_id: None,
         destinations: if title.is_none() { vec![Destination::Direct] } else { Vec::new() },
         version: None,
+        ios: ninekeys_ops::app::ios::IosSays::default(),
     }
 }
 

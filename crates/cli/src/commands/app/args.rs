@@ -1,8 +1,11 @@
 //! What the project file is to say of an app: the same words whether it is added or changed.
 
 use clap_complete::engine::ArgValueCandidates;
-use ninekeys_core::model::Destination;
+use std::path::PathBuf;
+
+use ninekeys_core::model::{Capability, Destination};
 use ninekeys_ops::app::Request;
+use ninekeys_ops::app::ios::IosSays;
 
 use crate::complete;
 
@@ -21,9 +24,30 @@ pub(super) struct AppArgs {
     /// Where its builds go, once for each: direct, store, devices, development, in-house
     #[arg(long = "for", value_name = "DESTINATION", add = ArgValueCandidates::new(complete::destinations))]
     destinations: Vec<Destination>,
+    /// iOS: the team that it belongs to, where it is not the project's
+    #[arg(long, value_name = "TEAM", help_heading = "iOS side")]
+    team: Option<String>,
+    /// iOS: push, app-groups, associated-domains, health-data, tag-reading or network-extensions; several times for several
+    #[arg(long, value_name = "CAPABILITY", help_heading = "iOS side", add = ArgValueCandidates::new(complete::capabilities))]
+    capability: Vec<Capability>,
+    /// iOS: a capability that it has no more
+    #[arg(long, value_name = "CAPABILITY", help_heading = "iOS side", add = ArgValueCandidates::new(complete::capabilities))]
+    without_capability: Vec<Capability>,
+    /// iOS: something inside it with a profile of its own; several times for several
+    #[arg(long, value_name = "NAME=BUNDLE-ID", help_heading = "iOS side", value_parser = extension)]
+    extension: Vec<(String, String)>,
+    /// iOS: a property list with what its builds have to claim
+    #[arg(long, value_name = "FILE", help_heading = "iOS side")]
+    entitlements: Option<PathBuf>,
     /// The version that the next build should have
     #[arg(long, value_name = "VERSION")]
     version_name: Option<String>,
+}
+
+/// `NAME=BUNDLE-ID`
+fn extension(text: &str) -> Result<(String, String), String> {
+    let pair = text.split_once('=').map(|(name, id)| (name.to_owned(), id.to_owned()));
+    pair.ok_or_else(|| "write a name, an equals sign and a bundle id: share=BUNDLE-ID".to_owned())
 }
 
 impl AppArgs {
@@ -36,6 +60,13 @@ impl AppArgs {
             bundle_id: self.bundle_id,
             destinations: self.destinations,
             version: self.version_name,
+            ios: IosSays {
+                team: self.team,
+                capabilities: self.capability,
+                without: self.without_capability,
+                extensions: self.extension,
+                entitlements: self.entitlements,
+            },
         }
     }
 }

@@ -29,7 +29,7 @@ fn each(setup: &Setup<'_>, notes: &mut Notes, say: impl Fn(&AgainstIdentity) -> 
     for (index, choice) in passed_over(setup).enumerate() {
         for seen in choice.against.iter().filter_map(&say) {
             let seen = seen.place(called(choice));
-            notes.found(if index == 0 { seen } else { seen.level(Level::Note) });
+            notes.found(if index == 0 { seen } else { seen.level(Level::Note).without_mend() });
         }
     }
 }

@@ -1,0 +1,4 @@
+mod add;
+mod import;
+mod list;
+mod rename;

@@ -1,0 +1,4 @@
+mod accept;
+mod export;
+mod import;
+mod request;

@@ -1,0 +1,2 @@
+mod export;
+mod import;
