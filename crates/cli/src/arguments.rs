@@ -96,6 +96,9 @@ pub(crate) enum Command {
     /// The devices that may run what is not from the store
     #[command(subcommand)]
     Device(commands::device::Command),
+    /// Keys that make tokens for the portal and the stores
+    #[command(subcommand)]
+    Apikey(commands::apikey::Command),
     /// What the material is for
     #[command(subcommand)]
     App(commands::app::Command),

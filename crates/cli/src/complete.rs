@@ -108,6 +108,14 @@ pub(crate) fn profiles() -> Vec<CompletionCandidate> {
     })
 }
 
+/// API keys.
+pub(crate) fn api_keys() -> Vec<CompletionCandidate> {
+    of_kind(|facts| match facts {
+        Facts::ApiKey(facts) => Some(facts.service.nine_key().word().to_owned()),
+        _ => None,
+    })
+}
+
 /// Devices.
 pub(crate) fn devices() -> Vec<CompletionCandidate> {
     of_kind(|facts| match facts {

@@ -160,7 +160,8 @@ pub fn self_signed(
     let [first, ..] = &mut serial;
     *first = *first & 0x7f | 0x40;
     let ends = end_of_validity(env.now, years)?;
-    let validity = Validity::new(time(env.now, years)?, time(ends, years)?);
+    let written = |at| at_time(at).map_err(|_| CertificateError::Years(years));
+    let validity = Validity::new(written(env.now)?, written(ends)?);
     let info: SubjectPublicKeyInfoOwned = der::Decode::from_der(key.public().as_der()).map_err(encoding)?;
     let profile = SelfSigned(subject.to_name()?);
     let serial = SerialNumber::new(&serial).map_err(encoding)?;
@@ -218,10 +219,14 @@ pub(crate) fn end_of_validity(start: Timestamp, years: u16) -> Result<Timestamp,
 }
 
 /// UTCTime until 2049, GeneralizedTime from 2050 on (RFC 5280, section 4.1.2.5).
-fn time(at: Timestamp, years: u16) -> Result<Time, CertificateError> {
-    let refused = |_| CertificateError::Years(years);
-    let seconds = u64::try_from(at.as_second()).map_err(|_| CertificateError::Years(years))?;
-    let date = DateTime::from_unix_duration(std::time::Duration::from_secs(seconds)).map_err(refused)?;
+///
+/// # Errors
+/// [`CertificateError::Encoding`] for what is before 1970 or beyond the year 9999.
+pub(crate) fn at_time(at: Timestamp) -> Result<Time, CertificateError> {
+    let refused = || CertificateError::Encoding(format!("{at} cannot be written into a certificate"));
+    let seconds = u64::try_from(at.as_second()).map_err(|_| refused())?;
+    let date =
+        DateTime::from_unix_duration(std::time::Duration::from_secs(seconds)).map_err(|_| refused())?;
     Ok(match UtcTime::from_date_time(date) {
         Ok(utc) => Time::UtcTime(utc),
         Err(_) => Time::GeneralTime(GeneralizedTime::from_date_time(date)),
@@ -260,12 +265,12 @@ impl BuilderProfile for SelfSigned {
 }
 
 /// Our key in the shape that the certificate builder asks for.
-struct Wrapped<'a>(&'a PrivateKey);
+pub(crate) struct Wrapped<'a>(pub(crate) &'a PrivateKey);
 
 #[derive(Clone)]
-struct Public(Vec<u8>);
+pub(crate) struct Public(Vec<u8>);
 
-struct Bits(Vec<u8>);
+pub(crate) struct Bits(Vec<u8>);
 
 impl EncodePublicKey for Public {
     fn to_public_key_der(&self) -> spki::Result<der::Document> {

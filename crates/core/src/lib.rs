@@ -14,16 +14,19 @@
 //! | [`hand_over`] | a private key, encrypted to a store |
 //! | [`envelope`] | bytes encrypted to the holder of an EC key, and opened by it |
 //! | [`certificate`], [`request`] | self-signed certificates, fingerprints, requests for certificates |
+//! | [`authority`] | certificates and messages of an authority: what the stand-in portal issues with |
 //! | [`chain`], [`signed`] | who vouches for a certificate, and whether a message is signed |
 //! | [`ios`] | what certificates and provisioning profiles say on the iOS side |
 //! | [`android`] | reading, signing and verifying packages |
 //! | [`digest`] | content digests on all cores |
 //! | [`findings`], [`rules`] | what a check has to say, and every rule it knows |
 //! | [`board`] | the state of everything in one look |
+//! | [`token`] | signed tokens, made and verified |
 //! | [`password`] | generating passwords and judging them |
 //! | [`demo`] | the builds of the made-up ferry company |
 
 pub mod android;
+pub mod authority;
 pub mod board;
 pub mod build;
 pub mod certificate;
@@ -44,3 +47,4 @@ pub mod request;
 pub mod rules;
 pub mod signed;
 pub mod stream;
+pub mod token;

@@ -18,11 +18,20 @@ pub fn make(key: &PrivateKey, subject: &Subject) -> Result<Vec<u8>, CertificateE
     let name = subject.to_name()?.to_der().map_err(encoding)?;
     let info = request::info(&name, key.public().as_der()).map_err(encoding)?;
     let kind = key.certificate_kind();
-    let oid = kind.oid().ok_or_else(|| CertificateError::Encoding(kind.to_string()))?;
-    let parameters = kind.is_rsa().then(Any::null);
-    let algorithm = AlgorithmIdentifierOwned { oid, parameters }.to_der().map_err(encoding)?;
+    let algorithm = algorithm_id(kind)?;
     let signature = key.sign(kind, &info)?;
     request::write(&info, &algorithm, &signature).map_err(encoding)
+}
+
+/// The AlgorithmIdentifier of a way to sign, in DER: RSA's has NULL for parameters, ECDSA's has none.
+///
+/// # Errors
+/// [`CertificateError::Encoding`] for a way that no one identifier names.
+pub(crate) fn algorithm_id(kind: SignatureKind) -> Result<Vec<u8>, CertificateError> {
+    let oid = kind.oid().ok_or_else(|| CertificateError::Encoding(kind.to_string()))?;
+    let parameters = kind.is_rsa().then(Any::null);
+    let written = AlgorithmIdentifierOwned { oid, parameters }.to_der();
+    written.map_err(|error| CertificateError::Encoding(error.to_string()))
 }
 
 /// Whether a request is signed with the key that it is for; nothing for algorithms that cannot be verified.

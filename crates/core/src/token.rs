@@ -104,11 +104,7 @@ fn algorithm(shape: &KeyShape) -> Option<(&'static str, SignatureKind)> {
 ///
 /// # Errors
 /// [`TokenError`].
-pub fn make(
-    key: &PrivateKey,
-    kid: &str,
-    claims: &Claims,
-) -> Result<SecretText, TokenError> {
+pub fn make(key: &PrivateKey, kid: &str, claims: &Claims) -> Result<SecretText, TokenError> {
     let shape = key.public().shape();
     let (alg, kind) = algorithm(shape).ok_or_else(|| TokenError::Kind(shape.to_string()))?;
     if claims.exp <= claims.iat || claims.exp - claims.iat > 60 * i64::from(MOST_MINUTES) {
@@ -231,7 +227,10 @@ mod tests {
         token.lend(|token| {
             assert!(matches!(check(token, key.public(), "portal", at(22)), Err(TokenFault::Ended(_))));
             assert!(matches!(check(token, key.public(), "portal", at(-2)), Err(TokenFault::NotYet(_))));
-            assert_eq!(check(token, key.public(), "store", now()), Err(TokenFault::Audience("portal".into())));
+            assert_eq!(
+                check(token, key.public(), "store", now()),
+                Err(TokenFault::Audience("portal".into()))
+            );
         });
         let other = self::key(Algorithm::P256);
         let theirs = make(&other, "K1", &claims(5)).unwrap();

@@ -87,10 +87,11 @@ pub fn parse(bytes: &[u8], limits: &Limits) -> Result<SignedData, ParseError> {
 /// The certificates of a message that nobody signed: how chains are handed on (RFC 5652, section 5; 'PKCS#7').
 ///
 /// # Errors
-/// [`ParseError`] as with [`parse`], and when there is no certificate in it.
+/// [`ParseError`] as with [`parse`], when there is no certificate in it, and when somebody signed it.
 pub fn bundle(bytes: &[u8], limits: &Limits) -> Result<Vec<Vec<u8>>, ParseError> {
     let found = open(bytes, limits)?;
-    match found.certificates.is_empty() {
+    // what somebody signed is a message, whatever certificates go with it
+    match found.certificates.is_empty() || !found.signers.is_empty() {
         true => Err(ParseError { what: "CMS certificates", at: 0, fault: Fault::Malformed }),
         false => Ok(found.certificates),
     }
@@ -352,6 +353,7 @@ mod tests {
         assert_eq!(found, [b"\x30\x03\x04\x01a", b"\x30\x03\x04\x01b"]);
         assert!(parse(&bytes, &Limits::SMALL).is_err(), "nobody signed it");
         assert!(bundle(&write_bundle(&[]).unwrap(), &Limits::SMALL).is_err());
+        assert!(bundle(&written(), &Limits::SMALL).is_err(), "a signed message is no bundle");
     }
 
     #[test]

@@ -13,7 +13,7 @@ const MOST: usize = 66;
 ///
 /// # Errors
 /// [`der::Error`] when it is not of that form, or a number is longer.
-pub(crate) fn to_fixed(signature: &[u8], length: usize) -> der::Result<Vec<u8>> {
+pub fn to_fixed(signature: &[u8], length: usize) -> der::Result<Vec<u8>> {
     let parts = inside(signature, 0x30)?;
     let [r, s] = parts.as_slice() else { return Err(malformed()) };
     let mut out = Vec::with_capacity(2 * length.min(MOST));
@@ -30,7 +30,7 @@ pub(crate) fn to_fixed(signature: &[u8], length: usize) -> der::Result<Vec<u8>> 
 ///
 /// # Errors
 /// [`der::Error`] when the two halves are not of one length, or longer than any curve's.
-pub(crate) fn from_fixed(signature: &[u8]) -> der::Result<Vec<u8>> {
+pub fn from_fixed(signature: &[u8]) -> der::Result<Vec<u8>> {
     let half = signature.len() / 2;
     if !signature.len().is_multiple_of(2) || half == 0 || half > MOST {
         return Err(malformed());

@@ -1,8 +1,9 @@
 //! Provisioning profiles: the property list that a signed message holds. Whether the signature holds is another matter.
 
 use std::collections::BTreeMap;
-use std::time::{SystemTime, UNIX_EPOCH};
+use std::time::Duration;
 
+use der::DateTime;
 use plist::{Dictionary, Value};
 
 use crate::cursor::{Fault, ParseError};
@@ -92,11 +93,8 @@ fn texts(all: &Dictionary, key: &str) -> Result<Option<Vec<String>>, ParseError>
 
 fn time(all: &Dictionary, key: &str, what: &'static str) -> Result<i64, ParseError> {
     let found = all.get(key).and_then(Value::as_date).ok_or_else(|| fault(what))?;
-    let at = SystemTime::from(found);
-    Ok(match at.duration_since(UNIX_EPOCH) {
-        Ok(after) => i64::try_from(after.as_secs()).unwrap_or(i64::MAX),
-        Err(before) => i64::try_from(before.duration().as_secs()).map_or(i64::MIN, |seconds| -seconds),
-    })
+    let at: DateTime = found.to_xml_format().parse().map_err(|_| fault(what))?;
+    i64::try_from(at.unix_duration().as_secs()).map_err(|_| fault(what))
 }
 
 /// The property list of a profile, as its issuer writes it.
@@ -105,21 +103,22 @@ fn time(all: &Dictionary, key: &str, what: &'static str) -> Result<i64, ParseErr
 /// [`ParseError`] when it cannot be written.
 pub fn write(profile: &Profile) -> Result<Vec<u8>, ParseError> {
     let strings = |all: &[String]| Value::Array(all.iter().cloned().map(Value::String).collect());
-    let date = |seconds: i64| {
-        let since = std::time::Duration::from_secs(u64::try_from(seconds).unwrap_or(0));
-        Value::Date(plist::Date::from(UNIX_EPOCH + since))
+    let date = |seconds: i64, what: &'static str| {
+        let since = u64::try_from(seconds).map_err(|_| fault(what))?;
+        let at = DateTime::from_unix_duration(Duration::from_secs(since)).map_err(|_| fault(what))?;
+        plist::Date::from_xml_format(&at.to_string()).map(Value::Date).map_err(|_| fault(what))
     };
     let mut all = Dictionary::new();
     let mut put = |key: &str, value: Value| all.insert(key.into(), value);
     put("ApplicationIdentifierPrefix", strings(&profile.prefixes));
-    put("CreationDate", date(profile.not_before));
+    put("CreationDate", date(profile.not_before, "profile's CreationDate")?);
     put(
         "DeveloperCertificates",
         Value::Array(profile.certificates.iter().cloned().map(Value::Data).collect()),
     );
     let entitlements = profile.entitlements.iter().map(|(key, value)| (key.clone(), plain(value)));
     put("Entitlements", Value::Dictionary(entitlements.collect()));
-    put("ExpirationDate", date(profile.not_after));
+    put("ExpirationDate", date(profile.not_after, "profile's ExpirationDate")?);
     put("Name", Value::String(profile.title.clone()));
     put("Platform", strings(&profile.platforms));
     if let Some(devices) = &profile.devices {

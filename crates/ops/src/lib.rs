@@ -6,6 +6,7 @@
 
 mod advice;
 pub mod answers;
+pub mod apikey;
 pub mod app;
 mod ask;
 pub mod board;

@@ -1,5 +1,6 @@
 //! One file a command: what can be typed, and the call.
 
+pub(crate) mod apikey;
 pub(crate) mod app;
 pub(crate) mod board;
 pub(crate) mod cabinet;
@@ -44,6 +45,7 @@ pub(crate) fn run(
         Some(Command::Identity(command)) => identity::run(command, ctx, out),
         Some(Command::Profile(command)) => profile::run(command, ctx, out),
         Some(Command::Device(command)) => device::run(command, ctx, out),
+        Some(Command::Apikey(command)) => apikey::run(command, ctx, out),
         Some(Command::App(command)) => app::run(command, ctx, out),
         Some(Command::Board(args)) => board::run(&args, ctx, out),
         Some(Command::Inventory(args)) => inventory::run(&args, ctx, out),

@@ -2,6 +2,7 @@
 //! error has which code and remedy is said in the files of this folder, one match an error and none with a wildcard, so that
 //! the compiler asks about every new variant.
 
+mod apikey;
 mod app;
 mod build;
 mod cabinet;

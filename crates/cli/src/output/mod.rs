@@ -1,5 +1,6 @@
 //! Printing: the answer to stdout as text or JSON, everything else to stderr.
 
+mod apikeys;
 mod apps;
 mod board;
 mod build;

@@ -9,6 +9,7 @@ use schemars::{JsonSchema, Schema};
 use serde_json::{Map, Value, json};
 
 use super::{HistoryReport, Report, Signed, Verdicts};
+use crate::commands::apikey::token::Token;
 use crate::commands::completions::CompletionsReport;
 use crate::commands::demo::DemoReport;
 use crate::commands::explain::Explained;
@@ -51,8 +52,8 @@ fn of_project_file() -> (String, Value) {
 
 fn all() -> Vec<(String, Value)> {
     use ninekeys_ops::{
-        app, board, build, cabinet, compare, device, identity, init, inspect, inventory, keystore, profile,
-        show,
+        apikey, app, board, build, cabinet, compare, device, identity, init, inspect, inventory, keystore,
+        profile, show,
     };
     vec![
         of_report::<init::InitReport>(),
@@ -103,6 +104,9 @@ fn all() -> Vec<(String, Value)> {
         of_report::<keystore::retire::KeystoreRetireReport>(),
         of_report::<keystore::take_out::KeystoreTakeOutReport>(),
         of_report::<Told>(),
+        of_report::<Token>(),
+        of_report::<apikey::import::ApiKeyImportReport>(),
+        of_report::<apikey::retire::ApiKeyRetireReport>(),
         of_report::<cabinet::unlock_file::UnlockFileReport>(),
         of_report::<DemoReport>(),
         of_report::<Explained>(),

@@ -108,6 +108,10 @@ const ANSWERS_OF_IOS: &[(&str, i32)] = &[
     ("check --app crossing --for store", 0),
     ("check --all", 1),
     ("check --app nothing", 2),
+    ("apikey import key.p8 --name uploads --key-id K1 --issuer I1 --role developer --use uploads", 0),
+    ("apikey token uploads", 0),
+    ("show uploads", 0),
+    ("apikey retire uploads", 0),
     ("inventory", 0),
     ("board", 0),
     ("show distribution-2027", 0),
@@ -125,6 +129,7 @@ fn every_answer_is_one_document_that_its_schema_describes() {
     let ios = TestEnv::with_ios(PROGRAM);
     ios.file("devices.csv", b"00008030-000A1B2C3D4E802F,Pier\n");
     ios.file("quay.plist", ENTITLEMENTS.as_bytes());
+    ios.file("key.p8", &testkit::private_key_pem());
     let mut seen = BTreeSet::new();
     let android = ANSWERS.iter().map(|line| (&env, line));
     for (env, (line, exit)) in android.chain(ANSWERS_OF_IOS.iter().map(|line| (&ios, line))) {

@@ -10,6 +10,7 @@
     reason = "tests fail by panicking and look at files themselves"
 )]
 
+mod apikey;
 mod app;
 mod bad_input;
 mod board;

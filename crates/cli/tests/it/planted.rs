@@ -26,7 +26,7 @@ const KEY_HEADS: [&[u8]; 3] = [
 ];
 
 /// Every command, so that each comes to its work at least once; `#` is another number in each of the two forms.
-const WALK: [&str; 59] = [
+const WALK: [&str; 62] = [
     "init --title Ferries --passphrase-in pass",
     "app add crossing --package example.gannetpoint.crossing --for direct --for store",
     "app add quay# --package example.gannetpoint.quay# --for direct",
@@ -69,6 +69,9 @@ const WALK: [&str; 59] = [
     "device import devices.csv",
     "device list",
     "device rename bridge1 Helm",
+    "apikey import key#.p8 --name uploads# --key-id K# --issuer I",
+    "apikey token uploads#",
+    "apikey retire uploads#",
     "check --all",
     "board",
     "inventory",
@@ -90,7 +93,8 @@ const WALK: [&str; 59] = [
 
 /// Where secrets are for: the files that they came from or were asked into.
 fn is_meant(name: &str) -> bool {
-    let given = ["pass", "new", "pw", "came", "changed", "chosen", "ios"].contains(&name);
+    let given =
+        ["pass", "new", "pw", "came", "changed", "chosen", "ios", "key1.p8", "key2.p8"].contains(&name);
     given
         || ["note", "lasting", "unlock"]
             .iter()
@@ -129,6 +133,9 @@ impl Walk {
             ("store.mobileprovision", "crossing-store.mobileprovision"),
         ] {
             env.file(name, &std::fs::read(testkit::data("samples/ios").join(sample)).unwrap());
+        }
+        for number in ["1", "2"] {
+            env.file(&format!("key{number}.p8"), &testkit::private_key_pem());
         }
         env.file("devices.csv", b"00008030-000A1B2C3D4E8FFF,Pier\n");
         env.file("build.apk", &testkit::builds::crossing().apk());
@@ -239,8 +246,8 @@ fn what_was_planted_is_nowhere_after_any_command_and_in_nothing_that_any_of_them
     for page in std::fs::read_dir(walk.env.path("pages1")).unwrap() {
         let name = page.unwrap().file_name().into_string().unwrap();
         let command = name.trim_end_matches(".1").split('-').skip(1).collect::<Vec<_>>().join("-");
-        let is_noun =
-            ["", "keystore", "cabinet", "app", "identity", "profile", "device"].contains(&command.as_str());
+        let is_noun = ["", "keystore", "cabinet", "app", "identity", "profile", "device", "apikey"]
+            .contains(&command.as_str());
         let is_it =
             |line: &str| line.replacen(' ', "-", 1).starts_with(&command) || line.starts_with(&command);
         assert!(is_noun || WALK.iter().chain(&last).any(|line| is_it(line)), "{command} was not walked");

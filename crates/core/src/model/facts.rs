@@ -13,7 +13,9 @@ use serde::de::value::MapAccessDeserializer;
 use serde::de::{Error as _, MapAccess, Visitor};
 use serde::{Deserialize, Deserializer, Serialize};
 
-use super::{BuildNumber, Destination, DeviceFacts, IdentityFacts, ItemId, NineKey, Platform, ProfileFacts};
+use super::{
+    ApiUse, BuildNumber, Destination, DeviceFacts, IdentityFacts, ItemId, NineKey, Platform, ProfileFacts,
+};
 
 /// The facts of an item, by kind. What is large stands apart: a cabinet may hold 100,000 of them.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
@@ -322,6 +324,15 @@ pub struct ApiKeyFacts {
     pub issuer: String,
     /// What it may do.
     pub role: String,
+    /// What it is used for; several are several services with one key.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub uses: Vec<ApiUse>,
+    /// Whom its tokens are for, where the key's file says it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub audience: Option<String>,
+    /// The number by which sales reports know the account.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub vendor_number: Option<String>,
     /// The private key; none for a labelled upload password.
     pub key: Option<ItemId>,
     /// Names of the apps it is for; empty for all.

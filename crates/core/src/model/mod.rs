@@ -1,5 +1,6 @@
 //! The words of the trade as types: kinds of key, items, apps, destinations.
 
+mod access;
 mod facts;
 mod inventory;
 mod ios;
@@ -8,6 +9,7 @@ mod number;
 mod platform;
 mod project;
 
+pub use access::{ApiRole, ApiUse, UnknownWord};
 pub use facts::{
     ApiKeyFacts, CertificateFacts, Facts, KeyFacts, KeystoreEntry, KeystoreFacts, ReleaseFacts, Role,
     Service, Use, key_called,

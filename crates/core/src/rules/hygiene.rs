@@ -4,7 +4,7 @@ use jiff::SignedDuration;
 
 use super::{CabinetLook, CabinetStanding, Notes, Rule, Subject};
 use crate::findings::{Level, Mend, Observation};
-use crate::model::{Facts, Item, Role, State};
+use crate::model::{ApiKeyFacts, ApiRole, ApiUse, Facts, Inventory, Item, Role, State};
 
 /// A backup is stale when the cabinet has changed since and it is older than this.
 const STALE_DAYS: i64 = 30;
@@ -50,6 +50,30 @@ pub(super) const RULES: &[Rule] = &[
         remedy: "let the tool generate a password: leave the password options out",
         subjects: &[Subject::Cabinet(password_weak)],
     },
+    Rule {
+        name: "api-key-shared",
+        level: Level::Warning,
+        about: "one API key is used for several services",
+        meaning: "When one of them leaks it, all of them stand still until the others have a new one.",
+        remedy: "make a key for each service, each with the smallest role that does",
+        subjects: &[Subject::Material(api_key_shared)],
+    },
+    Rule {
+        name: "api-key-role-too-small",
+        level: Level::Error,
+        about: "an API key may not do what it is used for",
+        meaning: "The portal refuses it, often in the middle of a release.",
+        remedy: "have a key made with the role that is needed",
+        subjects: &[Subject::Material(api_key_too_small)],
+    },
+    Rule {
+        name: "api-key-role-too-large",
+        level: Level::Note,
+        about: "an API key may do far more than it is used for",
+        meaning: "Whoever gets hold of it may do all of that.",
+        remedy: "have a key made with a smaller role",
+        subjects: &[Subject::Material(api_key_too_large)],
+    },
 ];
 
 fn cabinet_older(look: &CabinetLook<'_>, notes: &mut Notes) {
@@ -62,6 +86,50 @@ fn cabinet_older(look: &CabinetLook<'_>, notes: &mut Notes) {
 fn cabinet_parted(look: &CabinetLook<'_>, notes: &mut Notes) {
     if let CabinetStanding::Parted { by, row } = &look.standing {
         notes.found(Observation::new(format!("change {row} is not the one that {by} has seen")));
+    }
+}
+
+/// Store API keys in use, with what they are used for and the role that they have.
+fn api_keys(inventory: &Inventory) -> impl Iterator<Item = (&Item, &ApiKeyFacts, Option<ApiRole>)> {
+    inventory.iter().filter(|item| item.state == State::Active).filter_map(|item| match &item.facts {
+        Facts::ApiKey(facts) => Some((item, facts.as_ref(), facts.role.parse().ok())),
+        _ => None,
+    })
+}
+
+fn api_key_shared(inventory: &Inventory, notes: &mut Notes) {
+    for (item, facts, _) in api_keys(inventory).filter(|(_, facts, _)| facts.uses.len() > 1) {
+        let uses: Vec<String> = facts.uses.iter().map(ToString::to_string).collect();
+        let text = format!("{} is used for several services: {}", item.name, uses.join(", "));
+        notes.found(Observation::new(text).place(&item.name));
+    }
+}
+
+/// The largest role that the uses of a key need.
+fn needed(facts: &ApiKeyFacts) -> Option<(ApiRole, ApiUse)> {
+    facts.uses.iter().map(|one| (one.needs(), *one)).max()
+}
+
+fn api_key_too_small(inventory: &Inventory, notes: &mut Notes) {
+    for (item, facts, role) in api_keys(inventory) {
+        if let (Some(role), Some((needed, what))) = (role, needed(facts))
+            && role < needed
+        {
+            let text = format!("{} may not do what it is used for ({what})", item.name);
+            notes.found(Observation::new(text).expected(needed).found(role).place(&item.name));
+        }
+    }
+}
+
+fn api_key_too_large(inventory: &Inventory, notes: &mut Notes) {
+    for (item, facts, role) in api_keys(inventory) {
+        // one step more is how portals give roles; two are a risk without a use
+        if let (Some(role), Some((needed, _))) = (role, needed(facts))
+            && role as u8 > needed as u8 + 1
+        {
+            let text = format!("{} may do far more than it is used for", item.name);
+            notes.found(Observation::new(text).expected(needed).found(role).place(&item.name));
+        }
     }
 }
 

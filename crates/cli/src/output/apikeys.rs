@@ -1,0 +1,74 @@
+//! API keys: sealed, retired.
+
+use std::io;
+
+use ninekeys_core::model::{NineKey, State};
+use ninekeys_ops::apikey::ApiKeySaid;
+use ninekeys_ops::apikey::import::ApiKeyImportReport;
+use ninekeys_ops::apikey::retire::ApiKeyRetireReport;
+
+use super::line::{Line, Paper, Sign};
+use super::{Report, words};
+
+/// Where values stand behind labels.
+const VALUE: usize = 18;
+
+fn row(label: &str, value: impl AsRef<str>) -> Line {
+    Line::new().dim(label).to(VALUE).text(value).hang(VALUE)
+}
+
+/// What an API key is, below its name.
+fn body(said: &ApiKeySaid, paper: &mut Paper<'_>) -> io::Result<()> {
+    paper.put(&row("  key id", &said.key_id))?;
+    let issuer = if said.kind == NineKey::Service { "  account" } else { "  issuer id" };
+    paper.put(&row(issuer, &said.issuer))?;
+    let role = if said.role.is_empty() { "not said" } else { &said.role };
+    let uses: Vec<String> = said.uses.iter().map(ToString::to_string).collect();
+    let uses = if uses.is_empty() { "nothing said".to_owned() } else { uses.join(", ") };
+    paper.put(&row("  role", role))?;
+    paper.put(&row("  used for", uses))?;
+    let titles: Vec<&str> = said.apps.iter().map(|app| app.title.as_str()).collect();
+    paper.put(&row("  for", if titles.is_empty() { "all apps".to_owned() } else { titles.join(", ") }))?;
+    if let Some(key) = &said.key {
+        let text = format!(" here, sealed   {}, {}", key.algorithm, words::short(&key.sha256));
+        paper.put(&Line::new().dim("  private key").to(VALUE).sign(Sign::Fine).text(text).hang(VALUE + 2))?;
+    }
+    said.vendor_number.as_ref().map_or(Ok(()), |number| paper.put(&row("  vendor number", number)))
+}
+
+impl Report for ApiKeyImportReport {
+    const SCHEMA: &'static str = "ninekeys.apikey-import/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let said = &self.api_key;
+        let head = Line::new().sign(Sign::Fine).text(" ").bold(&said.api_key);
+        paper.put(&head.text(format!("   {}, sealed", said.kind.word())).hang(2))?;
+        paper.blank()?;
+        body(said, paper)?;
+        let text =
+            format!("{} has the private key in it still: delete it once a backup has this one", self.file);
+        paper.put(&Line::new().text("  ").sign(Sign::Warn).to(VALUE).text(text).hang(VALUE))?;
+        if said.kind == NineKey::StoreApi {
+            paper.put(&row("", "the portal gives it out once, and never again"))?;
+        }
+        paper.put(&Line::new().dim("  next").to(VALUE).command(&["cabinet", "backup", "FOLDER"]))
+    }
+}
+
+impl Report for ApiKeyRetireReport {
+    const SCHEMA: &'static str = "ninekeys.apikey-retire/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let retired = self.api_key.state == State::Retired;
+        let text = match retired {
+            true => "   retired: it makes no tokens any more, and is kept",
+            false => "   in use again",
+        };
+        paper.put(&Line::new().sign(Sign::Fine).text(" ").bold(&self.api_key.api_key).text(text).hang(2))?;
+        if retired {
+            let text = "the portal takes tokens that were made with it until it is revoked there";
+            paper.put(&row("  at the portal", text))?;
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,194 @@
+//! An authority: certificates over the keys of others, and messages that it signs. What the stand-in portal issues with.
+
+use der::asn1::{Any, ObjectIdentifier, OctetString};
+use der::oid::AssociatedOid;
+use der::{Decode, Encode};
+use jiff::Timestamp;
+use ninekeys_formats::cms;
+use ninekeys_formats::x509::Certificate;
+use spki::SubjectPublicKeyInfoOwned;
+use x509_cert::TbsCertificate;
+use x509_cert::builder::{Builder, CertificateBuilder, profile::BuilderProfile};
+use x509_cert::ext::Extension;
+use x509_cert::ext::pkix::{
+    AuthorityKeyIdentifier, BasicConstraints, ExtendedKeyUsage, KeyUsage, KeyUsages, SubjectKeyIdentifier,
+};
+use x509_cert::name::Name;
+use x509_cert::serial_number::SerialNumber;
+use x509_cert::time::Validity;
+
+use crate::certificate::{Bits, CertificateError, Wrapped, at_time};
+use crate::digest::sha256;
+use crate::env::Env;
+use crate::keys::{PrivateKey, SignatureKind, Signer};
+
+/// signingTime (RFC 5652, section 11.3).
+const SIGNING_TIME: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.9.5");
+/// AlgorithmIdentifier of SHA-256 with NULL parameters, DER.
+const SHA256_ID: &[u8] = b"\x30\x0d\x06\x09\x60\x86\x48\x01\x65\x03\x04\x02\x01\x05\x00";
+
+/// What a certificate is good for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Purpose {
+    /// Vouches for others; at most so many authorities stand below it.
+    Authority {
+        /// How many.
+        below: u8,
+    },
+    /// Signs messages, and nothing else.
+    Signer,
+    /// A leaf with an extended key usage.
+    Leaf(ObjectIdentifier),
+}
+
+/// A certificate to be issued.
+#[derive(Debug, Clone)]
+pub struct Order<'a> {
+    /// Who it is for.
+    pub subject: Name,
+    /// Its key, SubjectPublicKeyInfo in DER.
+    pub public_key: &'a [u8],
+    /// What it is good for.
+    pub purpose: Purpose,
+    /// Marker extensions with NULL as their value.
+    pub marks: Vec<ObjectIdentifier>,
+    /// First second of its validity.
+    pub from: Timestamp,
+    /// Last second of its validity.
+    pub until: Timestamp,
+}
+
+/// Somebody who issues: a key, and the certificate over it. Without one it vouches for itself.
+pub struct Issuer<'a> {
+    /// The key.
+    pub key: &'a PrivateKey,
+    /// The certificate over it.
+    pub certificate: Option<&'a Certificate>,
+}
+
+/// The extensions and names of a new certificate.
+struct Form {
+    issuer: Option<Name>,
+    subject: Name,
+    issuer_key_id: Option<Vec<u8>>,
+    purpose: Purpose,
+    marks: Vec<ObjectIdentifier>,
+}
+
+fn extension(oid: ObjectIdentifier, critical: bool, value: Vec<u8>) -> der::Result<Extension> {
+    Ok(Extension { extn_id: oid, critical, extn_value: OctetString::new(value)? })
+}
+
+impl Form {
+    fn extensions(&self, own_id: Vec<u8>) -> der::Result<Vec<Extension>> {
+        let (ca, below, usage) = match self.purpose {
+            Purpose::Authority { below } => (true, Some(below), KeyUsages::KeyCertSign | KeyUsages::CRLSign),
+            Purpose::Signer | Purpose::Leaf(_) => (false, None, KeyUsages::DigitalSignature.into()),
+        };
+        let constraints = BasicConstraints { ca, path_len_constraint: below };
+        let own = SubjectKeyIdentifier(OctetString::new(own_id)?);
+        let mut out = vec![
+            extension(BasicConstraints::OID, true, constraints.to_der()?)?,
+            extension(KeyUsage::OID, true, KeyUsage(usage).to_der()?)?,
+            extension(SubjectKeyIdentifier::OID, false, own.to_der()?)?,
+        ];
+        if let Some(id) = &self.issuer_key_id {
+            let above = AuthorityKeyIdentifier {
+                key_identifier: Some(OctetString::new(id.clone())?),
+                ..AuthorityKeyIdentifier::default()
+            };
+            out.push(extension(AuthorityKeyIdentifier::OID, false, above.to_der()?)?);
+        }
+        if let Purpose::Leaf(purpose) = self.purpose {
+            out.push(extension(ExtendedKeyUsage::OID, true, ExtendedKeyUsage(vec![purpose]).to_der()?)?);
+        }
+        for mark in &self.marks {
+            let critical = !matches!(self.purpose, Purpose::Authority { .. });
+            out.push(extension(*mark, critical, Any::null().to_der()?)?);
+        }
+        Ok(out)
+    }
+}
+
+impl BuilderProfile for Form {
+    fn get_issuer(&self, subject: &Name) -> Name {
+        self.issuer.clone().unwrap_or_else(|| subject.clone())
+    }
+
+    fn get_subject(&self) -> Name {
+        self.subject.clone()
+    }
+
+    fn build_extensions(
+        &self,
+        key: spki::SubjectPublicKeyInfoRef<'_>,
+        _issuer_key: spki::SubjectPublicKeyInfoRef<'_>,
+        _tbs: &TbsCertificate,
+    ) -> x509_cert::builder::Result<Vec<Extension>> {
+        // the left 160 bits of SHA-256 over the key's bits (RFC 7093, section 2, method 1)
+        let digest = sha256(key.subject_public_key.raw_bytes());
+        Ok(self.extensions(digest.get(..20).unwrap_or_default().to_vec())?)
+    }
+}
+
+impl Issuer<'_> {
+    /// Issues a certificate, in DER, under a random serial number of 127 bits.
+    ///
+    /// # Errors
+    /// [`CertificateError`] when something of it cannot be written, or the key refuses.
+    pub fn issue(&self, order: Order<'_>, env: &Env<'_>) -> Result<Vec<u8>, CertificateError> {
+        let encoding = |error: der::Error| CertificateError::Encoding(error.to_string());
+        let built = |error: x509_cert::builder::Error| CertificateError::Encoding(error.to_string());
+        let mut serial = [0; 16];
+        env.keys.fill(&mut serial)?;
+        let [first, ..] = &mut serial;
+        *first = *first & 0x7f | 0x40;
+        let issuer = self.certificate.map(|own| Name::from_der(&own.subject_der)).transpose();
+        let above = self.certificate.and_then(|own| own.extensions.key_id().ok().flatten());
+        let form = Form {
+            issuer: issuer.map_err(encoding)?,
+            subject: order.subject,
+            issuer_key_id: above,
+            purpose: order.purpose,
+            marks: order.marks,
+        };
+        let validity = Validity::new(at_time(order.from)?, at_time(order.until)?);
+        let info = SubjectPublicKeyInfoOwned::from_der(order.public_key).map_err(encoding)?;
+        let serial = SerialNumber::new(&serial).map_err(encoding)?;
+        let builder = CertificateBuilder::new(form, serial, validity, info).map_err(built)?;
+        let certificate = builder.build::<_, Bits>(&Wrapped(self.key)).map_err(built)?;
+        certificate.to_der().map_err(encoding)
+    }
+}
+
+/// Signs a content that stands in the message, with the signer's chain beside it (CMS SignedData, RFC 5652).
+///
+/// # Errors
+/// [`CertificateError`] when something cannot be written, or the key refuses.
+pub fn sign_message(
+    key: &PrivateKey,
+    own: &Certificate,
+    chain: &[Certificate],
+    content: &[u8],
+    now: Timestamp,
+) -> Result<Vec<u8>, CertificateError> {
+    let encoding = |error: der::Error| CertificateError::Encoding(error.to_string());
+    let time = at_time(now)?.to_der().map_err(encoding)?;
+    let set = cms::signed_attributes(&sha256(content), &[(SIGNING_TIME, &time)]).map_err(encoding)?;
+    let kind = key.certificate_kind();
+    let signature = key.sign(kind, &set)?;
+    let algorithm = crate::request::algorithm_id(kind)?;
+    // the digest is SHA-256 throughout
+    debug_assert!(matches!(kind, SignatureKind::RsaSha256 | SignatureKind::EcdsaSha256), "{kind}");
+    let signer = cms::NewSigner {
+        issuer: &own.issuer_der,
+        serial: &own.serial,
+        digest: SHA256_ID,
+        algorithm: &algorithm,
+        attributes: Some(&set),
+        signature: &signature,
+    };
+    let certificates: Vec<&[u8]> =
+        std::iter::once(own).chain(chain).map(|certificate| certificate.der.as_slice()).collect();
+    cms::write(Some(content), &certificates, &signer).map_err(encoding)
+}

@@ -1,0 +1,89 @@
+//! What every command on API keys shares: finding them, and how they are told.
+
+pub mod import;
+pub mod retire;
+pub mod token;
+
+use ninekeys_core::model::{ApiKeyFacts, ApiUse, Facts, Inventory, Item, NineKey, NotFound, Project, State};
+use schemars::JsonSchema;
+use serde::Serialize;
+use thiserror::Error;
+
+use crate::answers::{AppSaid, KeySaid};
+use crate::identity;
+
+/// Which API key.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct ApiKeySaid {
+    /// Its name.
+    pub api_key: String,
+    /// Which of the nine it is.
+    pub kind: NineKey,
+    /// The key id that its tokens name.
+    pub key_id: String,
+    /// The issuer id or account that its tokens name.
+    pub issuer: String,
+    /// What it may do; empty where its file does not say.
+    pub role: String,
+    /// What it is used for.
+    pub uses: Vec<ApiUse>,
+    /// The apps that it is for; empty for all.
+    pub apps: Vec<AppSaid>,
+    /// Its key.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub key: Option<KeySaid>,
+    /// The number by which sales reports know the account.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub vendor_number: Option<String>,
+    /// In use or retired.
+    pub state: State,
+}
+
+/// Why no API key was found.
+#[derive(Debug, Error)]
+pub enum FindError {
+    /// Nothing, or too much, goes by that name.
+    #[error(transparent)]
+    NotFound(#[from] NotFound),
+    /// What was named is no API key.
+    #[error("{name} is a {found}, not an API key")]
+    NotAnApiKey {
+        /// Its name.
+        name: String,
+        /// What it is.
+        found: &'static str,
+    },
+}
+
+/// The API key with that name.
+pub(crate) fn find<'a>(
+    inventory: &'a Inventory,
+    name: &str,
+) -> Result<(&'a Item, &'a ApiKeyFacts), FindError> {
+    let item = inventory.find(name)?;
+    match &item.facts {
+        Facts::ApiKey(facts) => Ok((item, facts)),
+        other => Err(FindError::NotAnApiKey { name: item.name.clone(), found: other.word() }),
+    }
+}
+
+/// An API key as answers say it.
+pub(crate) fn said(
+    inventory: &Inventory,
+    item: &Item,
+    facts: &ApiKeyFacts,
+    project: Option<&Project>,
+) -> ApiKeySaid {
+    ApiKeySaid {
+        api_key: item.name.clone(),
+        kind: facts.service.nine_key(),
+        key_id: facts.key_id.clone(),
+        issuer: facts.issuer.clone(),
+        role: facts.role.clone(),
+        uses: facts.uses.clone(),
+        apps: identity::titled(&facts.apps, project),
+        key: facts.key.as_ref().and_then(|id| identity::key_facts(inventory, id)).map(KeySaid::from),
+        vendor_number: facts.vendor_number.clone(),
+        state: item.state,
+    }
+}

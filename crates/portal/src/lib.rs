@@ -1,0 +1,9 @@
+//! The portal: where certificates, app ids, devices and profiles are issued. A [`client`] that asks it, and a
+//! [`stand_in`], a small server that ships with the tool and answers in its place.
+//!
+//! The only sockets of the tool are in here. Both sides speak the JSON of [`wire`], described in
+//! `docs/portal.openapi.yaml`.
+
+pub mod client;
+pub mod stand_in;
+pub mod wire;

@@ -1,0 +1,168 @@
+//! The authorities of the stand-in: a root, one that issues to developers, one that signs profiles.
+
+use der::asn1::ObjectIdentifier;
+use jiff::{Span, Timestamp, tz::TimeZone};
+use ninekeys_core::authority::{Issuer, Order, Purpose, sign_message};
+use ninekeys_core::certificate::{CertificateError, Subject};
+use ninekeys_core::env::Env;
+use ninekeys_core::ios::certificate::CODE_SIGNING;
+use ninekeys_core::keys::{Algorithm, PrivateKey, Signer};
+use ninekeys_core::model::PushEnvironment;
+use ninekeys_formats::limits::Limits;
+use ninekeys_formats::secret::SecretBytes;
+use ninekeys_formats::x509::Certificate;
+use x509_cert::name::Name;
+
+use super::StandInError;
+use crate::wire::KindSaid;
+
+/// id-kp-clientAuth (RFC 5280, section 4.2.1.12).
+const CLIENT: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.6.1.5.5.7.3.2");
+/// The marks of what is issued (formats table 4.1).
+const DEVELOPMENT: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113635.100.6.1.2");
+const DISTRIBUTION: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113635.100.6.1.4");
+const INTERMEDIATE: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113635.100.6.2.1");
+const SANDBOX: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113635.100.6.3.1");
+const PRODUCTION: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113635.100.6.3.2");
+
+/// How long what is issued is good for, in years.
+const LEAF_YEARS: i64 = 1;
+/// How long an authority is good for, in years.
+const AUTHORITY_YEARS: i64 = 20;
+
+/// A key and the certificate over it, as they are kept.
+pub(super) struct Kept {
+    /// PKCS#8.
+    pub(super) secret: SecretBytes,
+    /// X.509, DER.
+    pub(super) certificate: Vec<u8>,
+}
+
+/// All that signs here.
+pub(super) struct Authority {
+    root: Certificate,
+    issuer: (PrivateKey, Certificate),
+    profiles: (PrivateKey, Certificate),
+}
+
+/// The same time some years later.
+fn years_after(at: Timestamp, years: i64) -> Timestamp {
+    let later = at.to_zoned(TimeZone::UTC).checked_add(Span::new().years(years));
+    later.map_or(Timestamp::MAX, |later| later.timestamp())
+}
+
+fn name(common_name: &str, unit: Option<&str>, organisation: &str) -> Result<Name, CertificateError> {
+    Subject {
+        common_name: Some(common_name.into()),
+        unit: unit.map(str::to_owned),
+        organisation: Some(organisation.into()),
+        ..Subject::default()
+    }
+    .to_name()
+}
+
+fn parsed(der: &[u8]) -> Result<Certificate, StandInError> {
+    Certificate::parse(der, &Limits::USUAL).map_err(|_| StandInError::Damaged("a certificate"))
+}
+
+impl Authority {
+    /// Makes the keys and certificates of new authorities: root, issuer, signer of profiles.
+    pub(super) fn make(env: &Env<'_>) -> Result<[Kept; 3], StandInError> {
+        let make = || -> Result<(SecretBytes, PrivateKey), StandInError> {
+            let secret = env.keys.make(Algorithm::Rsa2048)?;
+            let key = secret.lend(|der| PrivateKey::from_pkcs8(der))?;
+            Ok((secret, key))
+        };
+        let until = years_after(env.now, AUTHORITY_YEARS);
+        let order = |subject, key: &PrivateKey, purpose, marks| {
+            let public_key = key.public().as_der().to_vec();
+            (subject, public_key, purpose, marks)
+        };
+        let issue = |issuer: &Issuer<'_>, (subject, public_key, purpose, marks): (Name, Vec<u8>, _, _)| {
+            let order = Order { subject, public_key: &public_key, purpose, marks, from: env.now, until };
+            issuer.issue(order, env)
+        };
+        const HOUSE: &str = "Stand-In Portal";
+        let (root_secret, root_key) = make()?;
+        let own = Issuer { key: &root_key, certificate: None };
+        let subject = name("Stand-In Root", None, HOUSE)?;
+        let root = issue(&own, order(subject, &root_key, Purpose::Authority { below: 1 }, Vec::new()))?;
+        let above = parsed(&root)?;
+        let by_root = Issuer { key: &root_key, certificate: Some(&above) };
+        let (issuer_secret, issuer_key) = make()?;
+        let subject = name("Stand-In Developer Authority", None, HOUSE)?;
+        let purpose = Purpose::Authority { below: 0 };
+        let issuer = issue(&by_root, order(subject, &issuer_key, purpose, vec![INTERMEDIATE]))?;
+        let (signer_secret, signer_key) = make()?;
+        let subject = name("Stand-In Profile Signing", None, HOUSE)?;
+        let signer = issue(&by_root, order(subject, &signer_key, Purpose::Signer, Vec::new()))?;
+        Ok([
+            Kept { secret: root_secret, certificate: root },
+            Kept { secret: issuer_secret, certificate: issuer },
+            Kept { secret: signer_secret, certificate: signer },
+        ])
+    }
+
+    /// From what was kept.
+    pub(super) fn of(kept: &[Kept; 3]) -> Result<Self, StandInError> {
+        let key = |kept: &Kept| kept.secret.lend(|der| PrivateKey::from_pkcs8(der));
+        let [root, issuer, profiles] = kept;
+        Ok(Authority {
+            root: parsed(&root.certificate)?,
+            issuer: (key(issuer)?, parsed(&issuer.certificate)?),
+            profiles: (key(profiles)?, parsed(&profiles.certificate)?),
+        })
+    }
+
+    /// The root.
+    pub(super) fn root(&self) -> &Certificate {
+        &self.root
+    }
+
+    /// The certificates above what is issued, from the issuer's upwards.
+    pub(super) fn chain(&self) -> [&Certificate; 2] {
+        [&self.issuer.1, &self.root]
+    }
+
+    /// Issues a certificate to the team.
+    pub(super) fn issue(
+        &self,
+        kind: KindSaid,
+        push: Option<(PushEnvironment, &str)>,
+        (team, title): (&str, &str),
+        public_key: &[u8],
+        env: &Env<'_>,
+    ) -> Result<Vec<u8>, CertificateError> {
+        let (word, purpose, marks) = match (kind, push) {
+            (KindSaid::Development, _) => ("Development", CODE_SIGNING, vec![DEVELOPMENT]),
+            (KindSaid::Distribution, _) => ("Distribution", CODE_SIGNING, vec![DISTRIBUTION]),
+            (KindSaid::Push, Some((PushEnvironment::Sandbox, _))) => ("Push", CLIENT, vec![SANDBOX]),
+            (KindSaid::Push, Some((PushEnvironment::Production, _))) => ("Push", CLIENT, vec![PRODUCTION]),
+            (KindSaid::Push, _) => ("Push", CLIENT, vec![SANDBOX, PRODUCTION]),
+        };
+        // a push certificate names its app where others name the team
+        let organisation = push.map_or(title, |(_, bundle_id)| bundle_id);
+        let subject = name(&format!("{word}: {organisation} ({team})"), Some(team), organisation)?;
+        let order = Order {
+            subject,
+            public_key,
+            purpose: Purpose::Leaf(purpose),
+            marks,
+            from: env.now,
+            until: years_after(env.now, LEAF_YEARS),
+        };
+        let issuer = Issuer { key: &self.issuer.0, certificate: Some(&self.issuer.1) };
+        issuer.issue(order, env)
+    }
+
+    /// Signs a profile's property list.
+    pub(super) fn sign_profile(&self, list: &[u8], now: Timestamp) -> Result<Vec<u8>, CertificateError> {
+        let (key, own) = &self.profiles;
+        sign_message(key, own, std::slice::from_ref(&self.root), list, now)
+    }
+
+    /// Until when a profile that is made now is good.
+    pub(super) fn profile_end(now: Timestamp) -> Timestamp {
+        years_after(now, LEAF_YEARS)
+    }
+}

@@ -1,0 +1,129 @@
+//! A small server that stands in for the portal: real certificates, real profiles, real refusals, and everything in one
+//! file, so that it can be stopped at any instant.
+
+mod authority;
+mod routes;
+mod state;
+
+use std::net::SocketAddr;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex};
+
+use jiff::Timestamp;
+use ninekeys_core::certificate::CertificateError;
+use ninekeys_core::keys::KeyError;
+use thiserror::Error;
+
+pub use state::FirstKey;
+use state::State;
+
+/// What a clock says.
+pub type Clock = Arc<dyn Fn() -> Timestamp + Send + Sync>;
+
+/// Where its state is, and for whom it issues.
+#[derive(Debug, Clone)]
+pub struct Settings {
+    /// The folder of its state.
+    pub folder: PathBuf,
+    /// The team's id.
+    pub team: String,
+    /// What people call the team.
+    pub title: String,
+}
+
+/// Why it does not serve.
+#[derive(Debug, Error)]
+pub enum StandInError {
+    /// Its folder or a file in it.
+    #[error("{}: {cause}", path.display())]
+    Folder {
+        /// Which.
+        path: PathBuf,
+        /// What was wrong.
+        #[source]
+        cause: std::io::Error,
+    },
+    /// Its state.
+    #[error("its state cannot be used: {0}")]
+    State(#[from] rusqlite::Error),
+    /// What is in it.
+    #[error("its state is damaged: {0}")]
+    Damaged(&'static str),
+    /// A certificate.
+    #[error(transparent)]
+    Certificate(#[from] CertificateError),
+    /// A key.
+    #[error(transparent)]
+    Key(#[from] KeyError),
+    /// The address.
+    #[error("{address} cannot be listened on: {cause}")]
+    Listen {
+        /// Which.
+        address: SocketAddr,
+        /// What was wrong.
+        #[source]
+        cause: std::io::Error,
+    },
+    /// An address that others could reach.
+    #[error("{0} can be reached by others, and what stands in is for this machine alone")]
+    NotLoopback(SocketAddr),
+}
+
+/// A server that is ready.
+pub struct StandIn {
+    listener: std::net::TcpListener,
+    address: SocketAddr,
+    state: Arc<Mutex<State>>,
+    clock: Clock,
+    first: Option<FirstKey>,
+}
+
+/// The root's certificate, in the folder.
+pub const ROOT: &str = "root.pem";
+
+impl StandIn {
+    /// Opens its state, or makes it, and listens.
+    ///
+    /// # Errors
+    /// [`StandInError`].
+    pub fn open(settings: &Settings, listen: SocketAddr, clock: Clock) -> Result<Self, StandInError> {
+        if !listen.ip().is_loopback() {
+            return Err(StandInError::NotLoopback(listen));
+        }
+        let (state, first) = State::open(settings, clock())?;
+        let failed = |cause| StandInError::Listen { address: listen, cause };
+        let listener = std::net::TcpListener::bind(listen).map_err(failed)?;
+        listener.set_nonblocking(true).map_err(failed)?;
+        let address = listener.local_addr().map_err(failed)?;
+        Ok(StandIn { listener, address, state: Arc::new(Mutex::new(state)), clock, first })
+    }
+
+    /// Where it listens.
+    pub fn address(&self) -> SocketAddr {
+        self.address
+    }
+
+    /// The key that was made with a new folder, for the account's owner.
+    pub fn first_key(&self) -> Option<&FirstKey> {
+        self.first.as_ref()
+    }
+
+    /// Answers until the process ends, on this thread.
+    ///
+    /// # Errors
+    /// [`StandInError::Listen`].
+    pub fn serve(self) -> Result<(), StandInError> {
+        let StandIn { listener, address, state, clock, .. } = self;
+        let failed = |cause| StandInError::Listen { address, cause };
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_io().build().map_err(failed)?;
+        runtime.block_on(async move {
+            let listener = tokio::net::TcpListener::from_std(listener).map_err(failed)?;
+            axum::serve(listener, routes::router(state, clock)).await.map_err(failed)
+        })
+    }
+}
+
+/// An error about a file.
+fn folder_error(path: &Path) -> impl FnOnce(std::io::Error) -> StandInError + '_ {
+    move |cause| StandInError::Folder { path: path.to_owned(), cause }
+}

@@ -1,0 +1,532 @@
+//! What the stand-in answers: who asks, what they may do, what is done, and why not.
+
+use std::collections::BTreeMap;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+use axum::Router;
+use axum::body::Bytes;
+use axum::extract::{DefaultBodyLimit, Path, State as Shared};
+use axum::http::{HeaderMap, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use axum::routing::{get, post, put as put_to};
+use jiff::Timestamp;
+use ninekeys_core::digest::hex;
+use ninekeys_core::ios::certificate::is_team;
+use ninekeys_core::model::{ApiRole, Capability, Destination, PushEnvironment};
+use ninekeys_core::request::holds;
+use ninekeys_core::token;
+use ninekeys_formats::entitlements::Entitlement;
+use ninekeys_formats::limits::Limits;
+use ninekeys_formats::profile::{self, Profile as ProfileList};
+use ninekeys_formats::request::Request as Pkcs10;
+use ninekeys_formats::x509::Certificate as Parsed;
+use rusqlite::Connection;
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+
+use super::state::{self, State, base64, from_base64, with_env};
+use super::{Clock, StandInError};
+use crate::wire::{
+    AUDIENCE, ApiKey, AppId, BASE, Capabilities, Certificate, Device, IDEMPOTENCY, KindSaid, List, NewApiKey,
+    NewCertificate, NewProfile, PROBLEM, Problem, Profile, Team,
+};
+
+/// The most of a call's body.
+const MOST: usize = 1 << 20;
+/// Distribution certificates that a team may have at once.
+const MOST_DISTRIBUTION: usize = 2;
+/// Devices that a team may register.
+const MOST_DEVICES: usize = 100;
+
+/// What every call is lent.
+#[derive(Clone)]
+struct Portal {
+    state: Arc<Mutex<State>>,
+    clock: Clock,
+}
+
+/// Everything that can be asked.
+pub(super) fn router(state: Arc<Mutex<State>>, clock: Clock) -> Router {
+    let at = |path: &str| format!("{BASE}{path}");
+    Router::new()
+        .route(&at("/team"), get(team))
+        .route(&at("/certificates"), get(certificates).post(new_certificate))
+        .route(&at("/certificates/{id}/revocation"), post(revoke))
+        .route(&at("/app-ids"), get(app_ids).post(new_app_id))
+        .route(&at("/app-ids/{id}/capabilities"), put_to(capabilities))
+        .route(&at("/devices"), get(devices).post(new_device))
+        .route(&at("/profiles"), get(profiles).post(new_profile))
+        .route(&at("/api-keys"), post(new_api_key))
+        .route(&at("/api-keys/{id}/private-key"), post(private_key))
+        .fallback(nothing)
+        .layer(DefaultBodyLimit::max(MOST))
+        .with_state(Portal { state, clock })
+}
+
+/// Why not: the status, a word for the kind, and what was wrong.
+struct Refusal {
+    status: StatusCode,
+    kind: &'static str,
+    title: &'static str,
+    detail: String,
+    needs: Option<ApiRole>,
+}
+
+impl Refusal {
+    fn new(status: StatusCode, kind: &'static str, title: &'static str, detail: impl Into<String>) -> Self {
+        Refusal { status, kind, title, detail: detail.into(), needs: None }
+    }
+
+    fn malformed(detail: impl Into<String>) -> Self {
+        Refusal::new(StatusCode::BAD_REQUEST, "malformed", "what was sent cannot be read", detail)
+    }
+
+    fn limit(detail: impl Into<String>) -> Self {
+        Refusal::new(StatusCode::CONFLICT, "limit-reached", "there may be no more of these", detail)
+    }
+
+    fn taken(detail: impl Into<String>) -> Self {
+        Refusal::new(StatusCode::CONFLICT, "taken", "it is there already", detail)
+    }
+
+    fn unknown(detail: impl Into<String>) -> Self {
+        Refusal::new(StatusCode::NOT_FOUND, "unknown", "there is no such thing", detail)
+    }
+
+    fn problem(&self) -> Problem {
+        Problem {
+            kind: self.kind.into(),
+            title: self.title.into(),
+            status: self.status.as_u16(),
+            detail: self.detail.clone(),
+            needs: self.needs,
+        }
+    }
+}
+
+impl From<rusqlite::Error> for Refusal {
+    fn from(error: rusqlite::Error) -> Self {
+        let detail = format!("its state cannot be used: {error}");
+        Refusal::new(StatusCode::INTERNAL_SERVER_ERROR, "failed", "the portal failed", detail)
+    }
+}
+
+impl From<StandInError> for Refusal {
+    fn from(error: StandInError) -> Self {
+        Refusal::new(StatusCode::INTERNAL_SERVER_ERROR, "failed", "the portal failed", error.to_string())
+    }
+}
+
+impl IntoResponse for Refusal {
+    fn into_response(self) -> Response {
+        let body = serde_json::to_string(&self.problem()).unwrap_or_default();
+        (self.status, [(header::CONTENT_TYPE, PROBLEM)], body).into_response()
+    }
+}
+
+/// A JSON answer.
+fn json(status: u16, body: String) -> Response {
+    let status = StatusCode::from_u16(status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+    (status, [(header::CONTENT_TYPE, "application/json")], body).into_response()
+}
+
+fn answer<T: Serialize>(thing: &T) -> Result<Response, Refusal> {
+    let body = serde_json::to_string(thing).map_err(|error| Refusal::malformed(error.to_string()))?;
+    Ok(json(200, body))
+}
+
+impl Portal {
+    fn now(&self) -> Timestamp {
+        (self.clock)()
+    }
+
+    fn state(&self) -> MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Who asks; refuses tokens that are not good, and roles that are too small.
+    fn admit(&self, headers: &HeaderMap, needs: ApiRole) -> Result<ApiKey, Refusal> {
+        let refused = |detail: String| {
+            Refusal::new(StatusCode::UNAUTHORIZED, "unauthorized", "the token is not taken", detail)
+        };
+        let said = headers.get(header::AUTHORIZATION).and_then(|value| value.to_str().ok());
+        let token = said.and_then(|said| said.strip_prefix("Bearer "));
+        let token = token.ok_or_else(|| refused("there is none".into()))?;
+        let key_id = token::key_id(token).map_err(|fault| refused(fault.to_string()))?;
+        let known = self.state().api_key(&key_id)?;
+        let (public, key) = known.ok_or_else(|| refused(format!("there is no API key {key_id}")))?;
+        let claims = token::check(token, &public, AUDIENCE, self.now());
+        let claims = claims.map_err(|fault| refused(fault.to_string()))?;
+        if claims.iss != key.issuer {
+            return Err(refused(format!("{} is not the issuer of {key_id}", claims.iss)));
+        }
+        if key.role < needs {
+            let detail = format!("{key_id} may do what a {} may, and this takes a {needs}", key.role);
+            let refusal =
+                Refusal::new(StatusCode::FORBIDDEN, "role-too-small", "the key may not do that", detail);
+            return Err(Refusal { needs: Some(needs), ..refusal });
+        }
+        Ok(key)
+    }
+
+    /// Does something that changes the state, once: a call with a key that was answered before is answered the same again.
+    fn once<T: Serialize>(
+        &self,
+        headers: &HeaderMap,
+        asked_by: &ApiKey,
+        work: impl FnOnce(&Connection, &super::authority::Authority) -> Result<T, Refusal>,
+    ) -> Result<Response, Refusal> {
+        let call = headers.get(IDEMPOTENCY).and_then(|value| value.to_str().ok());
+        let call = call.map(|call| format!("{} {call}", asked_by.key_id));
+        let (status, body) = self.state().change(|database, authority| {
+            if let Some(call) = &call
+                && let Some(before) = state::answered(database, call)?
+            {
+                return Ok::<_, Refusal>(before);
+            }
+            let thing = work(database, authority)?;
+            let body =
+                serde_json::to_string(&thing).map_err(|error| Refusal::malformed(error.to_string()))?;
+            if let Some(call) = &call {
+                state::keep_answer(database, call, 201, &body)?;
+            }
+            Ok((201, body))
+        })?;
+        Ok(json(status, body))
+    }
+}
+
+fn read<T: DeserializeOwned>(body: &Bytes) -> Result<T, Refusal> {
+    serde_json::from_slice(body).map_err(|error| Refusal::malformed(error.to_string()))
+}
+
+async fn nothing() -> Refusal {
+    Refusal::unknown("nothing is answered here")
+}
+
+async fn team(Shared(portal): Shared<Portal>, headers: HeaderMap) -> Result<Response, Refusal> {
+    portal.admit(&headers, ApiRole::Reader)?;
+    let state = portal.state();
+    let chain = state.authority.chain().map(|certificate| base64(&certificate.der)).to_vec();
+    answer(&Team { team: state.team.clone(), title: state.title.clone(), chain })
+}
+
+/// All things of a kind, for who may look at them.
+fn list<T: Serialize + DeserializeOwned>(
+    portal: &Portal,
+    headers: &HeaderMap,
+    kind: &str,
+) -> Result<Response, Refusal> {
+    portal.admit(headers, ApiRole::Developer)?;
+    let items: Vec<T> = portal.state().all(kind)?;
+    answer(&List { items })
+}
+
+async fn certificates(Shared(portal): Shared<Portal>, headers: HeaderMap) -> Result<Response, Refusal> {
+    list::<Certificate>(&portal, &headers, "certificate")
+}
+
+async fn app_ids(Shared(portal): Shared<Portal>, headers: HeaderMap) -> Result<Response, Refusal> {
+    list::<AppId>(&portal, &headers, "app-id")
+}
+
+async fn devices(Shared(portal): Shared<Portal>, headers: HeaderMap) -> Result<Response, Refusal> {
+    list::<Device>(&portal, &headers, "device")
+}
+
+async fn profiles(Shared(portal): Shared<Portal>, headers: HeaderMap) -> Result<Response, Refusal> {
+    list::<Profile>(&portal, &headers, "profile")
+}
+
+async fn new_certificate(
+    Shared(portal): Shared<Portal>,
+    headers: HeaderMap,
+    body: Bytes,
+) -> Result<Response, Refusal> {
+    let asked_by = portal.admit(&headers, ApiRole::Manager)?;
+    let new: NewCertificate = read(&body)?;
+    let (team, title) = {
+        let state = portal.state();
+        (state.team.clone(), state.title.clone())
+    };
+    let now = portal.now();
+    portal.once(&headers, &asked_by, |database, authority| {
+        let der = from_base64(&new.request).ok_or_else(|| Refusal::malformed("the request is no Base64"))?;
+        let request = Pkcs10::parse(&der, &Limits::USUAL)
+            .map_err(|error| Refusal::malformed(format!("the request cannot be read: {error}")))?;
+        if holds(&request) != Some(true) {
+            return Err(Refusal::malformed("the request is not signed with the key that it is for"));
+        }
+        let known: Vec<Certificate> = state::all(database, "certificate")?;
+        let counts = |one: &&Certificate| {
+            one.kind == KindSaid::Distribution && one.revoked.is_none() && one.not_after > now
+        };
+        if new.kind == KindSaid::Distribution && known.iter().filter(counts).count() >= MOST_DISTRIBUTION {
+            let detail = format!(
+                "the team has {MOST_DISTRIBUTION} distribution certificates, and may have no more: revoke one that is not used"
+            );
+            return Err(Refusal::limit(detail));
+        }
+        let push = push(&new, &state::all::<AppId>(database, "app-id")?)?;
+        let push = push.as_ref().map(|(environment, id)| (*environment, id.as_str()));
+        let issued = with_env(now, |env| {
+            authority.issue(new.kind, push, (&team, &title), &request.public_key, env)
+        });
+        let der = issued.map_err(StandInError::from)?;
+        let parsed = Parsed::parse(&der, &Limits::USUAL).map_err(|_| StandInError::Damaged("a certificate"))?;
+        let issued = Certificate {
+            id: hex(&parsed.serial),
+            kind: new.kind,
+            certificate: base64(&der),
+            not_after: Timestamp::from_second(parsed.not_after).unwrap_or(Timestamp::MAX),
+            revoked: None,
+        };
+        state::put(database, "certificate", &issued.id, now, &issued)?;
+        Ok(issued)
+    })
+}
+
+/// The servers and the app of a push certificate that is asked for.
+fn push(new: &NewCertificate, known: &[AppId]) -> Result<Option<(PushEnvironment, String)>, Refusal> {
+    if new.kind != KindSaid::Push {
+        return Ok(None);
+    }
+    let id = new.bundle_id.clone().ok_or_else(|| Refusal::malformed("a push certificate is for one app"))?;
+    let app = known.iter().find(|one| one.bundle_id == id);
+    let app = app.ok_or_else(|| Refusal::unknown(format!("{id} is not registered")))?;
+    if !app.capabilities.contains(&Capability::Push) {
+        return Err(Refusal::malformed(format!("push is not switched on for {id}")));
+    }
+    Ok(Some((new.environment.unwrap_or(PushEnvironment::Production), id)))
+}
+
+async fn revoke(
+    Shared(portal): Shared<Portal>,
+    headers: HeaderMap,
+    Path(id): Path<String>,
+) -> Result<Response, Refusal> {
+    let asked_by = portal.admit(&headers, ApiRole::Manager)?;
+    let now = portal.now();
+    portal.once(&headers, &asked_by, |database, _| {
+        let known: Vec<Certificate> = state::all(database, "certificate")?;
+        let found = known.into_iter().find(|one| one.id == id);
+        let mut found = found.ok_or_else(|| Refusal::unknown(format!("there is no certificate {id}")))?;
+        found.revoked = found.revoked.or(Some(now));
+        state::put(database, "certificate", &found.id, now, &found)?;
+        Ok(found)
+    })
+}
+
+fn is_bundle_id(id: &str) -> bool {
+    let plain = id.strip_suffix(".*").unwrap_or(id);
+    let part = |part: &str| !part.is_empty() && part.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'-');
+    let first = plain.split('.').next().unwrap_or_default();
+    plain.contains('.') && plain.len() <= 255 && plain.split('.').all(part) && !is_team(first)
+}
+
+async fn new_app_id(
+    Shared(portal): Shared<Portal>,
+    headers: HeaderMap,
+    body: Bytes,
+) -> Result<Response, Refusal> {
+    let asked_by = portal.admit(&headers, ApiRole::Manager)?;
+    let new: AppId = read(&body)?;
+    let now = portal.now();
+    portal.once(&headers, &asked_by, |database, _| {
+        if !is_bundle_id(&new.bundle_id) {
+            return Err(Refusal::malformed(format!("{} cannot be a bundle id", new.bundle_id)));
+        }
+        let known: Vec<AppId> = state::all(database, "app-id")?;
+        if known.iter().any(|one| one.bundle_id == new.bundle_id) {
+            return Err(Refusal::taken(format!("{} is registered", new.bundle_id)));
+        }
+        state::put(database, "app-id", &new.bundle_id, now, &new)?;
+        Ok(new)
+    })
+}
+
+async fn capabilities(
+    Shared(portal): Shared<Portal>,
+    headers: HeaderMap,
+    Path(id): Path<String>,
+    body: Bytes,
+) -> Result<Response, Refusal> {
+    let asked_by = portal.admit(&headers, ApiRole::Manager)?;
+    let wanted: Capabilities = read(&body)?;
+    let now = portal.now();
+    portal.once(&headers, &asked_by, |database, _| {
+        let known: Vec<AppId> = state::all(database, "app-id")?;
+        let found = known.into_iter().find(|one| one.bundle_id == id);
+        let mut found = found.ok_or_else(|| Refusal::unknown(format!("{id} is not registered")))?;
+        found.capabilities = wanted.capabilities;
+        state::put(database, "app-id", &id, now, &found)?;
+        Ok(found)
+    })
+}
+
+async fn new_device(
+    Shared(portal): Shared<Portal>,
+    headers: HeaderMap,
+    body: Bytes,
+) -> Result<Response, Refusal> {
+    let asked_by = portal.admit(&headers, ApiRole::Manager)?;
+    let new: Device = read(&body)?;
+    let now = portal.now();
+    portal.once(&headers, &asked_by, |database, _| {
+        let known: Vec<Device> = state::all(database, "device")?;
+        if known.iter().any(|one| one.identifier == new.identifier) {
+            return Err(Refusal::taken(format!("{} is registered", new.identifier)));
+        }
+        if known.len() >= MOST_DEVICES {
+            return Err(Refusal::limit(format!("{MOST_DEVICES} devices are registered this year")));
+        }
+        state::put(database, "device", &new.identifier, now, &new)?;
+        Ok(new)
+    })
+}
+
+async fn new_profile(
+    Shared(portal): Shared<Portal>,
+    headers: HeaderMap,
+    body: Bytes,
+) -> Result<Response, Refusal> {
+    let asked_by = portal.admit(&headers, ApiRole::Manager)?;
+    let new: NewProfile = read(&body)?;
+    let team = portal.state().team.clone();
+    let now = portal.now();
+    portal.once(&headers, &asked_by, |database, authority| {
+        let list = profile_list(database, &new, &team, now)?;
+        let written = profile::write(&list).map_err(|_| StandInError::Damaged("a profile"))?;
+        let file = authority.sign_profile(&written, now).map_err(StandInError::from)?;
+        let made = Profile {
+            id: list.uuid.clone(),
+            title: new.title.clone(),
+            destination: new.destination,
+            bundle_id: new.bundle_id.clone(),
+            file: base64(&file),
+            not_after: Timestamp::from_second(list.not_after).unwrap_or(Timestamp::MAX),
+        };
+        state::put(database, "profile", &made.id, now, &made)?;
+        Ok(made)
+    })
+}
+
+/// What stands in a profile that is asked for; refuses what does not go together.
+fn profile_list(
+    database: &Connection,
+    new: &NewProfile,
+    team: &str,
+    now: Timestamp,
+) -> Result<ProfileList, Refusal> {
+    let known: Vec<AppId> = state::all(database, "app-id")?;
+    let app = known.into_iter().find(|one| one.bundle_id == new.bundle_id);
+    let app = app.ok_or_else(|| Refusal::unknown(format!("{} is not registered", new.bundle_id)))?;
+    let for_development = new.destination == Destination::Development;
+    let kind = if for_development { KindSaid::Development } else { KindSaid::Distribution };
+    let issued: Vec<Certificate> = state::all(database, "certificate")?;
+    let mut certificates = Vec::new();
+    for id in &new.certificates {
+        let found = issued.iter().find(|one| one.id == *id);
+        let found = found.ok_or_else(|| Refusal::unknown(format!("there is no certificate {id}")))?;
+        if found.revoked.is_some() || found.not_after <= now || found.kind != kind {
+            return Err(Refusal::malformed(format!("the certificate {id} is not good for that")));
+        }
+        certificates.push(from_base64(&found.certificate).unwrap_or_default());
+    }
+    if certificates.is_empty() {
+        return Err(Refusal::malformed("a profile names at least one certificate"));
+    }
+    let has_devices = matches!(new.destination, Destination::Development | Destination::Devices);
+    let registered: Vec<Device> = state::all(database, "device")?;
+    if let Some(other) =
+        new.devices.iter().find(|id| !registered.iter().any(|device| device.identifier == **id))
+    {
+        return Err(Refusal::unknown(format!("the device {other} is not registered")));
+    }
+    if has_devices == new.devices.is_empty() || new.destination == Destination::Direct {
+        return Err(Refusal::malformed(format!("a profile for {} has other devices", new.destination)));
+    }
+    let uuid = with_env(now, |env| {
+        let mut bytes = [0; 16];
+        env.keys.fill(&mut bytes).map(|()| uuid(bytes))
+    });
+    Ok(ProfileList {
+        uuid: uuid.map_err(StandInError::from)?,
+        title: new.title.clone(),
+        teams: vec![team.into()],
+        prefixes: vec![team.into()],
+        entitlements: entitlements(&app, team, new.destination),
+        certificates,
+        not_before: now.as_second(),
+        not_after: super::authority::Authority::profile_end(now).as_second(),
+        devices: has_devices.then(|| new.devices.clone()),
+        all_devices: new.destination == Destination::InHouse,
+        platforms: vec!["iOS".into()],
+    })
+}
+
+/// A random UUID (RFC 9562, section 5.4).
+fn uuid(mut bytes: [u8; 16]) -> String {
+    let [_, _, _, _, _, _, version, _, variant, ..] = &mut bytes;
+    *version = *version & 0x0f | 0x40;
+    *variant = *variant & 0x3f | 0x80;
+    let digits = hex(&bytes);
+    let part = |from: usize, to: usize| digits.get(from..to).unwrap_or_default();
+    format!("{}-{}-{}-{}-{}", part(0, 8), part(8, 12), part(12, 16), part(16, 20), part(20, 32))
+}
+
+/// The most that an app with the profile may claim (formats section 4).
+fn entitlements(app: &AppId, team: &str, destination: Destination) -> BTreeMap<String, Entitlement> {
+    let text = |text: String| Entitlement::Text(text);
+    let for_development = destination == Destination::Development;
+    let mut all = BTreeMap::from([
+        ("application-identifier".to_owned(), text(format!("{team}.{}", app.bundle_id))),
+        ("com.apple.developer.team-identifier".to_owned(), text(team.into())),
+        ("get-task-allow".to_owned(), Entitlement::Flag(for_development)),
+        ("keychain-access-groups".to_owned(), Entitlement::List(vec![text(format!("{team}.*"))])),
+    ]);
+    if destination == Destination::Store {
+        all.insert("beta-reports-active".into(), Entitlement::Flag(true));
+    }
+    for capability in &app.capabilities {
+        let value = match capability {
+            Capability::Push if for_development => text("development".into()),
+            Capability::Push => text("production".into()),
+            Capability::HealthData => Entitlement::Flag(true),
+            Capability::AssociatedDomains => text("*".into()),
+            Capability::AppGroups => Entitlement::List(vec![text(format!("group.{}", app.bundle_id))]),
+            Capability::TagReading => Entitlement::List(vec![text("TAG".into())]),
+            Capability::NetworkExtensions => Entitlement::List(vec![text("packet-tunnel-provider".into())]),
+        };
+        all.insert(capability.entitlement().into(), value);
+    }
+    all
+}
+
+async fn new_api_key(
+    Shared(portal): Shared<Portal>,
+    headers: HeaderMap,
+    body: Bytes,
+) -> Result<Response, Refusal> {
+    let asked_by = portal.admit(&headers, ApiRole::Owner)?;
+    let new: NewApiKey = read(&body)?;
+    portal.once(&headers, &asked_by, |database, _| {
+        Ok(state::make_api_key(database, &asked_by.issuer, &new.title, new.role)?)
+    })
+}
+
+/// Gives out the private key of an API key, once. It is not kept as an answer: then it would be given out again.
+async fn private_key(
+    Shared(portal): Shared<Portal>,
+    headers: HeaderMap,
+    Path(id): Path<String>,
+) -> Result<Response, Refusal> {
+    portal.admit(&headers, ApiRole::Owner)?;
+    let fetched = portal.state().change(|database, _| state::fetch_api_key(database, &id))?;
+    let gone = || {
+        let detail = format!("the private key of {id} was fetched before, or there is no such key");
+        Refusal::new(StatusCode::GONE, "fetched", "it can be fetched once", detail)
+    };
+    let text = fetched.ok_or_else(gone)?;
+    Ok((StatusCode::OK, [(header::CONTENT_TYPE, "application/x-pem-file")], text).into_response())
+}

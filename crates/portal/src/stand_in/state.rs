@@ -1,0 +1,269 @@
+//! What the stand-in knows: one SQLite file in its folder. Every answer that changed something is kept with the key of its
+//! call in the same transaction, so that a call which is made again after a cut is answered as the first was.
+
+use std::sync::atomic::AtomicBool;
+
+use base64ct::{Base64, Encoding};
+use jiff::Timestamp;
+use ninekeys_core::digest::hex;
+use ninekeys_core::env::{Env, Silent};
+use ninekeys_core::keys::{Algorithm, KeyMaker, PrivateKey, PublicKey, Signer, SystemKeys};
+use ninekeys_core::model::ApiRole;
+use ninekeys_formats::pem;
+use ninekeys_formats::secret::Secret;
+use rusqlite::{Connection, OptionalExtension, Transaction, params};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+
+use super::authority::{Authority, Kept};
+use super::{ROOT, Settings, StandInError, folder_error};
+use crate::wire::ApiKey;
+
+/// The file in its folder.
+const FILE: &str = "stand-in.sqlite";
+/// The owner's key, made with the folder.
+const FIRST_KEY: &str = "first-key.pem";
+
+/// What is kept: things by kind and id, each as JSON; keys apart.
+const SCHEMA: &str = "
+    create table if not exists meta (name text primary key, value text not null) strict;
+    create table if not exists signer (place integer primary key, secret blob not null, certificate blob not null) strict;
+    create table if not exists thing (
+        kind text not null, id text not null, made integer not null, body text not null, primary key (kind, id)) strict;
+    create table if not exists api_key (
+        key_id text primary key, public_key blob not null, secret blob, body text not null) strict;
+    create table if not exists answered (call text primary key, status integer not null, body text not null) strict;
+";
+
+/// The key that was made with a new folder, for the account's owner.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct FirstKey {
+    /// The file with the private key, in the folder.
+    pub file: String,
+    /// The key id.
+    pub key_id: String,
+    /// The issuer id.
+    pub issuer: String,
+}
+
+/// The state, open.
+pub(super) struct State {
+    database: Connection,
+    pub(super) authority: Authority,
+    pub(super) team: String,
+    pub(super) title: String,
+    pub(super) issuer: String,
+}
+
+/// The computation's surroundings at a time.
+pub(super) fn with_env<R>(now: Timestamp, work: impl FnOnce(&Env<'_>) -> R) -> R {
+    let stop = AtomicBool::new(false);
+    work(&Env { now, keys: &SystemKeys, progress: &Silent, stop: &stop })
+}
+
+/// Random bytes as digits.
+fn random<const N: usize>() -> Result<String, StandInError> {
+    let mut bytes = [0; N];
+    SystemKeys.fill(&mut bytes)?;
+    Ok(hex(&bytes))
+}
+
+impl State {
+    /// Opens the state in the folder, or makes it.
+    pub(super) fn open(
+        settings: &Settings,
+        now: Timestamp,
+    ) -> Result<(Self, Option<FirstKey>), StandInError> {
+        let folder = &settings.folder;
+        std::fs::create_dir_all(folder).map_err(folder_error(folder))?;
+        let path = folder.join(FILE);
+        let database = Connection::open(&path)?;
+        private(&path)?;
+        database.busy_timeout(std::time::Duration::from_secs(10))?;
+        database.execute_batch(SCHEMA)?;
+        let is_new = meta(&database, "team")?.is_none();
+        let first = if is_new { Some(found(&database, settings, now)?) } else { None };
+        let told =
+            |name| Ok::<_, StandInError>(meta(&database, name)?.ok_or(StandInError::Damaged("its names"))?);
+        let (team, title, issuer) = (told("team")?, told("title")?, told("issuer")?);
+        let authority = Authority::of(&signers(&database)?)?;
+        let text = pem::encode(pem::CERTIFICATE, &authority.root().der);
+        let root = folder.join(ROOT);
+        let text = text.map_err(|_| StandInError::Damaged("the root"))?;
+        write(&root, text.as_bytes(), false).map_err(folder_error(&root))?;
+        Ok((State { database, authority, team, title, issuer }, first))
+    }
+
+    /// Does something in one transaction.
+    pub(super) fn change<R, E: From<rusqlite::Error>>(
+        &mut self,
+        work: impl FnOnce(&Transaction<'_>, &Authority) -> Result<R, E>,
+    ) -> Result<R, E> {
+        let transaction =
+            self.database.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
+        let result = work(&transaction, &self.authority)?;
+        transaction.commit()?;
+        Ok(result)
+    }
+
+    /// The public key of an API key, and what is known of it.
+    pub(super) fn api_key(&self, key_id: &str) -> rusqlite::Result<Option<(PublicKey, ApiKey)>> {
+        let mut query =
+            self.database.prepare_cached("select public_key, body from api_key where key_id = ?1")?;
+        let row = query.query_row([key_id], |row| Ok((row.get::<_, Vec<u8>>(0)?, row.get::<_, String>(1)?)));
+        let found = row.optional()?;
+        Ok(found.and_then(|(key, body)| {
+            Some((PublicKey::from_der(&key).ok()?, serde_json::from_str(&body).ok()?))
+        }))
+    }
+
+    /// All things of a kind, in the order in which they came.
+    pub(super) fn all<T: DeserializeOwned>(&self, kind: &str) -> rusqlite::Result<Vec<T>> {
+        all(&self.database, kind)
+    }
+}
+
+/// All things of a kind, in the order in which they came.
+pub(super) fn all<T: DeserializeOwned>(database: &Connection, kind: &str) -> rusqlite::Result<Vec<T>> {
+    let mut query = database.prepare_cached("select body from thing where kind = ?1 order by rowid")?;
+    let rows = query.query_map([kind], |row| row.get::<_, String>(0))?;
+    Ok(rows
+        .collect::<Result<Vec<String>, _>>()?
+        .iter()
+        .filter_map(|body| serde_json::from_str(body).ok())
+        .collect())
+}
+
+/// Puts a thing in, or in the place of the one with its id.
+pub(super) fn put<T: Serialize>(
+    database: &Connection,
+    kind: &str,
+    id: &str,
+    now: Timestamp,
+    thing: &T,
+) -> rusqlite::Result<()> {
+    let body = serde_json::to_string(thing).unwrap_or_default();
+    let sql = "insert into thing (kind, id, made, body) values (?1, ?2, ?3, ?4)
+               on conflict (kind, id) do update set body = excluded.body";
+    database.execute(sql, params![kind, id, now.as_second(), body]).map(|_| ())
+}
+
+/// What a call was answered with before.
+pub(super) fn answered(database: &Connection, call: &str) -> rusqlite::Result<Option<(u16, String)>> {
+    let mut query = database.prepare_cached("select status, body from answered where call = ?1")?;
+    query.query_row([call], |row| Ok((row.get(0)?, row.get(1)?))).optional()
+}
+
+/// Keeps what a call was answered with.
+pub(super) fn keep_answer(
+    database: &Connection,
+    call: &str,
+    status: u16,
+    body: &str,
+) -> rusqlite::Result<()> {
+    let sql = "insert into answered (call, status, body) values (?1, ?2, ?3)";
+    database.execute(sql, params![call, status, body]).map(|_| ())
+}
+
+/// Makes an API key; its private half waits to be fetched, once.
+pub(super) fn make_api_key(
+    database: &Connection,
+    issuer: &str,
+    title: &str,
+    role: ApiRole,
+) -> Result<ApiKey, StandInError> {
+    let secret = SystemKeys.make(Algorithm::P256)?;
+    let key = secret.lend(|der| PrivateKey::from_pkcs8(der))?;
+    let key_id = random::<5>()?.to_ascii_uppercase();
+    let said =
+        ApiKey { key_id: key_id.clone(), issuer: issuer.into(), title: title.into(), role, fetched: false };
+    let body = serde_json::to_string(&said).map_err(|_| StandInError::Damaged("an API key"))?;
+    let sql = "insert into api_key (key_id, public_key, secret, body) values (?1, ?2, ?3, ?4)";
+    secret.lend(|secret| database.execute(sql, params![key_id, key.public().as_der(), secret, body]))?;
+    Ok(said)
+}
+
+/// Takes the private key of an API key out, for good; nothing when it was taken before.
+pub(super) fn fetch_api_key(database: &Connection, key_id: &str) -> rusqlite::Result<Option<String>> {
+    let mut query = database.prepare("select secret, body from api_key where key_id = ?1")?;
+    let row = query.query_row([key_id], |row| {
+        Ok((row.get::<_, Option<Vec<u8>>>(0)?.map(Secret::new), row.get::<_, String>(1)?))
+    });
+    let Some((Some(secret), body)) = row.optional()? else { return Ok(None) };
+    let Ok(said) = serde_json::from_str::<ApiKey>(&body) else { return Ok(None) };
+    let body = serde_json::to_string(&ApiKey { fetched: true, ..said }).unwrap_or_default();
+    let sql = "update api_key set secret = null, body = ?2 where key_id = ?1";
+    database.execute(sql, params![key_id, body])?;
+    Ok(secret.lend(|der| pem::encode("PRIVATE KEY", der)).ok())
+}
+
+/// Makes everything that a new folder has.
+fn found(database: &Connection, settings: &Settings, now: Timestamp) -> Result<FirstKey, StandInError> {
+    let kept = with_env(now, Authority::make)?;
+    let issuer = random::<16>()?;
+    let transaction = database.unchecked_transaction()?;
+    for (place, one) in kept.iter().enumerate() {
+        let sql = "insert into signer (place, secret, certificate) values (?1, ?2, ?3)";
+        let place = i64::try_from(place).unwrap_or_default();
+        one.secret.lend(|secret| transaction.execute(sql, params![place, secret, one.certificate]))?;
+    }
+    for (name, value) in [("team", &settings.team), ("title", &settings.title), ("issuer", &issuer)] {
+        transaction.execute("insert into meta (name, value) values (?1, ?2)", params![name, value])?;
+    }
+    let first = make_api_key(&transaction, &issuer, "the owner's first key", ApiRole::Owner)?;
+    let text = fetch_api_key(&transaction, &first.key_id)?.ok_or(StandInError::Damaged("the first key"))?;
+    let file = settings.folder.join(FIRST_KEY);
+    write(&file, text.as_bytes(), true).map_err(folder_error(&file))?;
+    transaction.commit()?;
+    Ok(FirstKey { file: FIRST_KEY.into(), key_id: first.key_id, issuer })
+}
+
+fn meta(database: &Connection, name: &str) -> rusqlite::Result<Option<String>> {
+    let mut query = database.prepare_cached("select value from meta where name = ?1")?;
+    query.query_row([name], |row| row.get(0)).optional()
+}
+
+fn signers(database: &Connection) -> Result<[Kept; 3], StandInError> {
+    let mut query = database.prepare("select secret, certificate from signer order by place")?;
+    let rows =
+        query.query_map([], |row| Ok(Kept { secret: Secret::new(row.get(0)?), certificate: row.get(1)? }))?;
+    let all: Vec<Kept> = rows.collect::<Result<_, _>>()?;
+    all.try_into().map_err(|_| StandInError::Damaged("its authorities"))
+}
+
+/// Writes a file of the stand-in's, whole, for everybody or for its owner alone.
+fn write(path: &std::path::Path, bytes: &[u8], is_secret: bool) -> std::io::Result<()> {
+    use std::io::Write;
+    let folder = path.parent().unwrap_or(std::path::Path::new("."));
+    // a temporary file is for its owner alone from the start
+    let mut file = tempfile::NamedTempFile::new_in(folder)?;
+    file.write_all(bytes)?;
+    #[cfg(unix)]
+    if !is_secret {
+        use std::os::unix::fs::PermissionsExt;
+        file.as_file().set_permissions(std::fs::Permissions::from_mode(0o644))?;
+    }
+    file.as_file().sync_all()?;
+    file.persist(path).map(|_| ()).map_err(|error| error.error)
+}
+
+/// A file with private keys is for its owner alone.
+fn private(path: &std::path::Path) -> Result<(), StandInError> {
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::PermissionsExt;
+        let mode = std::fs::Permissions::from_mode(0o600);
+        std::fs::set_permissions(path, mode).map_err(folder_error(path))?;
+    }
+    Ok(())
+}
+
+/// Bytes as they stand in JSON.
+pub(super) fn base64(bytes: &[u8]) -> String {
+    Base64::encode_string(bytes)
+}
+
+/// Bytes out of JSON.
+pub(super) fn from_base64(text: &str) -> Option<Vec<u8>> {
+    Base64::decode_vec(text).ok()
+}

@@ -1,0 +1,180 @@
+//! What is said over the wire: JSON, one shape a thing, on both sides the same types. Binary values are Base64.
+
+use jiff::Timestamp;
+use ninekeys_core::model::{ApiRole, Capability, Destination, PushEnvironment};
+use serde::{Deserialize, Serialize};
+
+/// Where every path of the portal begins.
+pub const BASE: &str = "/portal/v1";
+/// Whom tokens for the portal are for.
+pub const AUDIENCE: &str = "ninekeys-portal";
+/// The media type of an error (RFC 9457).
+pub const PROBLEM: &str = "application/problem+json";
+/// The header by which a call that is made again is known: what it did is not done twice.
+pub const IDEMPOTENCY: &str = "idempotency-key";
+
+/// A certificate that is asked for.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct NewCertificate {
+    /// What it is for.
+    pub kind: KindSaid,
+    /// The servers of a push certificate.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub environment: Option<PushEnvironment>,
+    /// The app of a push certificate.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub bundle_id: Option<String>,
+    /// PKCS#10, DER, in Base64.
+    pub request: String,
+}
+
+/// The word for what a certificate is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum KindSaid {
+    /// Runs builds on registered devices.
+    Development,
+    /// Signs for registered devices and for the store.
+    Distribution,
+    /// Sends notifications.
+    Push,
+}
+
+/// A certificate that was issued.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Certificate {
+    /// Its id at the portal: its serial number, hexadecimal.
+    pub id: String,
+    /// What it is for.
+    pub kind: KindSaid,
+    /// X.509, DER, in Base64.
+    pub certificate: String,
+    /// Until when it is good.
+    pub not_after: Timestamp,
+    /// When it was revoked, if it was.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub revoked: Option<Timestamp>,
+}
+
+/// The team, and the authorities above what is issued to it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Team {
+    /// Its id.
+    pub team: String,
+    /// What people call it.
+    pub title: String,
+    /// The certificates above those that are issued, DER, in Base64, from the issuer's upwards.
+    pub chain: Vec<String>,
+}
+
+/// An app id: registered once, and for ever.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct AppId {
+    /// The bundle id; one for several apps ends in a wildcard.
+    pub bundle_id: String,
+    /// What people call it.
+    pub title: String,
+    /// What is switched on for it.
+    #[serde(default)]
+    pub capabilities: Vec<Capability>,
+}
+
+/// What is to be switched on for an app id, in the place of what is.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Capabilities {
+    /// All of it.
+    pub capabilities: Vec<Capability>,
+}
+
+/// A device.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Device {
+    /// Its hardware identifier.
+    pub identifier: String,
+    /// What people call it.
+    pub title: String,
+}
+
+/// A profile that is asked for.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct NewProfile {
+    /// What it is to be called.
+    pub title: String,
+    /// What builds with it are for.
+    pub destination: Destination,
+    /// The app id.
+    pub bundle_id: String,
+    /// The certificates that may sign, by their ids.
+    pub certificates: Vec<String>,
+    /// The devices that it allows, by their identifiers.
+    #[serde(default)]
+    pub devices: Vec<String>,
+}
+
+/// A profile that was made.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Profile {
+    /// Its id: the UUID in the file.
+    pub id: String,
+    /// What it is called.
+    pub title: String,
+    /// What builds with it are for.
+    pub destination: Destination,
+    /// The app id.
+    pub bundle_id: String,
+    /// The file, in Base64.
+    pub file: String,
+    /// Until when it is good.
+    pub not_after: Timestamp,
+}
+
+/// An API key that is asked for.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct NewApiKey {
+    /// What people call it.
+    pub title: String,
+    /// What it may do.
+    pub role: ApiRole,
+}
+
+/// An API key.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ApiKey {
+    /// The key id that its tokens name.
+    pub key_id: String,
+    /// The issuer id that its tokens name.
+    pub issuer: String,
+    /// What people call it.
+    pub title: String,
+    /// What it may do.
+    pub role: ApiRole,
+    /// Whether its private key was fetched: that can be done once.
+    pub fetched: bool,
+}
+
+/// A list of things.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct List<T> {
+    /// The things.
+    pub items: Vec<T>,
+}
+
+/// Why something was not done (RFC 9457).
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Problem {
+    /// What kind of problem: a word of ours.
+    #[serde(rename = "type")]
+    pub kind: String,
+    /// That kind in a few words.
+    pub title: String,
+    /// The HTTP status.
+    pub status: u16,
+    /// What was wrong this time.
+    pub detail: String,
+    /// The role that would be needed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub needs: Option<ApiRole>,
+}
