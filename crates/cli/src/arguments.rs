@@ -102,6 +102,7 @@ pub(crate) enum Command {
     /// What the material is for
     #[command(subcommand)]
     App(commands::app::Command),
+    Prepare(commands::prepare::Args),
     Board(commands::board::Args),
     Inventory(commands::inventory::Args),
     Show(commands::show::Args),
@@ -111,6 +112,9 @@ pub(crate) enum Command {
     Check(commands::check::Args),
     Releases(commands::releases::Args),
     Lend(commands::lend::Args),
+    /// The simulated portal
+    #[command(subcommand)]
+    StandIn(commands::stand_in::Command),
     Explain(commands::explain::Args),
     Help(commands::help::Args),
     Completions(commands::completions::Args),

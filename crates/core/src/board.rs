@@ -54,6 +54,9 @@ pub struct Row {
     pub title: String,
     /// Nine cells, in order.
     pub cells: Vec<Cell>,
+    /// Where its iOS builds go first.
+    #[serde(skip)]
+    pub first: Destination,
 }
 
 /// Something to do.
@@ -119,7 +122,8 @@ pub fn board(view: &BoardView<'_>) -> Board {
 
 fn row(view: &BoardView<'_>, name: &str, app: &App) -> Row {
     let cells = NineKey::ALL.iter().map(|key| cell(view, *key, name, app)).collect();
-    Row { app: name.into(), title: app.title.clone(), cells }
+    let first = app.ios.as_ref().and_then(|ios| ios.destinations.first().copied());
+    Row { app: name.into(), title: app.title.clone(), cells, first: first.unwrap_or(Destination::Store) }
 }
 
 /// The keys in use that are for no app of any project: they are easily forgotten.
@@ -143,7 +147,12 @@ fn row_of_no_app(view: &BoardView<'_>) -> Option<Row> {
             None => Cell { key: *key, mark: Mark::NotNeeded, item: None, not_after: None },
         }
     });
-    Some(Row { app: String::new(), title: "no app yet".into(), cells: cells.collect() })
+    Some(Row {
+        app: String::new(),
+        title: "no app yet".into(),
+        cells: cells.collect(),
+        first: Destination::Store,
+    })
 }
 
 fn cell(view: &BoardView<'_>, key: NineKey, name: &str, app: &App) -> Cell {
@@ -305,7 +314,7 @@ fn first(key: NineKey, row: &Row) -> Mend {
     match key {
         NineKey::Development | NineKey::Distribution => Mend::RequestIdentity { kind: key, app: None },
         NineKey::Push => Mend::RequestIdentity { kind: key, app: Some(row.app.clone()) },
-        NineKey::Profile => Mend::ObtainProfile { app: row.app.clone(), destination: Destination::Store },
+        NineKey::Profile => Mend::Prepare { app: row.app.clone(), destination: row.first },
         _ => Mend::CreateKey { app: row.app.clone() },
     }
 }

@@ -40,8 +40,8 @@ pub enum Mend {
     AcceptCertificate,
     /// Taking an identity in, with its key.
     ImportIdentity,
-    /// A profile for an app and a destination.
-    ObtainProfile {
+    /// Making or renewing whatever an app lacks for a destination.
+    Prepare {
         /// The app's name.
         app: String,
         /// Where its builds go.

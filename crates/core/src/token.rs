@@ -122,8 +122,15 @@ pub fn make(key: &PrivateKey, kid: &str, claims: &Claims) -> Result<SecretText, 
     Ok(Secret::new(format!("{signed}.{}", Base64UrlUnpadded::encode_string(&signature))))
 }
 
-/// The three parts of a token.
-fn parts(token: &str) -> Result<(&str, Head, Vec<u8>, Vec<u8>), TokenFault> {
+/// A token, taken apart; nothing of it is proved.
+struct Parts<'a> {
+    signed: &'a str,
+    head: Head,
+    claims: Vec<u8>,
+    signature: Vec<u8>,
+}
+
+fn parts(token: &str) -> Result<Parts<'_>, TokenFault> {
     let bytes = |part: &str| Base64UrlUnpadded::decode_vec(part).map_err(|_| TokenFault::Shape);
     if token.len() > LONGEST {
         return Err(TokenFault::Shape);
@@ -131,7 +138,7 @@ fn parts(token: &str) -> Result<(&str, Head, Vec<u8>, Vec<u8>), TokenFault> {
     let (signed, signature) = token.rsplit_once('.').ok_or(TokenFault::Shape)?;
     let (head, claims) = signed.split_once('.').ok_or(TokenFault::Shape)?;
     let head = serde_json::from_slice(&bytes(head)?).map_err(|_| TokenFault::Shape)?;
-    Ok((signed, head, bytes(claims)?, bytes(signature)?))
+    Ok(Parts { signed, head, claims: bytes(claims)?, signature: bytes(signature)? })
 }
 
 /// Which key a token says that it was signed with. Nothing of it is proved.
@@ -139,7 +146,7 @@ fn parts(token: &str) -> Result<(&str, Head, Vec<u8>, Vec<u8>), TokenFault> {
 /// # Errors
 /// [`TokenFault::Shape`].
 pub fn key_id(token: &str) -> Result<String, TokenFault> {
-    parts(token).map(|(_, head, _, _)| head.kid)
+    parts(token).map(|parts| parts.head.kid)
 }
 
 /// Verifies a token: signature, dates, length and audience.
@@ -147,7 +154,7 @@ pub fn key_id(token: &str) -> Result<String, TokenFault> {
 /// # Errors
 /// [`TokenFault`].
 pub fn check(token: &str, key: &PublicKey, audience: &str, now: Timestamp) -> Result<Claims, TokenFault> {
-    let (signed, head, claims, mut signature) = parts(token)?;
+    let Parts { signed, head, claims, mut signature } = parts(token)?;
     // the key says the algorithm, and never the token
     let (alg, kind) = algorithm(key.shape()).ok_or(TokenFault::Signature)?;
     if head.alg != alg {

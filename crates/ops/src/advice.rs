@@ -69,7 +69,9 @@ pub(crate) fn in_general(mend: Mend) -> Vec<String> {
         }
         Mend::AcceptCertificate => ["identity", "accept", "FILE"].map(str::to_owned).into(),
         Mend::ImportIdentity => ["identity", "import", "FILE"].map(str::to_owned).into(),
-        Mend::ObtainProfile { .. } => ["profile", "import", "FILE"].map(str::to_owned).into(),
+        Mend::Prepare { app, destination } => {
+            vec!["prepare".into(), "--app".into(), app, "--for".into(), destination.to_string()]
+        }
         Mend::Sign { key, destination } => {
             let key = key.into_iter().flat_map(|key| ["--key".to_owned(), key]);
             let to = destination.into_iter().flat_map(|to| ["--for".to_owned(), to.to_string()]);

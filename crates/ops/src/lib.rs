@@ -25,9 +25,12 @@ pub mod keystore;
 pub mod memory;
 mod outgoing;
 pub mod outputs;
+pub mod portal;
+pub mod prepare;
 pub mod profile;
 pub mod project;
 pub mod show;
+pub mod stand_in;
 
 pub use ask::{Ask, AskError, Nobody};
 pub use ctx::{Ctx, Notice, OpenError};

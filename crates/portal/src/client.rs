@@ -1,1 +1,434 @@
 //! Asks the portal: what every portal can be asked is a trait, and what speaks to ours over HTTP is one of it.
+//!
+//! What is safe to ask again is asked again, with a growing wait and some chance in it: whatever only looks, and whatever
+//! carries a key that the portal knows a call by. Nothing is issued twice.
+
+use std::time::Duration;
+
+use ninekeys_core::keys::KeyMaker;
+use ninekeys_core::token::TokenError;
+use ninekeys_formats::secret::{Secret, SecretText};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+use thiserror::Error;
+use ureq::http::{Response, Uri};
+use ureq::{Agent, Body};
+
+use crate::wire::{
+    ApiKey, AppId, BASE, Capabilities, Certificate, Device, IDEMPOTENCY, List, NewApiKey, NewCertificate,
+    NewProfile, Problem, Profile, Team,
+};
+
+/// The most of an answer, in bytes.
+const MOST: u64 = 16 << 20;
+/// How often something is tried.
+const TRIES: u32 = 5;
+/// The wait before the second try; it doubles with each.
+const FIRST_WAIT: Duration = Duration::from_millis(100);
+/// The longest that a portal may tell us to wait.
+const LONGEST_WAIT: Duration = Duration::from_secs(10);
+/// How long an answer may take.
+const PATIENCE: Duration = Duration::from_secs(30);
+
+/// Why the portal did not do it.
+#[derive(Debug, Error)]
+pub enum PortalError {
+    /// An address that is none.
+    #[error("`{0}` is no address of a portal: http://127.0.0.1:PORT")]
+    Address(String),
+    /// Plain HTTP to another machine.
+    #[error(
+        "{0} is on another machine, and what is said to a portal there would be read by others on the way"
+    )]
+    NotLoopback(String),
+    /// It cannot be reached, or the connection broke.
+    #[error("the portal at {address} cannot be reached: {cause}")]
+    Unreachable {
+        /// Its address.
+        address: String,
+        /// What was wrong.
+        cause: String,
+    },
+    /// It refused.
+    #[error("the portal refused: {}", .0.detail)]
+    Refused(Box<Problem>),
+    /// It failed.
+    #[error("the portal failed, with status {status}{}", detail(detail_text))]
+    Failed {
+        /// The HTTP status.
+        status: u16,
+        /// What it said of it.
+        detail_text: String,
+    },
+    /// It answered something that is no answer.
+    #[error("what the portal answered to {0} cannot be read")]
+    Answer(&'static str),
+    /// It answered more than anybody needs.
+    #[error("the portal answered more than {most} MiB to {0}", most = MOST >> 20)]
+    TooLarge(&'static str),
+    /// No token could be made.
+    #[error(transparent)]
+    Token(#[from] TokenError),
+}
+
+fn detail(text: &str) -> String {
+    if text.is_empty() { String::new() } else { format!(": {text}") }
+}
+
+/// What a portal can be asked. Another portal is another of these.
+pub trait Portal {
+    /// The team, and the authorities above what is issued to it.
+    ///
+    /// # Errors
+    /// [`PortalError`]; so with all that follow.
+    fn team(&self) -> Result<Team, PortalError>;
+
+    /// The certificates of the team.
+    ///
+    /// # Errors
+    /// [`PortalError`].
+    fn certificates(&self) -> Result<Vec<Certificate>, PortalError>;
+
+    /// Asks for a certificate; `call` is known by, so that none is issued twice.
+    ///
+    /// # Errors
+    /// [`PortalError`].
+    fn new_certificate(&self, new: &NewCertificate, call: &str) -> Result<Certificate, PortalError>;
+
+    /// Revokes a certificate.
+    ///
+    /// # Errors
+    /// [`PortalError`].
+    fn revoke(&self, id: &str) -> Result<Certificate, PortalError>;
+
+    /// The app ids of the team.
+    ///
+    /// # Errors
+    /// [`PortalError`].
+    fn app_ids(&self) -> Result<Vec<AppId>, PortalError>;
+
+    /// Registers an app id, for ever.
+    ///
+    /// # Errors
+    /// [`PortalError`].
+    fn new_app_id(&self, new: &AppId) -> Result<AppId, PortalError>;
+
+    /// Switches capabilities on, in the place of those that are.
+    ///
+    /// # Errors
+    /// [`PortalError`].
+    fn set_capabilities(&self, bundle_id: &str, all: &Capabilities) -> Result<AppId, PortalError>;
+
+    /// The devices of the team.
+    ///
+    /// # Errors
+    /// [`PortalError`].
+    fn devices(&self) -> Result<Vec<Device>, PortalError>;
+
+    /// Registers a device.
+    ///
+    /// # Errors
+    /// [`PortalError`].
+    fn new_device(&self, new: &Device) -> Result<Device, PortalError>;
+
+    /// The profiles of the team.
+    ///
+    /// # Errors
+    /// [`PortalError`].
+    fn profiles(&self) -> Result<Vec<Profile>, PortalError>;
+
+    /// Has a profile made; `call` is known by, so that none is made twice.
+    ///
+    /// # Errors
+    /// [`PortalError`].
+    fn new_profile(&self, new: &NewProfile, call: &str) -> Result<Profile, PortalError>;
+
+    /// Has an API key made.
+    ///
+    /// # Errors
+    /// [`PortalError`].
+    fn new_api_key(&self, new: &NewApiKey, call: &str) -> Result<ApiKey, PortalError>;
+
+    /// Fetches the private key of an API key, in PEM: that can be done once, so nothing is tried again.
+    ///
+    /// # Errors
+    /// [`PortalError`].
+    fn private_key(&self, key_id: &str) -> Result<SecretText, PortalError>;
+}
+
+/// Makes a token for one call.
+pub type Tokens<'a> = &'a dyn Fn() -> Result<SecretText, TokenError>;
+
+/// A portal that speaks our JSON over HTTP.
+pub struct HttpPortal<'a> {
+    agent: Agent,
+    address: String,
+    tokens: Tokens<'a>,
+    chance: &'a dyn KeyMaker,
+}
+
+/// What is done with a path.
+enum Ask<'a> {
+    Get,
+    Post(&'a [u8]),
+    Put(&'a [u8]),
+}
+
+impl<'a> HttpPortal<'a> {
+    /// The portal at an address: plain HTTP, and on this machine alone.
+    ///
+    /// # Errors
+    /// [`PortalError::Address`], [`PortalError::NotLoopback`].
+    pub fn at(
+        address: &str,
+        tokens: Tokens<'a>,
+        chance: &'a dyn KeyMaker,
+    ) -> Result<HttpPortal<'a>, PortalError> {
+        let wrong = || PortalError::Address(address.chars().take(100).collect());
+        let uri: Uri = address.trim_end_matches('/').parse().map_err(|_| wrong())?;
+        let host = uri.host().ok_or_else(wrong)?;
+        if uri.scheme_str() != Some("http") || !matches!(uri.path(), "" | "/") {
+            return Err(wrong());
+        }
+        let ip = host.trim_matches(['[', ']']).parse::<std::net::IpAddr>();
+        if !ip.is_ok_and(|ip| ip.is_loopback()) && host != "localhost" {
+            return Err(PortalError::NotLoopback(address.into()));
+        }
+        let config = Agent::config_builder()
+            .timeout_global(Some(PATIENCE))
+            .http_status_as_error(false)
+            .max_redirects(0)
+            .proxy(None)
+            .build();
+        let address = address.trim_end_matches('/').to_owned();
+        Ok(HttpPortal { agent: config.into(), address, tokens, chance })
+    }
+
+    fn once(&self, ask: &Ask<'_>, path: &str, call: Option<&str>) -> Result<Response<Body>, PortalError> {
+        let url = format!("{}{BASE}{path}", self.address);
+        let token = (self.tokens)()?;
+        let bearer = token.lend(|token| Secret::new(format!("Bearer {token}")));
+        let sent = bearer.lend(|bearer| match ask {
+            Ask::Get => self.agent.get(&url).header("authorization", bearer).call(),
+            Ask::Post(body) | Ask::Put(body) => {
+                let request = match ask {
+                    Ask::Put(_) => self.agent.put(&url),
+                    _ => self.agent.post(&url),
+                };
+                let request =
+                    request.header("authorization", bearer).header("content-type", "application/json");
+                match call {
+                    Some(call) => request.header(IDEMPOTENCY, call).send(*body),
+                    None => request.send(*body),
+                }
+            }
+        });
+        let unreachable = |error: ureq::Error| PortalError::Unreachable {
+            address: self.address.clone(),
+            cause: error.to_string(),
+        };
+        sent.map_err(unreachable)
+    }
+
+    /// Asks, and asks again where that is safe; tells the answer's body.
+    fn ask(
+        &self,
+        what: &'static str,
+        ask: &Ask<'_>,
+        path: &str,
+        call: Option<&str>,
+    ) -> Result<Secret<Vec<u8>>, PortalError> {
+        let again = matches!(ask, Ask::Get | Ask::Put(_)) || call.is_some();
+        let mut wait = FIRST_WAIT;
+        let mut tries = 1;
+        loop {
+            let sent = self.once(ask, path, call).map_err(|error| (error, None));
+            let done = sent.and_then(|response| self.body(what, response));
+            let (pause, error) = match done {
+                Ok(body) => return Ok(body),
+                Err((error, told)) => (told.unwrap_or(wait), error),
+            };
+            let passing = match &error {
+                PortalError::Unreachable { .. } | PortalError::Answer(_) => true,
+                PortalError::Failed { status, .. } => *status == 429 || *status >= 500,
+                _ => false,
+            };
+            if !again || !passing || tries >= TRIES {
+                return Err(error);
+            }
+            std::thread::sleep(pause.min(LONGEST_WAIT) + self.jitter());
+            wait *= 2;
+            tries += 1;
+        }
+    }
+}
+
+impl HttpPortal<'_> {
+    /// The body of an answer; a refusal or a failure with how long it wants to be left alone.
+    fn body(
+        &self,
+        what: &'static str,
+        mut response: Response<Body>,
+    ) -> Result<Secret<Vec<u8>>, (PortalError, Option<Duration>)> {
+        let status = response.status().as_u16();
+        let header = |name: &str| response.headers().get(name).and_then(|value| value.to_str().ok());
+        let pause = header("retry-after").and_then(|text| text.parse().ok()).map(Duration::from_secs);
+        let is_problem = header("content-type").is_some_and(|kind| kind.starts_with(crate::wire::PROBLEM));
+        let read = response.body_mut().with_config().limit(MOST).read_to_vec();
+        let bytes = match read {
+            Ok(bytes) => Secret::new(bytes),
+            Err(ureq::Error::BodyExceedsLimit(_)) => return Err((PortalError::TooLarge(what), None)),
+            // an answer that was cut off on the way
+            Err(_) => return Err((PortalError::Answer(what), None)),
+        };
+        if (200..300).contains(&status) {
+            return Ok(bytes);
+        }
+        let problem: Option<Problem> =
+            if is_problem { bytes.lend(|bytes| serde_json::from_slice(bytes).ok()) } else { None };
+        Err(match problem {
+            Some(problem) if status < 500 && status != 429 => {
+                (PortalError::Refused(Box::new(plain(problem))), None)
+            }
+            problem => {
+                let detail_text = problem.map(|problem| plain(problem).detail).unwrap_or_default();
+                (PortalError::Failed { status, detail_text }, pause)
+            }
+        })
+    }
+
+    /// A wait that is another one each time, so that many who were cut off do not all come back at once.
+    fn jitter(&self) -> Duration {
+        let mut byte = [0];
+        let _ = self.chance.fill(&mut byte);
+        Duration::from_millis(u64::from(byte[0] % 100))
+    }
+
+    fn read<T: DeserializeOwned>(&self, what: &'static str, path: &str) -> Result<T, PortalError> {
+        parse(what, &self.ask(what, &Ask::Get, path, None)?)
+    }
+
+    fn list<T: DeserializeOwned>(&self, what: &'static str, path: &str) -> Result<Vec<T>, PortalError> {
+        Ok(self.read::<List<T>>(what, path)?.items)
+    }
+
+    fn post<T: DeserializeOwned>(
+        &self,
+        what: &'static str,
+        path: &str,
+        body: &impl Serialize,
+        call: &str,
+    ) -> Result<T, PortalError> {
+        let body = serde_json::to_vec(body).map_err(|_| PortalError::Answer(what))?;
+        parse(what, &self.ask(what, &Ask::Post(&body), path, Some(call))?)
+    }
+}
+
+fn parse<T: DeserializeOwned>(what: &'static str, bytes: &Secret<Vec<u8>>) -> Result<T, PortalError> {
+    bytes.lend(|bytes| serde_json::from_slice(bytes)).map_err(|_| PortalError::Answer(what))
+}
+
+/// A problem whose texts can be shown: short, and on one line.
+fn plain(problem: Problem) -> Problem {
+    let text = |text: &str| text.chars().take(300).map(|c| if c.is_control() { ' ' } else { c }).collect();
+    Problem {
+        detail: text(&problem.detail),
+        title: text(&problem.title),
+        kind: text(&problem.kind),
+        ..problem
+    }
+}
+
+/// A part of a path: an id is never more than one.
+fn part(id: &str) -> String {
+    let plain = |byte: u8| byte.is_ascii_alphanumeric() || b"-._~".contains(&byte);
+    id.bytes()
+        .map(|byte| if plain(byte) { char::from(byte).to_string() } else { format!("%{byte:02X}") })
+        .collect()
+}
+
+impl Portal for HttpPortal<'_> {
+    fn team(&self) -> Result<Team, PortalError> {
+        self.read("a question about the team", "/team")
+    }
+
+    fn certificates(&self) -> Result<Vec<Certificate>, PortalError> {
+        self.list("a question about certificates", "/certificates")
+    }
+
+    fn new_certificate(&self, new: &NewCertificate, call: &str) -> Result<Certificate, PortalError> {
+        self.post("a request for a certificate", "/certificates", new, call)
+    }
+
+    fn revoke(&self, id: &str) -> Result<Certificate, PortalError> {
+        let path = format!("/certificates/{}/revocation", part(id));
+        self.post("a revocation", &path, &serde_json::json!({}), &format!("revoke-{id}"))
+    }
+
+    fn app_ids(&self) -> Result<Vec<AppId>, PortalError> {
+        self.list("a question about app ids", "/app-ids")
+    }
+
+    fn new_app_id(&self, new: &AppId) -> Result<AppId, PortalError> {
+        self.post("an app id", "/app-ids", new, &format!("app-id-{}", new.bundle_id))
+    }
+
+    fn set_capabilities(&self, bundle_id: &str, all: &Capabilities) -> Result<AppId, PortalError> {
+        let what = "capabilities of an app id";
+        let body = serde_json::to_vec(all).map_err(|_| PortalError::Answer(what))?;
+        let path = format!("/app-ids/{}/capabilities", part(bundle_id));
+        parse(what, &self.ask(what, &Ask::Put(&body), &path, None)?)
+    }
+
+    fn devices(&self) -> Result<Vec<Device>, PortalError> {
+        self.list("a question about devices", "/devices")
+    }
+
+    fn new_device(&self, new: &Device) -> Result<Device, PortalError> {
+        self.post("a device", "/devices", new, &format!("device-{}", new.identifier))
+    }
+
+    fn profiles(&self) -> Result<Vec<Profile>, PortalError> {
+        self.list("a question about profiles", "/profiles")
+    }
+
+    fn new_profile(&self, new: &NewProfile, call: &str) -> Result<Profile, PortalError> {
+        self.post("a request for a profile", "/profiles", new, call)
+    }
+
+    fn new_api_key(&self, new: &NewApiKey, call: &str) -> Result<ApiKey, PortalError> {
+        self.post("a request for an API key", "/api-keys", new, call)
+    }
+
+    fn private_key(&self, key_id: &str) -> Result<SecretText, PortalError> {
+        let what = "a request for a private key";
+        let path = format!("/api-keys/{}/private-key", part(key_id));
+        let bytes = self.ask(what, &Ask::Post(b"{}"), &path, None)?;
+        let text = bytes.lend(|bytes| String::from_utf8(bytes.clone()));
+        text.map(Secret::new).map_err(|_| PortalError::Answer(what))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use ninekeys_core::keys::SystemKeys;
+
+    use super::*;
+
+    #[test]
+    fn only_plain_addresses_on_this_machine_are_taken() {
+        let tokens = || Ok(Secret::new(String::new()));
+        let at = |address: &str| HttpPortal::at(address, &tokens, &SystemKeys).map(|portal| portal.address);
+        assert_eq!(at("http://127.0.0.1:8080/").unwrap(), "http://127.0.0.1:8080");
+        assert!(at("http://localhost:1").is_ok() && at("http://[::1]:80").is_ok());
+        for other in ["http://10.0.0.1", "http://portal.example:80"] {
+            assert!(matches!(at(other), Err(PortalError::NotLoopback(_))), "{other}");
+        }
+        for wrong in
+            ["", "127.0.0.1", "https://127.0.0.1", "http://", "http://127.0.0.1/path", "ftp://127.0.0.1"]
+        {
+            assert!(matches!(at(wrong), Err(PortalError::Address(_))), "{wrong}");
+        }
+        assert_eq!(part("a/../b?c"), "a%2F..%2Fb%3Fc");
+    }
+}

@@ -18,10 +18,12 @@ pub(crate) mod inventory;
 pub(crate) mod keystore;
 pub(crate) mod lend;
 pub(crate) mod manual;
+pub(crate) mod prepare;
 pub(crate) mod profile;
 pub(crate) mod releases;
 pub(crate) mod show;
 pub(crate) mod sign;
+pub(crate) mod stand_in;
 
 use ninekeys_ops::Ctx;
 
@@ -47,6 +49,8 @@ pub(crate) fn run(
         Some(Command::Device(command)) => device::run(command, ctx, out),
         Some(Command::Apikey(command)) => apikey::run(command, ctx, out),
         Some(Command::App(command)) => app::run(command, ctx, out),
+        Some(Command::Prepare(args)) => prepare::run(args, ctx, out),
+        Some(Command::StandIn(command)) => stand_in::run(command, ctx, global, out),
         Some(Command::Board(args)) => board::run(&args, ctx, out),
         Some(Command::Inventory(args)) => inventory::run(&args, ctx, out),
         Some(Command::Show(args)) => show::run(&args, ctx, out),

@@ -10,6 +10,7 @@ mod files;
 mod identity;
 mod keystore;
 mod look;
+mod portal;
 mod profile;
 
 use std::borrow::Cow;
@@ -38,6 +39,8 @@ pub(crate) enum Exit {
     Locked,
     /// Refused: policy, a limit, it exists already.
     Refused,
+    /// The portal or the store refused or failed.
+    Portal,
     /// A defect of the tool.
     Defect,
     /// Stopped by the user.
@@ -56,6 +59,7 @@ impl Exit {
             Exit::Damaged => 3,
             Exit::Locked => 4,
             Exit::Refused => 5,
+            Exit::Portal => 6,
             Exit::Defect => 70,
             Exit::Stopped => 130,
             Exit::Child(code) => code,

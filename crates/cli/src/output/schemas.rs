@@ -51,11 +51,8 @@ fn of_project_file() -> (String, Value) {
 }
 
 fn all() -> Vec<(String, Value)> {
-    use ninekeys_ops::{
-        apikey, app, board, build, cabinet, compare, device, identity, init, inspect, inventory, keystore,
-        profile, show,
-    };
-    vec![
+    use ninekeys_ops::{app, board, build, cabinet, compare, init, inspect, inventory, keystore, show};
+    let mut all = vec![
         of_report::<init::InitReport>(),
         of_report::<app::add::AppAddReport>(),
         of_report::<ManualReport>(),
@@ -78,17 +75,6 @@ fn all() -> Vec<(String, Value)> {
         of_report::<keystore::import::KeystoreImportReport>(),
         of_report::<keystore::export::KeystoreExportReport>(),
         of_report::<keystore::hand_over::KeystoreHandOverReport>(),
-        of_report::<identity::request::IdentityRequestReport>(),
-        of_report::<identity::accept::IdentityAcceptReport>(),
-        of_report::<identity::import::IdentityImportReport>(),
-        of_report::<identity::export::IdentityExportReport>(),
-        of_report::<profile::import::ProfileImportReport>(),
-        of_report::<profile::export::ProfileExportReport>(),
-        of_report::<device::add::DeviceAddReport>(),
-        of_report::<device::import::DeviceImportReport>(),
-        of_report::<device::list::DeviceListReport>(),
-        of_report::<device::rename::DeviceRenameReport>(),
-        of_report::<build::setup::CheckSetupReport>(),
         of_report::<board::BoardReport>(),
         of_report::<inventory::InventoryReport>(),
         of_report::<show::ShowReport>(),
@@ -104,14 +90,36 @@ fn all() -> Vec<(String, Value)> {
         of_report::<keystore::retire::KeystoreRetireReport>(),
         of_report::<keystore::take_out::KeystoreTakeOutReport>(),
         of_report::<Told>(),
-        of_report::<Token>(),
-        of_report::<apikey::import::ApiKeyImportReport>(),
-        of_report::<apikey::retire::ApiKeyRetireReport>(),
         of_report::<cabinet::unlock_file::UnlockFileReport>(),
         of_report::<DemoReport>(),
         of_report::<Explained>(),
         of::<Failure>("ninekeys.error/1"),
         of_project_file(),
+    ];
+    all.extend(of_the_ios_side());
+    all
+}
+
+/// The answers of the iOS side and of the portal.
+fn of_the_ios_side() -> Vec<(String, Value)> {
+    use ninekeys_ops::{apikey, build, device, identity, prepare, profile, stand_in};
+    vec![
+        of_report::<identity::request::IdentityRequestReport>(),
+        of_report::<identity::accept::IdentityAcceptReport>(),
+        of_report::<identity::import::IdentityImportReport>(),
+        of_report::<identity::export::IdentityExportReport>(),
+        of_report::<profile::import::ProfileImportReport>(),
+        of_report::<profile::export::ProfileExportReport>(),
+        of_report::<device::add::DeviceAddReport>(),
+        of_report::<device::import::DeviceImportReport>(),
+        of_report::<device::list::DeviceListReport>(),
+        of_report::<device::rename::DeviceRenameReport>(),
+        of_report::<build::setup::CheckSetupReport>(),
+        of_report::<Token>(),
+        of_report::<prepare::PrepareReport>(),
+        of_report::<stand_in::StandInReport>(),
+        of_report::<apikey::import::ApiKeyImportReport>(),
+        of_report::<apikey::retire::ApiKeyRetireReport>(),
     ]
 }
 

@@ -40,6 +40,7 @@ mod licences;
 mod manual;
 mod outputs;
 mod planted;
+mod portal;
 mod profile;
 mod releases;
 mod reliability;

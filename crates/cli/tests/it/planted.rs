@@ -26,7 +26,7 @@ const KEY_HEADS: [&[u8]; 3] = [
 ];
 
 /// Every command, so that each comes to its work at least once; `#` is another number in each of the two forms.
-const WALK: [&str; 62] = [
+const WALK: [&str; 64] = [
     "init --title Ferries --passphrase-in pass",
     "app add crossing --package example.gannetpoint.crossing --for direct --for store",
     "app add quay# --package example.gannetpoint.quay# --for direct",
@@ -72,6 +72,8 @@ const WALK: [&str; 62] = [
     "apikey import key#.p8 --name uploads# --key-id K# --issuer I",
     "apikey token uploads#",
     "apikey retire uploads#",
+    "prepare --app pier# --for store",
+    "prepare --app pier# --for store --dry-run",
     "check --all",
     "board",
     "inventory",
@@ -246,8 +248,19 @@ fn what_was_planted_is_nowhere_after_any_command_and_in_nothing_that_any_of_them
     for page in std::fs::read_dir(walk.env.path("pages1")).unwrap() {
         let name = page.unwrap().file_name().into_string().unwrap();
         let command = name.trim_end_matches(".1").split('-').skip(1).collect::<Vec<_>>().join("-");
-        let is_noun = ["", "keystore", "cabinet", "app", "identity", "profile", "device", "apikey"]
-            .contains(&command.as_str());
+        let is_noun = [
+            "",
+            "keystore",
+            "cabinet",
+            "app",
+            "identity",
+            "profile",
+            "device",
+            "apikey",
+            "stand-in",
+            "stand-in-serve",
+        ]
+        .contains(&command.as_str());
         let is_it =
             |line: &str| line.replacen(' ', "-", 1).starts_with(&command) || line.starts_with(&command);
         assert!(is_noun || WALK.iter().chain(&last).any(|line| is_it(line)), "{command} was not walked");

@@ -17,9 +17,8 @@ fn all_is_in_place_from_an_identity_and_a_profile_on() {
         .exit(1)
         .says("✗ Not ready for the store")
         .says("identity-missing")
-        .says("ninekeys identity request NAME --kind distribution")
         .says("profile-missing")
-        .says("ninekeys profile import FILE");
+        .says("ninekeys prepare --app crossing --for store");
     env.run("identity import in/distribution.p12 --name gp-distribution --password-in pw").exit(0);
     env.run("profile import in/crossing-store.mobileprovision")
         .exit(0)

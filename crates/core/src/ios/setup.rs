@@ -295,7 +295,7 @@ fn profiles<'a>(
                 let wildcard = super::profile::is_wildcard(&choice.facts.app_id);
                 (choice.against.len(), wildcard, std::cmp::Reverse(choice.facts.not_after))
             };
-            key(a).cmp(&key(b)).then_with(|| a.item.name.cmp(&b.item.name))
+            key(a).cmp(&key(b)).then_with(|| (b.item.made, &a.item.name).cmp(&(a.item.made, &b.item.name)))
         });
     };
     sort(&mut own);

@@ -30,6 +30,9 @@ pub struct Project {
     /// Certificates, relative to the project file, that what the portal signs has to lead to: identities and profiles.
     #[serde(default)]
     pub roots: Vec<String>,
+    /// Where the portal is that has an API: what asks it by itself goes there.
+    #[serde(default)]
+    pub portal: Option<String>,
     /// The accounts at the portal, by name.
     #[serde(default, rename = "account")]
     pub accounts: BTreeMap<Name, Account>,

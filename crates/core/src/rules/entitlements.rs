@@ -45,7 +45,7 @@ fn profile<'s, 'a>(setup: &'s Setup<'a>, notes: &mut Notes) -> Option<&'s Profil
 }
 
 fn obtain(setup: &Setup<'_>) -> Mend {
-    Mend::ObtainProfile { app: setup.wanted.app.to_owned(), destination: setup.wanted.destination }
+    Mend::Prepare { app: setup.wanted.app.to_owned(), destination: setup.wanted.destination }
 }
 
 fn missing(setup: &Setup<'_>, notes: &mut Notes) {

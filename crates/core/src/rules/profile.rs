@@ -110,7 +110,7 @@ fn called(choice: &ProfileChoice<'_>) -> String {
 }
 
 fn obtain(setup: &Setup<'_>) -> Mend {
-    Mend::ObtainProfile { app: setup.wanted.app.to_owned(), destination: setup.wanted.destination }
+    Mend::Prepare { app: setup.wanted.app.to_owned(), destination: setup.wanted.destination }
 }
 
 /// What is said of the profiles of a part that has none to take: of the one that comes nearest as the rule says, of others

@@ -169,7 +169,7 @@ impl Fit {
         inventory.iter().find(|item| matches!(&item.facts, Facts::Profile(p) if p.fingerprint == fingerprint))
     }
 
-    /// The profile in use that it takes the place of: of the same title, for the same, and older.
+    /// The profile in use that it takes the place of: of the same title, for the same, and not made later.
     fn older<'a>(&self, inventory: &'a Inventory) -> Option<&'a Item> {
         let made = answers::time(self.verified.profile.not_before);
         inventory.iter().find(|item| match &item.facts {
@@ -177,7 +177,7 @@ impl Fit {
                 item.state == State::Active
                     && p.title == self.verified.profile.title
                     && (p.app_id == self.verified.app_id && p.destination == self.verified.destination)
-                    && (p.team == self.team && p.not_before < made)
+                    && (p.team == self.team && p.not_before <= made)
             }
             _ => false,
         })

@@ -52,7 +52,6 @@ pub(super) struct State {
     pub(super) authority: Authority,
     pub(super) team: String,
     pub(super) title: String,
-    pub(super) issuer: String,
 }
 
 /// The computation's surroundings at a time.
@@ -83,15 +82,14 @@ impl State {
         database.execute_batch(SCHEMA)?;
         let is_new = meta(&database, "team")?.is_none();
         let first = if is_new { Some(found(&database, settings, now)?) } else { None };
-        let told =
-            |name| Ok::<_, StandInError>(meta(&database, name)?.ok_or(StandInError::Damaged("its names"))?);
-        let (team, title, issuer) = (told("team")?, told("title")?, told("issuer")?);
+        let told = |name| meta(&database, name)?.ok_or(StandInError::Damaged("its names"));
+        let (team, title) = (told("team")?, told("title")?);
         let authority = Authority::of(&signers(&database)?)?;
         let text = pem::encode(pem::CERTIFICATE, &authority.root().der);
         let root = folder.join(ROOT);
         let text = text.map_err(|_| StandInError::Damaged("the root"))?;
         write(&root, text.as_bytes(), false).map_err(folder_error(&root))?;
-        Ok((State { database, authority, team, title, issuer }, first))
+        Ok((State { database, authority, team, title }, first))
     }
 
     /// Does something in one transaction.

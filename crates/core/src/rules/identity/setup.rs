@@ -11,7 +11,7 @@ use crate::keys::SignatureKind;
 use crate::model::{Destination, IdentityPurpose, PushEnvironment};
 
 fn request(setup: &Setup<'_>) -> Mend {
-    Mend::RequestIdentity { kind: signs_for(setup.wanted.destination), app: None }
+    Mend::Prepare { app: setup.wanted.app.to_owned(), destination: setup.wanted.destination }
 }
 
 fn called(choice: &IdentityChoice<'_>) -> String {

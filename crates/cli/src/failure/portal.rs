@@ -1,0 +1,119 @@
+//! Exit codes and remedies of errors about the portal.
+
+use ninekeys_core::model::ApiRole;
+use ninekeys_ops::portal::ConnectError;
+use ninekeys_ops::prepare::PrepareError;
+use ninekeys_ops::stand_in::StandInServeError;
+use ninekeys_portal::client::PortalError;
+use ninekeys_portal::stand_in::StandInError;
+
+use super::{Class, Classify, Exit, again, class, defect, say};
+
+impl Classify for PortalError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Address(_) | Self::NotLoopback(_) => {
+                say(Exit::Usage, "mend `portal` in ninekeys.toml: http://127.0.0.1:PORT")
+            }
+            Self::Unreachable { .. } => say(
+                Exit::Portal,
+                "see whether the portal is there: `ninekeys stand-in serve` says its address when it starts",
+            ),
+            Self::Refused(problem) if problem.kind == "limit-reached" => say(
+                Exit::Portal,
+                "revoke one at the portal that nothing uses: `ninekeys inventory` says what is used",
+            ),
+            Self::Refused(problem) if problem.needs.is_some() => {
+                let role = problem.needs.unwrap_or(ApiRole::Owner).to_string();
+                class(
+                    Exit::Portal,
+                    &[
+                        "apikey", "import", "FILE", "--name", "NAME", "--key-id", "ID", "--issuer", "ID",
+                        "--role", &role,
+                    ],
+                )
+            }
+            Self::Refused(problem) if problem.kind == "unauthorized" => {
+                say(Exit::Portal, "compare key id and issuer with the portal's, and this machine's clock")
+            }
+            Self::Refused(_) => say(Exit::Portal, "mend what it says, and do it again"),
+            Self::Failed { .. } | Self::Answer(_) | Self::TooLarge(_) => again(Exit::Portal, &[]),
+            Self::Token(_) => defect(),
+        }
+    }
+}
+
+impl Classify for ConnectError {
+    fn class(&self) -> Class {
+        match self {
+            Self::NoAddress => {
+                say(Exit::Refused, "write `portal = \"http://127.0.0.1:PORT\"` into ninekeys.toml")
+            }
+            Self::NoKey(role) => class(
+                Exit::Refused,
+                &[
+                    "apikey",
+                    "import",
+                    "FILE",
+                    "--name",
+                    "NAME",
+                    "--key-id",
+                    "ID",
+                    "--issuer",
+                    "ID",
+                    "--role",
+                    &role.to_string(),
+                ],
+            ),
+            Self::Key(_) => defect(),
+            Self::Portal(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+        }
+    }
+}
+
+impl Classify for StandInServeError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Project(inner) => inner.class(),
+            Self::StandIn(inner) => match inner {
+                StandInError::Folder { .. } => again(Exit::Damaged, &["--folder", "FOLDER"]),
+                StandInError::State(_) | StandInError::Damaged(_) => {
+                    again(Exit::Damaged, &["--folder", "FOLDER"])
+                }
+                StandInError::Certificate(_) | StandInError::Key(_) => defect(),
+                StandInError::Listen { .. } => again(Exit::Damaged, &["--listen", "127.0.0.1:0"]),
+                StandInError::NotLoopback(_) => again(Exit::Refused, &["--listen", "127.0.0.1:0"]),
+            },
+        }
+    }
+}
+
+impl Classify for PrepareError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Project(inner) => inner.class(),
+            Self::UnknownApp(_) => class(Exit::Usage, &["app", "list"]),
+            Self::NotIos(_) => class(Exit::Usage, &["app", "list"]),
+            Self::Destination(_) => again(Exit::Usage, &["--for", "store"]),
+            Self::NoDevices(_) => {
+                class(Exit::Refused, &["device", "add", "NAME", "--identifier", "IDENTIFIER"])
+            }
+            Self::NotSure(_) => again(Exit::Refused, &["--yes"]),
+            Self::Ask(_) => again(Exit::Refused, &[]),
+            Self::Connect(inner) => inner.class(),
+            Self::Portal(inner) => inner.class(),
+            Self::Unfit(inner) => inner.class(),
+            Self::OtherKey | Self::Unreadable => say(Exit::Portal, "tell who runs the portal"),
+            Self::Profile(inner) => inner.class(),
+            Self::Certificates(inner) => inner.class(),
+            Self::Certificate(inner) => inner.class(),
+            Self::HalfWay { cause, .. } => cause.class(),
+            Self::Key(_) => defect(),
+            Self::Output(inner) => inner.class(),
+            Self::File(inner) => inner.class(),
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+        }
+    }
+}

@@ -1,0 +1,82 @@
+//! Asking the portal: with which API key, and at which address.
+
+use ninekeys_cabinet::{Cabinet, CabinetError};
+use ninekeys_core::keys::{KeyError, PrivateKey};
+use ninekeys_core::model::{ApiKeyFacts, ApiRole, ApiUse, Facts, Inventory, Item, Project, Service, State};
+use ninekeys_core::token::{Claims, MOST_MINUTES, make};
+use ninekeys_portal::client::{HttpPortal, Portal, PortalError};
+use ninekeys_portal::wire::AUDIENCE;
+use thiserror::Error;
+
+use crate::ctx::Ctx;
+
+/// Why the portal cannot be asked.
+#[derive(Debug, Error)]
+pub enum ConnectError {
+    /// The project file does not say where it is.
+    #[error("the project file does not say where the portal is")]
+    NoAddress,
+    /// No API key of the cabinet may ask it.
+    #[error("the cabinet holds no store API key that may do what a {0} may")]
+    NoKey(ApiRole),
+    /// The key.
+    #[error(transparent)]
+    Key(#[from] KeyError),
+    /// The address.
+    #[error(transparent)]
+    Portal(#[from] PortalError),
+    /// The cabinet.
+    #[error(transparent)]
+    Cabinet(#[from] CabinetError),
+}
+
+/// The API key that may do it, with the smallest role that does; one for this very use before others.
+fn key_for(inventory: &Inventory, what: ApiUse) -> Option<(&Item, &ApiKeyFacts)> {
+    let active = inventory.iter().filter(|item| item.state == State::Active);
+    let mut all: Vec<(bool, ApiRole, &Item, &ApiKeyFacts)> = active
+        .filter_map(|item| match &item.facts {
+            Facts::ApiKey(facts) if facts.service == Service::Store && facts.key.is_some() => {
+                let role = facts.role.parse().ok().filter(|role| *role >= what.needs())?;
+                Some((!facts.uses.contains(&what), role, item, facts.as_ref()))
+            }
+            _ => None,
+        })
+        .collect();
+    all.sort_by(|a, b| (a.0, a.1, &a.2.name).cmp(&(b.0, b.1, &b.2.name)));
+    all.into_iter().next().map(|(_, _, item, facts)| (item, facts))
+}
+
+/// Whether the portal can be asked for something: the project says where it is, and a key may ask.
+pub(crate) fn can_ask(project: &Project, inventory: &Inventory, what: ApiUse) -> bool {
+    project.portal.is_some() && key_for(inventory, what).is_some()
+}
+
+/// Lends the portal to some work, every call with a token of its own.
+///
+/// # Errors
+/// [`ConnectError`], and what `work` returns.
+pub(crate) fn with_portal<R, E: From<ConnectError>>(
+    ctx: &Ctx<'_>,
+    cabinet: &Cabinet<'_>,
+    project: &Project,
+    what: ApiUse,
+    work: impl FnOnce(&dyn Portal) -> Result<R, E>,
+) -> Result<R, E> {
+    let failed = |error: ConnectError| E::from(error);
+    let address = project.portal.as_deref().ok_or_else(|| failed(ConnectError::NoAddress))?;
+    let inventory = cabinet.inventory().map_err(|error| failed(error.into()))?;
+    let found = key_for(&inventory, what);
+    let (_, facts) = found.ok_or_else(|| failed(ConnectError::NoKey(what.needs())))?;
+    let item = facts.key.and_then(|id| inventory.get(&id));
+    let item = item.ok_or_else(|| failed(ConnectError::NoKey(what.needs())))?;
+    let secret = cabinet.secret(item).map_err(|error| failed(error.into()))?;
+    let key = secret.lend(|der| PrivateKey::from_pkcs8(der)).map_err(|error| failed(error.into()))?;
+    let tokens = || {
+        let iat = ctx.env.now.as_second() + i64::try_from((ctx.running)().as_secs()).unwrap_or(0);
+        let exp = iat + 60 * i64::from(MOST_MINUTES);
+        let claims = Claims { iss: facts.issuer.clone(), aud: AUDIENCE.into(), iat, exp, scope: None };
+        make(&key, &facts.key_id, &claims)
+    };
+    let portal = HttpPortal::at(address, &tokens, ctx.env.keys).map_err(|error| failed(error.into()))?;
+    work(&portal)
+}

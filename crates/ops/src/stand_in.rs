@@ -1,0 +1,90 @@
+//! `stand-in serve`: the small server that stands in for the portal.
+
+use std::net::SocketAddr;
+use std::path::PathBuf;
+
+use ninekeys_portal::stand_in::{Clock, ROOT, Settings, StandIn, StandInError};
+use schemars::JsonSchema;
+use serde::Serialize;
+use thiserror::Error;
+
+use crate::ctx::Ctx;
+use crate::project::ProjectError;
+
+/// The server to be run.
+pub struct Request {
+    /// The folder of its state.
+    pub folder: PathBuf,
+    /// Where it listens.
+    pub listen: SocketAddr,
+    /// What the time is, each time that it is asked for.
+    pub clock: Clock,
+}
+
+/// A server that is ready.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct StandInReport {
+    /// Its address.
+    pub address: String,
+    /// The folder of its state.
+    pub folder: String,
+    /// The file with its root's certificate.
+    pub root: String,
+    /// The team that it issues to.
+    pub team: String,
+    /// The key of the account's owner, where it was made with the folder.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub first_key: Option<FirstKeySaid>,
+}
+
+/// The key of the account's owner.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct FirstKeySaid {
+    /// The file with its private key.
+    pub file: String,
+    /// The key id.
+    pub key_id: String,
+    /// The issuer id.
+    pub issuer: String,
+}
+
+/// Why it does not serve.
+#[derive(Debug, Error)]
+pub enum StandInServeError {
+    /// The project file.
+    #[error(transparent)]
+    Project(#[from] ProjectError),
+    /// The server.
+    #[error(transparent)]
+    StandIn(#[from] StandInError),
+}
+
+/// Makes the server ready: it listens when this returns, and answers once it serves.
+///
+/// # Errors
+/// [`StandInServeError`].
+pub fn stand_in(ctx: &Ctx<'_>, request: Request) -> Result<(StandInReport, StandIn), StandInServeError> {
+    let project = ctx.project_if_any()?.map(|file| file.project);
+    let team = project.as_ref().and_then(|project| project.team.clone());
+    let title = project.map(|project| project.title).filter(|title| !title.trim().is_empty());
+    let settings = Settings {
+        folder: ctx.path(&request.folder),
+        team: team.unwrap_or_else(|| "GPFERRY009".into()),
+        title: title.unwrap_or_else(|| "Gannet Point Ferries".into()),
+    };
+    let ready = StandIn::open(&settings, request.listen, request.clock)?;
+    let inside = |file: &str| request.folder.join(file).display().to_string();
+    let first = ready.first_key().map(|key| FirstKeySaid {
+        file: inside(&key.file),
+        key_id: key.key_id.clone(),
+        issuer: key.issuer.clone(),
+    });
+    let report = StandInReport {
+        address: format!("http://{}", ready.address()),
+        folder: request.folder.display().to_string(),
+        root: inside(ROOT),
+        team: settings.team,
+        first_key: first,
+    };
+    Ok((report, ready))
+}
