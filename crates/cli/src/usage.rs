@@ -100,12 +100,10 @@ fn instead(error: &clap::Error, typed: &[String]) -> Option<Vec<String>> {
         _ => return None,
     };
     let wrong = first(error, wrong);
-    if let Some(noun) = noun_of(&wrong).filter(|_| error.kind() == ErrorKind::InvalidSubcommand) {
-        let with_noun = typed.iter().flat_map(|word| match *word == wrong {
-            true => vec![noun.clone(), word.clone()],
-            false => vec![word.clone()],
-        });
-        return Some(with_noun.collect()).filter(|words: &Vec<String>| understood(words));
+    if error.kind() == ErrorKind::InvalidSubcommand
+        && let Some(with_noun) = with_noun(&wrong, typed)
+    {
+        return Some(with_noun);
     }
     // the likeliest is the last; an option is named with the value that it wants
     let meant = context(error, meant).pop()?;
@@ -119,14 +117,23 @@ fn instead(error: &clap::Error, typed: &[String]) -> Option<Vec<String>> {
     (replaced != typed && understood(&replaced)).then_some(replaced)
 }
 
-/// The noun whose command was typed without it, where there is one alone.
-fn noun_of(command: &str) -> Option<String> {
+/// What was typed with the noun that was left out, where there is one alone under which it is understood.
+fn with_noun(command: &str, typed: &[String]) -> Option<Vec<String>> {
     let all = <Cli as clap::CommandFactory>::command();
-    let mut nouns = all
+    let nouns = all
         .get_subcommands()
         .filter(|noun| noun.get_name() != "help" && noun.find_subcommand(command).is_some());
-    let noun = nouns.next()?;
-    nouns.next().is_none().then(|| noun.get_name().to_owned())
+    let mut understood = nouns
+        .map(|noun| {
+            let words = typed.iter().flat_map(|word| {
+                let noun = (word == command).then(|| noun.get_name().to_owned());
+                noun.into_iter().chain(std::iter::once(word.clone()))
+            });
+            words.collect::<Vec<String>>()
+        })
+        .filter(|words| understood(words));
+    let one = understood.next()?;
+    understood.next().is_none().then_some(one)
 }
 
 /// Advice runs: what would still not be understood is no advice.

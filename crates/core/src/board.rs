@@ -238,6 +238,7 @@ fn identity_state(view: &BoardView<'_>, key: NineKey, name: &str, app: &App) -> 
             let until = identity.certificate.as_ref().and_then(|id| end_of(view.inventory, id));
             let mark = match identity.wholeness() {
                 Wholeness::Waiting | Wholeness::WithoutKey => Mark::Missing,
+                _ if identity.revoked.is_some() => Mark::Expired,
                 Wholeness::Whole | Wholeness::HeldElsewhere => mark_of(view, until),
             };
             Some((mark, item.name.clone(), until))

@@ -211,6 +211,7 @@ fn identity(
         apps: Vec::new(),
         request: None,
         held_by: None,
+        revoked: None,
     };
     let mut out = vec![item(number + 50, name, 1, Facts::Identity(facts))];
     out.extend(certificate.map(|facts| {

@@ -17,7 +17,7 @@ pub enum ConnectError {
     #[error("the project file does not say where the portal is")]
     NoAddress,
     /// No API key of the cabinet may ask it.
-    #[error("the cabinet holds no store API key that may do what a {0} may")]
+    #[error("the cabinet holds no store API key with the role {0} or a larger one")]
     NoKey(ApiRole),
     /// The key.
     #[error(transparent)]

@@ -300,6 +300,7 @@ fn one_key_can_stand_in_several_identities() {
             apps: Vec::new(),
             request: None,
             held_by: None,
+            revoked: None,
         };
         let item = NewItem::new(format!("{purpose:?}"), Facts::Identity(facts), None);
         cabinet.change("identity", &env(), |change| change.put(item)).unwrap();

@@ -1,8 +1,11 @@
 //! Exit codes and remedies of errors about the portal.
 
 use ninekeys_core::model::ApiRole;
+use ninekeys_ops::apikey::create::ApiKeyCreateError;
+use ninekeys_ops::identity::revoke::IdentityRevokeError;
 use ninekeys_ops::portal::ConnectError;
 use ninekeys_ops::prepare::PrepareError;
+use ninekeys_ops::profile::create::ProfileCreateError;
 use ninekeys_ops::stand_in::StandInServeError;
 use ninekeys_portal::client::PortalError;
 use ninekeys_portal::stand_in::StandInError;
@@ -112,6 +115,56 @@ impl Classify for PrepareError {
             Self::Key(_) => defect(),
             Self::Output(inner) => inner.class(),
             Self::File(inner) => inner.class(),
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+        }
+    }
+}
+
+impl Classify for ProfileCreateError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Find(inner) => inner.class(),
+            Self::NoApp(name) => class(Exit::Refused, &["show", name]),
+            Self::Fits(name) => class(Exit::Refused, &["profile", "renew", name]),
+            Self::NoIdentity { app, destination } => {
+                class(Exit::Refused, &["prepare", "--app", app, "--for", &destination.to_string()])
+            }
+            Self::NotUsable { usable, .. } => {
+                again(Exit::Refused, &["--identity", usable.first().map_or("NAME", String::as_str)])
+            }
+            Self::Ask(_) => again(Exit::Refused, &[]),
+            Self::Prepare(inner) => inner.class(),
+        }
+    }
+}
+
+impl Classify for IdentityRevokeError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Find(inner) => inner.class(),
+            Self::NoCertificate(name) => class(Exit::Refused, &["show", name]),
+            Self::NotSure { .. } => again(Exit::Refused, &["--yes"]),
+            Self::Ask(_) => again(Exit::Refused, &[]),
+            Self::Project(inner) => inner.class(),
+            Self::Connect(inner) => inner.class(),
+            Self::Portal(inner) => inner.class(),
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+        }
+    }
+}
+
+impl Classify for ApiKeyCreateError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Name(_) => say(Exit::Usage, "choose another name for the key"),
+            Self::NoRole => again(Exit::Usage, &["--use", "uploads"]),
+            Self::Unreadable => say(Exit::Portal, "tell who runs the portal"),
+            Self::Key(_) => defect(),
+            Self::Project(inner) => inner.class(),
+            Self::Connect(inner) => inner.class(),
+            Self::Portal(inner) => inner.class(),
             Self::Open(inner) => inner.class(),
             Self::Cabinet(inner) => inner.class(),
         }

@@ -4,6 +4,7 @@ use std::io;
 
 use ninekeys_core::model::{NineKey, State};
 use ninekeys_ops::apikey::ApiKeySaid;
+use ninekeys_ops::apikey::create::ApiKeyCreateReport;
 use ninekeys_ops::apikey::import::ApiKeyImportReport;
 use ninekeys_ops::apikey::retire::ApiKeyRetireReport;
 
@@ -51,6 +52,22 @@ impl Report for ApiKeyImportReport {
         if said.kind == NineKey::StoreApi {
             paper.put(&row("", "the portal gives it out once, and never again"))?;
         }
+        paper.put(&Line::new().dim("  next").to(VALUE).command(&["cabinet", "backup", "FOLDER"]))
+    }
+}
+
+impl Report for ApiKeyCreateReport {
+    const SCHEMA: &'static str = "ninekeys.apikey-create/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let said = &self.api_key;
+        let head = Line::new().sign(Sign::Fine).text(" ").bold(&said.api_key);
+        paper.put(&head.text(format!("   {}, made and sealed", said.kind.word())).hang(2))?;
+        paper.blank()?;
+        body(said, paper)?;
+        let text =
+            "its private key was fetched now, which can be done once: it is nowhere but in this cabinet";
+        paper.put(&Line::new().text("  ").sign(Sign::Warn).to(VALUE).text(text).hang(VALUE))?;
         paper.put(&Line::new().dim("  next").to(VALUE).command(&["cabinet", "backup", "FOLDER"]))
     }
 }

@@ -9,6 +9,7 @@ use ninekeys_ops::identity::accept::{Accepted, IdentityAcceptReport, Outcome};
 use ninekeys_ops::identity::export::IdentityExportReport;
 use ninekeys_ops::identity::import::{IdentityImportReport, Imported};
 use ninekeys_ops::identity::request::IdentityRequestReport;
+use ninekeys_ops::identity::revoke::IdentityRevokeReport;
 use ninekeys_ops::identity::{ChainSaid, IdentitySaid};
 use ninekeys_ops::keystore::export::Form;
 
@@ -294,5 +295,25 @@ impl Report for IdentityExportReport {
         paper.put(&warn(
             "whoever has this file and its password signs in your name; delete it when it is not needed",
         ))
+    }
+}
+
+impl Report for IdentityRevokeReport {
+    const SCHEMA: &'static str = "ninekeys.identity-revoke/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let head = Line::new().sign(Sign::Fine).text(" ").bold(&self.identity.identity);
+        let what = match self.already {
+            true => "was revoked before; nothing was changed",
+            false => "revoked at the portal; kept here, retired",
+        };
+        paper.put(&head.text("   ").text(what).hang(2))?;
+        paper.put(&row("  since", words::day_and_distance(self.at, self.revoked)))?;
+        if self.profiles.is_empty() {
+            return paper.put(&row("  profiles", "none named it"));
+        }
+        let text = format!("{}: good for nothing without another certificate", self.profiles.join(", "));
+        paper.put(&warn(text))?;
+        paper.put(&next(&["check", "--all"]))
     }
 }

@@ -4,8 +4,10 @@ use std::collections::BTreeMap;
 use std::io;
 
 use jiff::Timestamp;
+use ninekeys_ops::identity::IdentitySaid;
 use ninekeys_ops::identity::accept::Outcome;
 use ninekeys_ops::profile::ProfileSaid;
+use ninekeys_ops::profile::create::ProfileCreateReport;
 use ninekeys_ops::profile::export::ProfileExportReport;
 use ninekeys_ops::profile::import::{Imported, ProfileImportReport};
 
@@ -120,5 +122,38 @@ impl Report for ProfileExportReport {
         let head = Line::new().sign(Sign::Fine).text(" ").bold(&self.file);
         let text = format!("   {} ({}), as it came in", self.profile.profile, self.profile.title);
         paper.put(&head.text(text).hang(2))
+    }
+}
+
+impl Report for ProfileCreateReport {
+    const SCHEMA: &'static str = "ninekeys.profile-create/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        for said in &self.profiles {
+            let head = Line::new().sign(Sign::Fine).text(" ").bold(&said.profile);
+            paper.put(&head.text(format!("   {}, made by the portal", said.title)).hang(2))?;
+            paper.blank()?;
+            body(said, self.at, paper)?;
+            paper.blank()?;
+        }
+        let until = |said: &IdentitySaid| {
+            said.certificate
+                .as_ref()
+                .map(|c| words::day_and_distance(self.at, c.not_after))
+                .unwrap_or_default()
+        };
+        let why = match (self.chosen, self.passed_over.is_empty()) {
+            (true, _) => "as you chose".to_owned(),
+            (false, true) => "the only one that can sign for it".to_owned(),
+            (false, false) => format!("it ends last, on {}", until(&self.identity)),
+        };
+        paper.put(&row("  identity", format!("{}: {why}", self.identity.identity)))?;
+        for other in &self.passed_over {
+            paper.put(&row("", format!("{} would do too, until {}", other.identity, until(other))))?;
+        }
+        let Some(first) = self.profiles.first() else { return Ok(()) };
+        let Some(app) = first.apps.first() else { return Ok(()) };
+        let to = first.destination.to_string();
+        paper.put(&Line::new().dim("  next").to(VALUE).command(&["check", "--app", &app.app, "--for", &to]))
     }
 }

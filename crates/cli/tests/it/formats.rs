@@ -122,6 +122,16 @@ const ANSWERS_OF_IOS: &[(&str, i32)] = &[
     ("compare distribution-2026 distribution-2027", 1),
 ];
 
+/// And with a portal that answers.
+const ANSWERS_THROUGH_THE_PORTAL: &[(&str, i32)] = &[
+    ("apikey create uploads --use uploads", 0),
+    ("prepare --app crossing --for store --yes", 0),
+    ("profile create --app crossing --for store", 5),
+    ("profile renew crossing-store-2026", 0),
+    ("identity revoke distribution-2027 --yes", 0),
+    ("prepare --app deckhand --for devices --yes", 5),
+];
+
 #[test]
 fn every_answer_is_one_document_that_its_schema_describes() {
     let env = TestEnv::with_key(PROGRAM);
@@ -132,8 +142,11 @@ fn every_answer_is_one_document_that_its_schema_describes() {
     ios.file("quay.plist", ENTITLEMENTS.as_bytes());
     ios.file("key.p8", &testkit::private_key_pem());
     let mut seen = BTreeSet::new();
-    let android = ANSWERS.iter().map(|line| (&env, line));
-    for (env, (line, exit)) in android.chain(ANSWERS_OF_IOS.iter().map(|line| (&ios, line))) {
+    let (connected, _portal) = crate::portal::connected();
+    let places = [(&env, ANSWERS), (&ios, ANSWERS_OF_IOS), (&connected, ANSWERS_THROUGH_THE_PORTAL)];
+    for (env, (line, exit)) in
+        places.iter().flat_map(|(env, lines)| lines.iter().map(move |line| (env, line)))
+    {
         let said = env.run(&format!("{line} --format json")).exit(*exit);
         // an answer on stdout, or an error on stderr; never both, and nothing beside
         let text = if said.stdout.is_empty() { &said.stderr } else { &said.stdout };

@@ -11,7 +11,7 @@ use crate::chain::Chain;
 use crate::digest::from_hex;
 use crate::model::{
     Capability, CertificateFacts, Destination, Facts, IdentityFacts, IdentityPurpose, Inventory, Ios, Item,
-    NineKey, Policy, ProfileFacts, State, Wholeness,
+    ItemId, NineKey, Policy, ProfileFacts, State, Wholeness,
 };
 use ninekeys_formats::limits::Limits;
 
@@ -57,6 +57,8 @@ pub enum AgainstIdentity {
     HeldBy(String),
     /// Its certificate was asked for and is not here.
     Waiting,
+    /// Its certificate was revoked.
+    Revoked(Timestamp),
 }
 
 /// An identity that could serve.
@@ -87,6 +89,8 @@ pub enum AgainstProfile {
     OtherTeam(String),
     /// It does not allow the certificates of these identities.
     LacksIdentity(Vec<String>),
+    /// Every certificate that it allows was revoked.
+    OnlyRevoked,
 }
 
 /// A profile that could serve.
@@ -202,8 +206,12 @@ fn identities<'a>(
     is_wanted: impl Fn(&IdentityFacts) -> bool,
 ) -> Vec<IdentityChoice<'a>> {
     let mut out: Vec<IdentityChoice<'a>> = Vec::new();
-    for item in wanted.inventory.iter().filter(|item| item.state == State::Active) {
+    for item in wanted.inventory.iter() {
         let Facts::Identity(facts) = &item.facts else { continue };
+        // a revoked one is retired, and is why nothing can be signed until there is another
+        if item.state != State::Active && facts.revoked.is_none() {
+            continue;
+        }
         let for_app = facts.apps.is_empty() || facts.apps.iter().any(|app| app == wanted.app);
         if !for_app || !is_wanted(facts) {
             continue;
@@ -243,6 +251,9 @@ fn against_identity(
         (Wholeness::Waiting, None) => out.push(AgainstIdentity::Waiting),
         (Wholeness::WithoutKey, None) => out.push(AgainstIdentity::WithoutKey),
         _ => {}
+    }
+    if let Some(at) = facts.revoked {
+        out.push(AgainstIdentity::Revoked(at));
     }
     if let Some(certificate) = certificate {
         if certificate.not_after < wanted.now {
@@ -337,7 +348,22 @@ fn against_profile(
             usable.iter().filter_map(|choice| choice.certificate).map(|c| c.fingerprint.clone());
         out.push(AgainstProfile::LacksIdentity(fingerprints.collect()));
     }
+    if same_kind && usable.is_empty() && allows_only_revoked(wanted.inventory, facts) {
+        out.push(AgainstProfile::OnlyRevoked);
+    }
     out
+}
+
+fn allows_only_revoked(inventory: &Inventory, profile: &ProfileFacts) -> bool {
+    let is_revoked = |certificate: &ItemId| {
+        inventory.iter().any(|item| {
+            matches!(&item.facts, Facts::Identity(facts)
+                if facts.revoked.is_some() && facts.certificate.as_ref() == Some(certificate))
+        })
+    };
+    !profile.certificates.is_empty()
+        && profile.foreign_certificates.is_empty()
+        && profile.certificates.iter().all(is_revoked)
 }
 
 /// Whether a profile allows the certificate of an identity, also where that came in after the profile did.

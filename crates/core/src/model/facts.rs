@@ -111,6 +111,13 @@ impl Facts {
         }
     }
 
+    /// The word with its article: "an identity".
+    pub fn one(&self) -> String {
+        let word = self.word();
+        let article = if word.starts_with(['a', 'A', 'e', 'i', 'o', 'u']) { "an" } else { "a" };
+        format!("{article} {word}")
+    }
+
     /// Its place among the nine, for what has one by itself: a key is one of them by what it is in.
     pub fn nine_key(&self) -> Option<NineKey> {
         match self {

@@ -82,6 +82,9 @@ pub struct IdentityFacts {
     /// Who has the private key, where it is somebody else.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub held_by: Option<String>,
+    /// When its certificate was revoked.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub revoked: Option<Timestamp>,
 }
 
 /// Where an identity stands between the first key and the certificate over it.

@@ -218,6 +218,9 @@ fn lacks_identity(setup: &Setup<'_>, notes: &mut Notes) {
             let text = format!("this profile lacks your certificate {}", yours.join(" and "));
             Some(Observation::new(text))
         }
+        AgainstProfile::OnlyRevoked => {
+            Some(Observation::new("every certificate that this profile allows was revoked"))
+        }
         _ => None,
     });
     // one that has the certificate of another purpose beside ours was put together by hand

@@ -1,5 +1,6 @@
 //! What every command on API keys shares: finding them, and how they are told.
 
+pub mod create;
 pub mod import;
 pub mod retire;
 pub mod token;
@@ -46,12 +47,12 @@ pub enum FindError {
     #[error(transparent)]
     NotFound(#[from] NotFound),
     /// What was named is no API key.
-    #[error("{name} is a {found}, not an API key")]
+    #[error("{name} is {found}, not an API key")]
     NotAnApiKey {
         /// Its name.
         name: String,
         /// What it is.
-        found: &'static str,
+        found: String,
     },
 }
 
@@ -63,7 +64,7 @@ pub(crate) fn find<'a>(
     let item = inventory.find(name)?;
     match &item.facts {
         Facts::ApiKey(facts) => Ok((item, facts)),
-        other => Err(FindError::NotAnApiKey { name: item.name.clone(), found: other.word() }),
+        other => Err(FindError::NotAnApiKey { name: item.name.clone(), found: other.one() }),
     }
 }
 

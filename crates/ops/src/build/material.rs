@@ -32,12 +32,12 @@ pub enum SignerError {
         names: Vec<String>,
     },
     /// What was named as key is no keystore.
-    #[error("{name} is a {found}, not a keystore")]
+    #[error("{name} is {found}, not a keystore")]
     NotAKeystore {
         /// Its name.
         name: String,
         /// What it is.
-        found: &'static str,
+        found: String,
     },
     /// The private key cannot be used.
     #[error(transparent)]
@@ -105,7 +105,7 @@ pub(crate) fn choose_key<'a>(
     if let Some(named) = named {
         let item = inventory.find(named).map_err(CabinetError::from)?;
         let Facts::Keystore(facts) = &item.facts else {
-            return Err(SignerError::NotAKeystore { name: item.name.clone(), found: item.facts.word() });
+            return Err(SignerError::NotAKeystore { name: item.name.clone(), found: item.facts.one() });
         };
         return match named_entry(facts, app, destination) {
             Some(entry) => Ok((item, entry)),

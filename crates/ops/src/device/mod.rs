@@ -57,12 +57,12 @@ pub enum FindError {
     #[error(transparent)]
     NotFound(#[from] NotFound),
     /// What was named is no device.
-    #[error("{name} is a {found}, not a device")]
+    #[error("{name} is {found}, not a device")]
     NotADevice {
         /// Its name.
         name: String,
         /// What it is.
-        found: &'static str,
+        found: String,
     },
 }
 

@@ -45,7 +45,7 @@ fn find<'a>(inventory: &'a Inventory, wanted: &str) -> Result<(&'a Item, &'a Dev
     let item = inventory.find(wanted)?;
     match &item.facts {
         Facts::Device(facts) => Ok((item, facts)),
-        other => Err(FindError::NotADevice { name: item.name.clone(), found: other.word() }),
+        other => Err(FindError::NotADevice { name: item.name.clone(), found: other.one() }),
     }
 }
 

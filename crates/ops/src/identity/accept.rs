@@ -290,6 +290,7 @@ impl Fit {
                     apps: self.apps.clone(),
                     request: None,
                     held_by: held_by.filter(|_| key.is_none()).map(str::to_owned),
+                    revoked: None,
                 };
                 change.put(NewItem::new(name.as_str(), Facts::Identity(facts), None))?;
                 Ok((name, Outcome::New))

@@ -5,6 +5,7 @@ pub mod accept;
 pub mod export;
 pub mod import;
 pub mod request;
+pub mod revoke;
 
 use std::path::{Path, PathBuf};
 
@@ -100,12 +101,12 @@ pub enum FindError {
     #[error(transparent)]
     NotFound(#[from] NotFound),
     /// What was named is no identity.
-    #[error("{name} is a {found}, not an identity")]
+    #[error("{name} is {found}, not an identity")]
     NotAnIdentity {
         /// Its name.
         name: String,
         /// What it is.
-        found: &'static str,
+        found: String,
     },
 }
 
@@ -155,7 +156,7 @@ pub(crate) fn find<'a>(
     let item = inventory.find(name)?;
     match &item.facts {
         Facts::Identity(facts) => Ok((item, facts)),
-        other => Err(FindError::NotAnIdentity { name: item.name.clone(), found: other.word() }),
+        other => Err(FindError::NotAnIdentity { name: item.name.clone(), found: other.one() }),
     }
 }
 

@@ -182,6 +182,7 @@ pub fn identity_request(
         apps: apps.into_iter().map(|app| app.app).collect(),
         request: None,
         held_by: None,
+        revoked: None,
     };
     match request.from {
         Some(foreign) => take_in(ctx, &mut cabinet, &inventory, (request.name, facts), foreign),

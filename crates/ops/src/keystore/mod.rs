@@ -47,12 +47,12 @@ pub enum FindError {
     #[error(transparent)]
     NotFound(#[from] NotFound),
     /// What was named is no keystore.
-    #[error("{name} is a {found}, not a keystore")]
+    #[error("{name} is {found}, not a keystore")]
     NotAKeystore {
         /// Its name.
         name: String,
         /// What it is.
-        found: &'static str,
+        found: String,
     },
     /// The keystore has no such key.
     #[error(transparent)]
@@ -168,7 +168,7 @@ pub(crate) fn find<'a>(
     let item = inventory.find(name)?;
     match &item.facts {
         Facts::Keystore(facts) => Ok((item, facts)),
-        other => Err(FindError::NotAKeystore { name: item.name.clone(), found: other.word() }),
+        other => Err(FindError::NotAKeystore { name: item.name.clone(), found: other.one() }),
     }
 }
 

@@ -1,5 +1,6 @@
 //! What every command on provisioning profiles shares: finding them, and how they are told.
 
+pub mod create;
 pub mod export;
 pub mod import;
 
@@ -71,12 +72,12 @@ pub enum FindError {
     #[error(transparent)]
     NotFound(#[from] NotFound),
     /// What was named is no profile.
-    #[error("{name} is a {found}, not a provisioning profile")]
+    #[error("{name} is {found}, not a provisioning profile")]
     NotAProfile {
         /// Its name.
         name: String,
         /// What it is.
-        found: &'static str,
+        found: String,
     },
 }
 
@@ -88,7 +89,7 @@ pub(crate) fn find<'a>(
     let item = inventory.find(name)?;
     match &item.facts {
         Facts::Profile(facts) => Ok((item, facts)),
-        other => Err(FindError::NotAProfile { name: item.name.clone(), found: other.word() }),
+        other => Err(FindError::NotAProfile { name: item.name.clone(), found: other.one() }),
     }
 }
 

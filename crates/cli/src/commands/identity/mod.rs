@@ -4,6 +4,7 @@ mod accept;
 mod export;
 mod import;
 mod request;
+mod revoke;
 
 use clap::Subcommand;
 use ninekeys_ops::Ctx;
@@ -18,6 +19,7 @@ pub(crate) enum Command {
     Accept(accept::Args),
     Import(import::Args),
     Export(export::Args),
+    Revoke(revoke::Args),
 }
 
 /// Runs one of them.
@@ -27,5 +29,6 @@ pub(crate) fn run(command: Command, ctx: &Ctx<'_>, out: &mut Output) -> Result<E
         Command::Accept(args) => accept::run(args, ctx, out),
         Command::Import(args) => import::run(args, ctx, out),
         Command::Export(args) => export::run(args, ctx, out),
+        Command::Revoke(args) => revoke::run(&args, ctx, out),
     }
 }

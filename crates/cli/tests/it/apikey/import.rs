@@ -22,7 +22,7 @@ fn a_key_that_can_be_fetched_once_is_sealed_and_that_is_said() {
 #[test]
 fn a_service_accounts_file_says_its_ids_itself_and_each_field_that_it_lacks_is_named() {
     let Some(env) = with_keys() else { return };
-    env.run("apikey import account.json --name play --use uploads")
+    env.run("apikey import account.json --name robot --use uploads")
         .exit(0)
         .says("service key, sealed")
         .says("releases@gannet-point.example");

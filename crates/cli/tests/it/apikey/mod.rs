@@ -1,3 +1,4 @@
+mod create;
 mod import;
 mod retire;
 mod token;

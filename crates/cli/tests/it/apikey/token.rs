@@ -23,9 +23,9 @@ print(raw(head).decode(), raw(claims).decode())
 fn tokens_of_both_kinds_are_good_for_a_library_that_is_not_ours() {
     let Some(env) = with_keys() else { return };
     env.run(STORE).exit(0);
-    env.run("apikey import account.json --name play").exit(0);
+    env.run("apikey import account.json --name robot").exit(0);
     env.other("openssl pkey -in AuthKey.p8 -pubout -out store.pub");
-    env.other("openssl pkey -in account.pem -pubout -out play.pub");
+    env.other("openssl pkey -in account.pem -pubout -out robot.pub");
     env.file("verify.py", VERIFY.as_bytes());
     let there = std::process::Command::new("python3").args(["-c", "import cryptography"]).output();
     let python = has("python3", "--version") && there.is_ok_and(|output| output.status.success());
@@ -34,7 +34,7 @@ fn tokens_of_both_kinds_are_good_for_a_library_that_is_not_ours() {
     }
     for (line, key, says) in [
         ("apikey token uploads --minutes 15 --scope a --scope b", "store.pub", "\"aud\":\"ninekeys-portal\""),
-        ("apikey token play", "play.pub", "\"aud\":\"https://store.example/token\""),
+        ("apikey token robot", "robot.pub", "\"aud\":\"https://store.example/token\""),
     ] {
         let token = env.run(line).exit(0).stdout;
         assert_eq!(

@@ -2,3 +2,4 @@ mod accept;
 mod export;
 mod import;
 mod request;
+mod revoke;

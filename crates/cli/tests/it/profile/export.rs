@@ -12,6 +12,6 @@ fn the_file_goes_out_as_it_came_in_under_its_identifier() {
     assert_eq!(file, format!("{}.mobileprovision", said["uuid"].as_str().unwrap()));
     assert_eq!(env.read(file), env.read("in/deckhand-devices.mobileprovision"));
     env.run("profile export rota").exit(5).says("exists already").says("--replace");
-    env.run("profile export gp-distribution").exit(2).says("is a identity, not a provisioning profile");
+    env.run("profile export gp-distribution").exit(2).says("is an identity, not a provisioning profile");
     env.run("profile export nothing").exit(2).says("nothing in the cabinet is called");
 }

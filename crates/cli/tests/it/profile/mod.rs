@@ -1,2 +1,4 @@
+mod create;
 mod export;
 mod import;
+mod renew;

@@ -46,6 +46,14 @@ pub(super) const RULES: &[Rule] = &[
         subjects: &[Subject::Build(not_yet_valid), Subject::Setup(setup::not_yet_valid)],
     },
     Rule {
+        name: "identity-revoked",
+        level: Level::Error,
+        about: "the identity's certificate was revoked",
+        meaning: "What a revoked certificate signed is refused by the store, and profiles that name it alone are good for nothing.",
+        remedy: "ask for a new certificate, and have the profiles made again",
+        subjects: &[Subject::Setup(setup::revoked)],
+    },
+    Rule {
         name: "identity-without-private-key",
         level: Level::Error,
         about: "the certificate is here and its private key is not",

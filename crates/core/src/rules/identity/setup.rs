@@ -67,6 +67,16 @@ pub(super) fn expired(setup: &Setup<'_>, notes: &mut Notes) {
     });
 }
 
+pub(super) fn revoked(setup: &Setup<'_>, notes: &mut Notes) {
+    each(setup, notes, |against| match against {
+        AgainstIdentity::Revoked(at) => {
+            let seen = Observation::new("its certificate was revoked").mend(request(setup));
+            Some(seen.found(format!("revoked {}", day(*at))))
+        }
+        _ => None,
+    });
+}
+
 pub(super) fn expires_soon(setup: &Setup<'_>, notes: &mut Notes) {
     let Some(taken) = setup.taken() else { return notes.skip("there is no identity to sign with") };
     let Some(certificate) = taken.certificate else { return };
@@ -190,7 +200,9 @@ fn reaches(choice: &IdentityChoice<'_>, wanted: PushEnvironment) -> bool {
 
 /// Whether a push identity sends, or will: one that was asked for is on its way.
 fn sends(choice: &IdentityChoice<'_>) -> bool {
-    let ended = |one: &AgainstIdentity| matches!(one, AgainstIdentity::Ended(_) | AgainstIdentity::Waiting);
+    let ended = |one: &AgainstIdentity| {
+        matches!(one, AgainstIdentity::Ended(_) | AgainstIdentity::Waiting | AgainstIdentity::Revoked(_))
+    };
     !choice.against.iter().any(ended)
 }
 

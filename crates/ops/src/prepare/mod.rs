@@ -3,27 +3,23 @@
 //! Each step is a change of its own, and what was done is seen by the next call: it goes on from there. What a portal is asked
 //! for is asked under a name that follows from what is asked, so that nothing is issued twice.
 
-use std::path::PathBuf;
+mod by_hand;
+pub(crate) mod by_portal;
 
-use base64ct::{Base64, Encoding};
 use jiff::Timestamp;
 use ninekeys_cabinet::{Cabinet, CabinetError, NewItem};
 use ninekeys_core::certificate::{CertificateError, Subject};
-use ninekeys_core::digest::{from_hex, hex, sha256_hex};
+use ninekeys_core::digest::{from_hex, hex};
 use ninekeys_core::ios::setup::{IdentityChoice, Part, Setup, Wanted, allows_device, signs_for};
 use ninekeys_core::keys::{Algorithm, KeyError, PrivateKey, Signer};
 use ninekeys_core::model::{
-    ApiUse, App, Capability, Destination, Facts, IdentityFacts, IdentityPurpose, Inventory, Ios, KeyFacts,
-    NineKey, Project, State,
+    ApiUse, App, Destination, Facts, IdentityFacts, IdentityPurpose, Inventory, Ios, KeyFacts, NineKey,
+    Project, State,
 };
 use ninekeys_core::request as pkcs10;
 use ninekeys_core::rules::check_setup;
-use ninekeys_formats::limits::Limits;
-use ninekeys_formats::pem;
-use ninekeys_formats::request::LABEL;
 use ninekeys_formats::x509::Certificate;
-use ninekeys_portal::client::{Portal, PortalError};
-use ninekeys_portal::wire::{AppId, Capabilities, Device, KindSaid, NewCertificate, NewProfile};
+use ninekeys_portal::client::PortalError;
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
@@ -31,13 +27,12 @@ use thiserror::Error;
 use crate::ask::AskError;
 use crate::ctx::{Ctx, OpenError};
 use crate::device;
-use crate::files::{Access, FileError, Taken};
-use crate::identity::accept::{Fit, UnfitError};
+use crate::files::FileError;
+use crate::identity::accept::UnfitError;
 use crate::identity::{self, CertificatesError};
-use crate::outgoing::Outgoing;
-use crate::outputs::{self, OutputError};
+use crate::outputs::OutputError;
 use crate::portal::{self, ConnectError};
-use crate::profile::import::{Fit as ProfileFit, Measure, ProfileImportError};
+use crate::profile::import::ProfileImportError;
 use crate::project::{ProjectError, ProjectFile};
 
 /// What is to be prepared.
@@ -195,18 +190,18 @@ pub enum PrepareError {
 }
 
 /// What is prepared, and for what.
-struct Job<'a> {
-    ctx: &'a Ctx<'a>,
-    file: &'a ProjectFile,
-    name: &'a str,
-    app: &'a App,
-    ios: &'a Ios,
-    destination: Destination,
-    roots: Vec<Certificate>,
+pub(crate) struct Job<'a> {
+    pub(crate) ctx: &'a Ctx<'a>,
+    pub(crate) file: &'a ProjectFile,
+    pub(crate) name: &'a str,
+    pub(crate) app: &'a App,
+    pub(crate) ios: &'a Ios,
+    pub(crate) destination: Destination,
+    pub(crate) roots: Vec<Certificate>,
 }
 
 impl<'a> Job<'a> {
-    fn project(&self) -> &'a Project {
+    pub(crate) fn project(&self) -> &'a Project {
         &self.file.project
     }
 
@@ -217,7 +212,7 @@ impl<'a> Job<'a> {
     }
 
     /// Looks at what there is, and lends it to some work.
-    fn look<R>(&self, inventory: &Inventory, work: impl FnOnce(&Setup<'_>) -> R) -> R {
+    pub(crate) fn look<R>(&self, inventory: &Inventory, work: impl FnOnce(&Setup<'_>) -> R) -> R {
         let pool = self.pool(inventory);
         work(&Setup::of(Wanted {
             app: self.name,
@@ -267,7 +262,7 @@ fn waiting(inventory: &Inventory, destination: Destination) -> Option<(String, V
 }
 
 /// Whether the profile of a part has to be made: none fits, or the one that does leaves out what there is now.
-fn is_wanted(setup: &Setup<'_>, part: &Part<'_>) -> bool {
+pub(crate) fn is_wanted(setup: &Setup<'_>, part: &Part<'_>) -> bool {
     let Some(taken) = part.taken() else { return true };
     let inventory = setup.wanted.inventory;
     let facts = taken.facts;
@@ -329,15 +324,15 @@ pub fn prepare(ctx: &Ctx<'_>, request: &Request) -> Result<PrepareReport, Prepar
     }
     if !by_portal {
         report.steps.clear();
-        by_hand(&job, &mut cabinet, &mut report)?;
+        by_hand::by_hand(&job, &mut cabinet, &mut report)?;
         return Ok(report);
     }
     agree(ctx, request, &report)?;
     ctx.unlock(&mut cabinet)?;
     let mut steps = Vec::new();
     // before a key is made for what nobody would issue
-    with(&job, &cabinet, |portal| Ok(portal.team()?))?;
-    if let Err(cause) = by_the_portal(&job, &mut cabinet, &mut steps) {
+    by_portal::with(&job, &cabinet, |portal| Ok(portal.team()?))?;
+    if let Err(cause) = by_portal::by_the_portal(&job, &mut cabinet, &mut steps) {
         return Err(match steps.is_empty() {
             true => cause,
             false => PrepareError::HalfWay { done: steps, cause: Box::new(cause) },
@@ -447,221 +442,10 @@ fn make_request(job: &Job<'_>, cabinet: &mut Cabinet<'_>, name: &str) -> Result<
             apps: Vec::new(),
             request: Some(hex(&der)),
             held_by: None,
+            revoked: None,
         };
         change.put(NewItem::new(name, Facts::Identity(facts), None))?;
         Ok::<_, CabinetError>(())
     })?;
     Ok(der)
-}
-
-/// Goes as far as it can without a portal that has an API: up to the next file that a person has to fetch.
-fn by_hand(job: &Job<'_>, cabinet: &mut Cabinet<'_>, report: &mut PrepareReport) -> Result<(), PrepareError> {
-    let inventory = cabinet.inventory()?;
-    let needs_identity =
-        job.look(&inventory, |setup| setup.taken().is_none_or(|identity| ends_soon(setup, identity)));
-    if needs_identity {
-        let known = waiting(&inventory, job.destination);
-        let name = known.as_ref().map_or_else(|| job.identity_name(&inventory), |(name, _)| name.clone());
-        let to = PathBuf::from(format!("{name}.csr"));
-        let path = job.ctx.path(&to);
-        outputs::refuse_ours(job.ctx, &[&path], &[])?;
-        let der = match known {
-            Some((_, der)) => der,
-            None => {
-                job.ctx.unlock(cabinet)?;
-                report.steps.push(Step::new(Does::MakeKey, name.clone()));
-                make_request(job, cabinet, &name)?
-            }
-        };
-        if !path.exists() {
-            let text = pem::encode(LABEL, &der).map(String::into_bytes).unwrap_or(der);
-            Outgoing::write_whole(job.ctx, &path, &text, Access::Usual, Taken::Refuse)?;
-        }
-        let word = signs_for(job.destination).word();
-        report.waits = Some(Waits {
-            what: format!("upload {} at the portal, and fetch the certificate for a {word}", to.display()),
-            file: Some(to.display().to_string()),
-            next: ["identity", "accept", "FILE"].map(str::to_owned).into(),
-        });
-        return Ok(());
-    }
-    report.waits = job.look(&inventory, |setup| {
-        let part = setup.parts.iter().find(|part| is_wanted(setup, part))?;
-        let serial = setup.taken()?.certificate?.serial.clone();
-        let devices = match job.destination {
-            Destination::Development | Destination::Devices => ", with all devices",
-            _ => "",
-        };
-        Some(Waits {
-            what: format!(
-                "have a profile made at the portal for {}, for {}, with the certificate of serial number {serial}{devices}",
-                part.bundle_id,
-                job.destination.phrase()
-            ),
-            file: None,
-            next: ["profile", "import", "FILE"].map(str::to_owned).into(),
-        })
-    });
-    Ok(())
-}
-
-/// Does everything through the portal, one step after the other.
-fn by_the_portal(
-    job: &Job<'_>,
-    cabinet: &mut Cabinet<'_>,
-    steps: &mut Vec<Step>,
-) -> Result<(), PrepareError> {
-    get_identity(job, cabinet, steps)?;
-    register(job, cabinet, steps)?;
-    get_profiles(job, cabinet, steps)
-}
-
-fn with<R>(
-    job: &Job<'_>,
-    cabinet: &Cabinet<'_>,
-    work: impl FnOnce(&dyn Portal) -> Result<R, PrepareError>,
-) -> Result<R, PrepareError> {
-    portal::with_portal(job.ctx, cabinet, job.project(), ApiUse::Signing, work)
-}
-
-fn from_base64(text: &str) -> Result<Vec<u8>, PrepareError> {
-    Base64::decode_vec(text).map_err(|_| PrepareError::Unreadable)
-}
-
-fn certificate(text: &str) -> Result<Certificate, PrepareError> {
-    Certificate::parse(&from_base64(text)?, &Limits::USUAL).map_err(|_| PrepareError::Unreadable)
-}
-
-/// An identity that can sign, where there is none.
-fn get_identity(job: &Job<'_>, cabinet: &mut Cabinet<'_>, steps: &mut Vec<Step>) -> Result<(), PrepareError> {
-    let inventory = cabinet.inventory()?;
-    let has = job.look(&inventory, |setup| setup.taken().is_some_and(|identity| !ends_soon(setup, identity)));
-    if has {
-        return Ok(());
-    }
-    let (name, der) = match waiting(&inventory, job.destination) {
-        Some(known) => known,
-        None => {
-            let name = job.identity_name(&inventory);
-            let der = make_request(job, cabinet, &name)?;
-            steps.push(Step::new(Does::MakeKey, name.clone()));
-            (name, der)
-        }
-    };
-    let kind = match signs_for(job.destination) {
-        NineKey::Development => KindSaid::Development,
-        _ => KindSaid::Distribution,
-    };
-    let new =
-        NewCertificate { kind, environment: None, bundle_id: None, request: Base64::encode_string(&der) };
-    // the same request is the same call: however often it is made, one certificate is issued
-    let call = format!("certificate-{}", sha256_hex(&der));
-    let (issued, team) =
-        with(job, cabinet, |portal| Ok((portal.new_certificate(&new, &call)?, portal.team()?)))?;
-    let issued = certificate(&issued.certificate)?;
-    let above = team.chain.iter().map(|text| certificate(text)).collect::<Result<Vec<_>, _>>()?;
-    let mut pool = job.pool(&inventory);
-    pool.extend(above.iter().cloned());
-    let fit = Fit::read(issued, &[], Some(job.project()), &pool)?;
-    let known = identity::find(&*cabinet.inventory()?, &name).ok().and_then(|(_, facts)| facts.key);
-    if known.is_none() || fit.key(&*cabinet.inventory()?) != known {
-        return Err(PrepareError::OtherKey);
-    }
-    cabinet.change(&format!("prepare: certificate of {name}"), &job.ctx.env, |change| {
-        identity::put_authorities(change, &above)?;
-        fit.put(change, None, None)
-    })?;
-    steps.push(Step::new(Does::GetCertificate, name));
-    Ok(())
-}
-
-/// App ids, capabilities and devices, as far as the portal does not have them.
-fn register(job: &Job<'_>, cabinet: &Cabinet<'_>, steps: &mut Vec<Step>) -> Result<(), PrepareError> {
-    let inventory = cabinet.inventory()?;
-    let inside =
-        job.ios.extensions.iter().map(|(name, id)| (format!("{} {name}", job.app.title), id, &[][..]));
-    let own = (job.app.title.clone(), &job.ios.bundle_id, job.ios.capabilities.as_slice());
-    let wanted: Vec<(String, &String, &[Capability])> = std::iter::once(own).chain(inside).collect();
-    with(job, cabinet, |portal| {
-        let known = portal.app_ids()?;
-        for (title, bundle_id, capabilities) in wanted {
-            let found = known.iter().find(|one| one.bundle_id == *bundle_id);
-            let Some(found) = found else {
-                let capabilities = capabilities.to_vec();
-                portal.new_app_id(&AppId { bundle_id: bundle_id.clone(), title, capabilities })?;
-                steps.push(Step::new(Does::RegisterAppId, bundle_id));
-                continue;
-            };
-            if capabilities.iter().any(|one| !found.capabilities.contains(one)) {
-                // what others switched on stays on
-                let mut all: Vec<Capability> =
-                    found.capabilities.iter().chain(capabilities).copied().collect();
-                all.sort_unstable();
-                all.dedup();
-                let words: Vec<&str> = all.iter().map(|one| one.word()).collect();
-                portal.set_capabilities(bundle_id, &Capabilities { capabilities: all.clone() })?;
-                steps.push(Step::new(Does::SwitchOn, bundle_id).with(words.join(", ")));
-            }
-        }
-        if matches!(job.destination, Destination::Development | Destination::Devices) {
-            let known = portal.devices()?;
-            for (_, facts) in device::all(&inventory) {
-                if !known.iter().any(|one| one.identifier.eq_ignore_ascii_case(&facts.identifier)) {
-                    let new = Device { identifier: facts.identifier.clone(), title: facts.title.clone() };
-                    portal.new_device(&new)?;
-                    steps.push(Step::new(Does::RegisterDevice, &facts.title).with(&facts.identifier));
-                }
-            }
-        }
-        Ok(())
-    })
-}
-
-/// A profile for every bundle id that lacks one.
-fn get_profiles(job: &Job<'_>, cabinet: &mut Cabinet<'_>, steps: &mut Vec<Step>) -> Result<(), PrepareError> {
-    let inventory = cabinet.inventory()?;
-    let wanted: Vec<(NewProfile, String)> = job.look(&inventory, |setup| {
-        let Some(serial) = setup.taken().and_then(|taken| taken.certificate).map(|own| own.serial.clone())
-        else {
-            return Vec::new();
-        };
-        let devices: Vec<String> = match job.destination {
-            Destination::Development | Destination::Devices => {
-                device::all(&inventory).into_iter().map(|(_, facts)| facts.identifier.clone()).collect()
-            }
-            _ => Vec::new(),
-        };
-        let parts = setup.parts.iter().filter(|part| is_wanted(setup, part));
-        parts
-            .map(|part| {
-                let before =
-                    part.profiles.first().map(|choice| choice.facts.uuid.as_str()).unwrap_or_default();
-                let new = NewProfile {
-                    title: job.profile_title(part),
-                    destination: job.destination,
-                    bundle_id: part.bundle_id.into(),
-                    certificates: vec![serial.clone()],
-                    devices: devices.clone(),
-                };
-                // asked for again after a cut it is the same call; renewed later it is another one
-                let said = serde_json::to_vec(&new).unwrap_or_default();
-                let words = job.ios.capabilities.iter().map(|one| one.word()).collect::<Vec<_>>().join(" ");
-                let call = sha256_hex(&[said.as_slice(), before.as_bytes(), words.as_bytes()].concat());
-                (new, format!("profile-{call}"))
-            })
-            .collect()
-    });
-    for (new, call) in wanted {
-        let made = with(job, cabinet, |portal| Ok(portal.new_profile(&new, &call)?))?;
-        let inventory = cabinet.inventory()?;
-        let pool = job.pool(&inventory);
-        let measure =
-            Measure { project: Some(job.project()), roots: &job.roots, pool: &pool, now: job.ctx.env.now };
-        let named = PathBuf::from(format!("the profile \"{}\" from the portal", new.title));
-        let fit = ProfileFit::read(&named, from_base64(&made.file)?, &measure)?;
-        let what = format!("prepare: profile {}", new.title);
-        cabinet.change(&what, &job.ctx.env, |change| fit.put(change, None, &job.roots))?;
-        steps.push(Step::new(Does::GetProfile, new.title).with(new.bundle_id));
-    }
-    Ok(())
 }

@@ -1,0 +1,31 @@
+//! `ninekeys apikey create`
+
+use ninekeys_core::model::{ApiRole, ApiUse};
+use ninekeys_ops::Ctx;
+use ninekeys_ops::apikey::create::{Request, apikey_create};
+
+use crate::failure::{Exit, Failure};
+use crate::output::Output;
+
+/// Have a store API key made by the portal, and seal it
+///
+/// Has a store API key made by the portal. Its private key can be fetched once: it is sealed before anything else happens.
+#[derive(Debug, clap::Args)]
+pub(crate) struct Args {
+    /// What it is called
+    name: String,
+    /// What it is used for: reports, uploads, testers, signing or access; several times for several
+    #[arg(long = "use", value_name = "USE")]
+    uses: Vec<ApiUse>,
+    /// What it may do: reader, developer, manager or owner; the smallest that its uses need when left out
+    #[arg(long)]
+    role: Option<ApiRole>,
+}
+
+pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
+    let attempt = format!("have the API key {} made", args.name);
+    let request = Request { name: args.name, uses: args.uses, role: args.role };
+    let report = apikey_create(ctx, &request).map_err(|error| Failure::of(&attempt, &error))?;
+    out.emit(&report);
+    Ok(Exit::Done)
+}

@@ -1,0 +1,137 @@
+//! `apikey create`: a store API key made by the portal. Its private key can be fetched once: it is sealed before anything else
+//! happens.
+
+use ninekeys_cabinet::{Cabinet, CabinetError, NewItem};
+use ninekeys_core::digest::{hex, sha256_hex};
+use ninekeys_core::keys::{KeyError, PrivateKey, Signer};
+use ninekeys_core::model::{ApiKeyFacts, ApiRole, ApiUse, Facts, KeyFacts, NameError, Service, check_name};
+use ninekeys_formats::limits::Limits;
+use ninekeys_formats::pem;
+use ninekeys_formats::secret::Secret;
+use ninekeys_portal::client::PortalError;
+use ninekeys_portal::wire::NewApiKey;
+use schemars::JsonSchema;
+use serde::Serialize;
+use thiserror::Error;
+
+use super::ApiKeySaid;
+use crate::apikey;
+use crate::ctx::{Ctx, OpenError};
+use crate::portal::{ConnectError, with_portal};
+use crate::project::ProjectError;
+
+/// The key to be made.
+#[derive(Debug)]
+pub struct Request {
+    /// What it is called.
+    pub name: String,
+    /// What it is used for.
+    pub uses: Vec<ApiUse>,
+    /// What it may do; the smallest role that its uses need when nothing is said.
+    pub role: Option<ApiRole>,
+}
+
+/// What was made.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct ApiKeyCreateReport {
+    /// The API key.
+    #[serde(flatten)]
+    pub api_key: ApiKeySaid,
+}
+
+/// Why none was made.
+#[derive(Debug, Error)]
+pub enum ApiKeyCreateError {
+    /// Its name.
+    #[error(transparent)]
+    Name(#[from] NameError),
+    /// Nobody said what it may do.
+    #[error("neither a role nor a use was said: a key that may do everything is not made by chance")]
+    NoRole,
+    /// What the portal gave out is no key.
+    #[error("what the portal gave out is no private key")]
+    Unreadable,
+    /// The key.
+    #[error(transparent)]
+    Key(#[from] KeyError),
+    /// The project file.
+    #[error(transparent)]
+    Project(#[from] ProjectError),
+    /// The portal cannot be asked.
+    #[error(transparent)]
+    Connect(#[from] ConnectError),
+    /// The portal did not do it.
+    #[error(transparent)]
+    Portal(#[from] PortalError),
+    /// The cabinet could not be opened or unlocked.
+    #[error(transparent)]
+    Open(#[from] OpenError),
+    /// The cabinet.
+    #[error(transparent)]
+    Cabinet(#[from] CabinetError),
+}
+
+/// Has an API key made, and seals its private key.
+///
+/// # Errors
+/// [`ApiKeyCreateError`]; then the cabinet is as it was.
+pub fn apikey_create(ctx: &Ctx<'_>, request: &Request) -> Result<ApiKeyCreateReport, ApiKeyCreateError> {
+    check_name(&request.name)?;
+    let needed = request.uses.iter().map(|one| one.needs()).max();
+    let role = request.role.or(needed).ok_or(ApiKeyCreateError::NoRole)?;
+    let file = ctx.project_file()?;
+    let mut cabinet = ctx.open()?;
+    let name = &request.name;
+    if cabinet.inventory()?.iter().any(|item| item.name.eq_ignore_ascii_case(name)) {
+        return Err(CabinetError::NameTaken(name.clone()).into());
+    }
+    ctx.unlock(&mut cabinet)?;
+    // one name in one cabinet is one call, however often it is made
+    let call = sha256_hex(format!("{} {name} {role}", cabinet.identity()).as_bytes());
+    let new = NewApiKey { title: name.clone(), role };
+    let (said, text) = with_portal(ctx, &cabinet, &file.project, ApiUse::Access, |portal| {
+        let said = portal.new_api_key(&new, &format!("api-key-{call}"))?;
+        let text = portal.private_key(&said.key_id)?;
+        Ok::<_, ApiKeyCreateError>((said, text))
+    })?;
+    let ders = text.lend(|text| pem::blocks(text.as_bytes(), "PRIVATE KEY", &Limits::USUAL));
+    let secret = ders.into_iter().map(Secret::new).next().ok_or(ApiKeyCreateError::Unreadable)?;
+    let facts = ApiKeyFacts {
+        service: Service::Store,
+        key_id: said.key_id,
+        issuer: said.issuer,
+        role: said.role.to_string(),
+        uses: request.uses.clone(),
+        audience: None,
+        vendor_number: None,
+        key: None,
+        apps: Vec::new(),
+    };
+    put(ctx, &mut cabinet, name, facts, secret)?;
+    let inventory = cabinet.inventory()?;
+    let (item, facts) = apikey::find(&inventory, name).map_err(|_| CabinetError::NameTaken(name.clone()))?;
+    Ok(ApiKeyCreateReport { api_key: apikey::said(&inventory, item, facts, Some(&file.project)) })
+}
+
+fn put(
+    ctx: &Ctx<'_>,
+    cabinet: &mut Cabinet<'_>,
+    name: &str,
+    mut facts: ApiKeyFacts,
+    secret: ninekeys_formats::secret::SecretBytes,
+) -> Result<(), ApiKeyCreateError> {
+    let key = secret.lend(|der| PrivateKey::from_pkcs8(der))?;
+    let public = KeyFacts {
+        algorithm: key.public().shape().to_string(),
+        public_key: hex(key.public().as_der()),
+        fingerprint: key.public().fingerprint(),
+    };
+    cabinet.change(&format!("apikey create {name}"), &ctx.env, |change| {
+        // somebody took the name meanwhile: the one download is not lost for that
+        let free = crate::identity::free_name(&change.inventory(), name);
+        let id = change.put(NewItem::new(format!("{free}/key"), Facts::Key(public), Some(secret)))?;
+        facts.key = Some(id);
+        change.put(NewItem::new(free, Facts::ApiKey(Box::new(facts)), None))?;
+        Ok(())
+    })
+}

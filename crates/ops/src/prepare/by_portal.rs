@@ -1,0 +1,194 @@
+//! Through the portal: identity, app ids, devices and profiles, one step after the other.
+
+use std::path::PathBuf;
+
+use base64ct::{Base64, Encoding};
+use ninekeys_cabinet::Cabinet;
+use ninekeys_core::digest::sha256_hex;
+use ninekeys_core::ios::setup::signs_for;
+use ninekeys_core::model::{ApiUse, Capability, Destination, NineKey};
+use ninekeys_formats::limits::Limits;
+use ninekeys_formats::x509::Certificate;
+use ninekeys_portal::client::Portal;
+use ninekeys_portal::wire::{AppId, Capabilities, Device, KindSaid, NewCertificate, NewProfile};
+
+use super::{Does, Job, PrepareError, Step, ends_soon, is_wanted, make_request, waiting};
+use crate::device;
+use crate::identity;
+use crate::identity::accept::Fit;
+use crate::portal;
+use crate::profile::import::{Fit as ProfileFit, Measure};
+
+/// Does everything through the portal, one step after the other.
+pub(super) fn by_the_portal(
+    job: &Job<'_>,
+    cabinet: &mut Cabinet<'_>,
+    steps: &mut Vec<Step>,
+) -> Result<(), PrepareError> {
+    get_identity(job, cabinet, steps)?;
+    register(job, cabinet, steps)?;
+    get_profiles(job, cabinet, None, None, steps).map(|_| ())
+}
+
+pub(crate) fn with<R>(
+    job: &Job<'_>,
+    cabinet: &Cabinet<'_>,
+    work: impl FnOnce(&dyn Portal) -> Result<R, PrepareError>,
+) -> Result<R, PrepareError> {
+    portal::with_portal(job.ctx, cabinet, job.project(), ApiUse::Signing, work)
+}
+
+fn from_base64(text: &str) -> Result<Vec<u8>, PrepareError> {
+    Base64::decode_vec(text).map_err(|_| PrepareError::Unreadable)
+}
+
+fn certificate(text: &str) -> Result<Certificate, PrepareError> {
+    Certificate::parse(&from_base64(text)?, &Limits::USUAL).map_err(|_| PrepareError::Unreadable)
+}
+
+/// An identity that can sign, where there is none.
+fn get_identity(job: &Job<'_>, cabinet: &mut Cabinet<'_>, steps: &mut Vec<Step>) -> Result<(), PrepareError> {
+    let inventory = cabinet.inventory()?;
+    let has = job.look(&inventory, |setup| setup.taken().is_some_and(|identity| !ends_soon(setup, identity)));
+    if has {
+        return Ok(());
+    }
+    let (name, der) = match waiting(&inventory, job.destination) {
+        Some(known) => known,
+        None => {
+            let name = job.identity_name(&inventory);
+            let der = make_request(job, cabinet, &name)?;
+            steps.push(Step::new(Does::MakeKey, name.clone()));
+            (name, der)
+        }
+    };
+    let kind = match signs_for(job.destination) {
+        NineKey::Development => KindSaid::Development,
+        _ => KindSaid::Distribution,
+    };
+    let new =
+        NewCertificate { kind, environment: None, bundle_id: None, request: Base64::encode_string(&der) };
+    // the same request is the same call: however often it is made, one certificate is issued
+    let call = format!("certificate-{}", sha256_hex(&der));
+    let (issued, team) =
+        with(job, cabinet, |portal| Ok((portal.new_certificate(&new, &call)?, portal.team()?)))?;
+    let issued = certificate(&issued.certificate)?;
+    let above = team.chain.iter().map(|text| certificate(text)).collect::<Result<Vec<_>, _>>()?;
+    let mut pool = job.pool(&inventory);
+    pool.extend(above.iter().cloned());
+    let fit = Fit::read(issued, &[], Some(job.project()), &pool)?;
+    let known = identity::find(&*cabinet.inventory()?, &name).ok().and_then(|(_, facts)| facts.key);
+    if known.is_none() || fit.key(&*cabinet.inventory()?) != known {
+        return Err(PrepareError::OtherKey);
+    }
+    cabinet.change(&format!("prepare: certificate of {name}"), &job.ctx.env, |change| {
+        identity::put_authorities(change, &above)?;
+        fit.put(change, None, None)
+    })?;
+    steps.push(Step::new(Does::GetCertificate, name));
+    Ok(())
+}
+
+/// App ids, capabilities and devices, as far as the portal does not have them.
+pub(crate) fn register(
+    job: &Job<'_>,
+    cabinet: &Cabinet<'_>,
+    steps: &mut Vec<Step>,
+) -> Result<(), PrepareError> {
+    let inventory = cabinet.inventory()?;
+    let inside =
+        job.ios.extensions.iter().map(|(name, id)| (format!("{} {name}", job.app.title), id, &[][..]));
+    let own = (job.app.title.clone(), &job.ios.bundle_id, job.ios.capabilities.as_slice());
+    let wanted: Vec<(String, &String, &[Capability])> = std::iter::once(own).chain(inside).collect();
+    with(job, cabinet, |portal| {
+        let known = portal.app_ids()?;
+        for (title, bundle_id, capabilities) in wanted {
+            let found = known.iter().find(|one| one.bundle_id == *bundle_id);
+            let Some(found) = found else {
+                let capabilities = capabilities.to_vec();
+                portal.new_app_id(&AppId { bundle_id: bundle_id.clone(), title, capabilities })?;
+                steps.push(Step::new(Does::RegisterAppId, bundle_id));
+                continue;
+            };
+            if capabilities.iter().any(|one| !found.capabilities.contains(one)) {
+                // what others switched on stays on
+                let mut all: Vec<Capability> =
+                    found.capabilities.iter().chain(capabilities).copied().collect();
+                all.sort_unstable();
+                all.dedup();
+                let words: Vec<&str> = all.iter().map(|one| one.word()).collect();
+                portal.set_capabilities(bundle_id, &Capabilities { capabilities: all.clone() })?;
+                steps.push(Step::new(Does::SwitchOn, bundle_id).with(words.join(", ")));
+            }
+        }
+        if matches!(job.destination, Destination::Development | Destination::Devices) {
+            let known = portal.devices()?;
+            for (_, facts) in device::all(&inventory) {
+                if !known.iter().any(|one| one.identifier.eq_ignore_ascii_case(&facts.identifier)) {
+                    let new = Device { identifier: facts.identifier.clone(), title: facts.title.clone() };
+                    portal.new_device(&new)?;
+                    steps.push(Step::new(Does::RegisterDevice, &facts.title).with(&facts.identifier));
+                }
+            }
+        }
+        Ok(())
+    })
+}
+
+/// A profile for every bundle id that lacks one, and for the one that is to have it made anew; tells their names. It names
+/// the certificate with the serial number, or that of the identity that is taken.
+pub(crate) fn get_profiles(
+    job: &Job<'_>,
+    cabinet: &mut Cabinet<'_>,
+    anew: Option<&str>,
+    serial: Option<&str>,
+    steps: &mut Vec<Step>,
+) -> Result<Vec<String>, PrepareError> {
+    let inventory = cabinet.inventory()?;
+    let wanted: Vec<(NewProfile, String)> = job.look(&inventory, |setup| {
+        let taken = || setup.taken()?.certificate.map(|own| own.serial.clone());
+        let Some(serial) = serial.map(ToOwned::to_owned).or_else(taken) else {
+            return Vec::new();
+        };
+        let devices: Vec<String> = match job.destination {
+            Destination::Development | Destination::Devices => {
+                device::all(&inventory).into_iter().map(|(_, facts)| facts.identifier.clone()).collect()
+            }
+            _ => Vec::new(),
+        };
+        let parts = setup.parts.iter().filter(|part| is_wanted(setup, part) || anew == Some(part.bundle_id));
+        parts
+            .map(|part| {
+                let before =
+                    part.profiles.first().map(|choice| choice.facts.uuid.as_str()).unwrap_or_default();
+                let new = NewProfile {
+                    title: job.profile_title(part),
+                    destination: job.destination,
+                    bundle_id: part.bundle_id.into(),
+                    certificates: vec![serial.clone()],
+                    devices: devices.clone(),
+                };
+                // asked for again after a cut it is the same call; renewed later it is another one
+                let said = serde_json::to_vec(&new).unwrap_or_default();
+                let words = job.ios.capabilities.iter().map(|one| one.word()).collect::<Vec<_>>().join(" ");
+                let call = sha256_hex(&[said.as_slice(), before.as_bytes(), words.as_bytes()].concat());
+                (new, format!("profile-{call}"))
+            })
+            .collect()
+    });
+    let mut names = Vec::new();
+    for (new, call) in wanted {
+        let made = with(job, cabinet, |portal| Ok(portal.new_profile(&new, &call)?))?;
+        let inventory = cabinet.inventory()?;
+        let pool = job.pool(&inventory);
+        let measure =
+            Measure { project: Some(job.project()), roots: &job.roots, pool: &pool, now: job.ctx.env.now };
+        let named = PathBuf::from(format!("the profile \"{}\" from the portal", new.title));
+        let fit = ProfileFit::read(&named, from_base64(&made.file)?, &measure)?;
+        let what = format!("prepare: profile {}", new.title);
+        let (name, _) = cabinet.change(&what, &job.ctx.env, |change| fit.put(change, None, &job.roots))?;
+        names.push(name);
+        steps.push(Step::new(Does::GetProfile, new.title).with(new.bundle_id));
+    }
+    Ok(names)
+}
