@@ -3,7 +3,8 @@
 use std::net::SocketAddr;
 use std::path::PathBuf;
 
-use ninekeys_portal::stand_in::{Clock, ROOT, Settings, StandIn, StandInError};
+pub use ninekeys_portal::stand_in::{Clock, Faults};
+use ninekeys_portal::stand_in::{ROOT, Settings, StandIn, StandInError};
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
@@ -19,6 +20,8 @@ pub struct Request {
     pub listen: SocketAddr,
     /// What the time is, each time that it is asked for.
     pub clock: Clock,
+    /// What goes wrong on purpose.
+    pub faults: Option<Faults>,
 }
 
 /// A server that is ready.
@@ -32,6 +35,9 @@ pub struct StandInReport {
     pub root: String,
     /// The team that it issues to.
     pub team: String,
+    /// What goes wrong on purpose: each fault with its share of the calls in percent, and the seed.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub faults: Option<String>,
     /// The key of the account's owner, where it was made with the folder.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub first_key: Option<FirstKeySaid>,
@@ -71,6 +77,7 @@ pub fn stand_in(ctx: &Ctx<'_>, request: Request) -> Result<(StandInReport, Stand
         folder: ctx.path(&request.folder),
         team: team.unwrap_or_else(|| "GPFERRY009".into()),
         title: title.unwrap_or_else(|| "Gannet Point Ferries".into()),
+        faults: request.faults,
     };
     let ready = StandIn::open(&settings, request.listen, request.clock)?;
     let inside = |file: &str| request.folder.join(file).display().to_string();
@@ -84,6 +91,7 @@ pub fn stand_in(ctx: &Ctx<'_>, request: Request) -> Result<(StandInReport, Stand
         folder: request.folder.display().to_string(),
         root: inside(ROOT),
         team: settings.team,
+        faults: settings.faults.map(|faults| faults.to_string()),
         first_key: first,
     };
     Ok((report, ready))

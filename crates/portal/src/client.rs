@@ -253,7 +253,9 @@ impl<'a> HttpPortal<'a> {
                 PortalError::Failed { status, .. } => *status == 429 || *status >= 500,
                 _ => false,
             };
-            if !again || !passing || tries >= TRIES {
+            // too busy to do it is not done: so may be asked again whatever it was
+            let undone = matches!(error, PortalError::Failed { status: 429, .. });
+            if !(again || undone) || !passing || tries >= TRIES {
                 return Err(error);
             }
             std::thread::sleep(pause.min(LONGEST_WAIT) + self.jitter());

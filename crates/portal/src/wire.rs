@@ -10,6 +10,8 @@ pub const BASE: &str = "/portal/v1";
 pub const AUDIENCE: &str = "ninekeys-portal";
 /// The media type of an error (RFC 9457).
 pub const PROBLEM: &str = "application/problem+json";
+/// The kind of a refusal to give out what can be fetched once, again.
+pub const FETCHED: &str = "fetched";
 /// The header by which a call that is made again is known: what it did is not done twice.
 pub const IDEMPOTENCY: &str = "idempotency-key";
 

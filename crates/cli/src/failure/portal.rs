@@ -160,6 +160,10 @@ impl Classify for ApiKeyCreateError {
         match self {
             Self::Name(_) => say(Exit::Usage, "choose another name for the key"),
             Self::NoRole => again(Exit::Usage, &["--use", "uploads"]),
+            Self::Lost { .. } => say(
+                Exit::Portal,
+                "revoke at the portal what did not arrive, and have another made under another name",
+            ),
             Self::Unreadable => say(Exit::Portal, "tell who runs the portal"),
             Self::Key(_) => defect(),
             Self::Project(inner) => inner.class(),

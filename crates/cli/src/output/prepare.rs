@@ -74,6 +74,10 @@ impl Report for StandInReport {
         paper.put(&row("  issues to", format!("the team {}", self.team)))?;
         paper.put(&row("  state in", &self.folder))?;
         paper.put(&row("  its root", &self.root))?;
+        if let Some(faults) = &self.faults {
+            let text = format!("on purpose, in percent of the calls: {}", faults.replace(',', ", "));
+            paper.put(&row("  faults", text))?;
+        }
         if let Some(first) = &self.first_key {
             let text = format!("{}, key id {}, issuer {}", first.file, first.key_id, first.issuer);
             paper.put(&row("  owner's key", text))?;

@@ -25,6 +25,7 @@ mod demo;
 mod device;
 mod docs;
 mod explain;
+mod faults;
 mod formats;
 mod help;
 mod identity;

@@ -24,7 +24,12 @@ impl Drop for Running {
 
 /// Starts the stand-in in a folder of the project, at the project's time.
 pub(crate) fn start(env: &TestEnv, listen: &str) -> Running {
-    let words = ["stand-in", "serve", "--folder", "portal", "--listen", listen, "--format", "json"];
+    start_with(env, &["--listen", listen])
+}
+
+/// Starts it with more that is said.
+pub(crate) fn start_with(env: &TestEnv, more: &[&str]) -> Running {
+    let words = [&["stand-in", "serve", "--folder", "portal", "--format", "json"], more].concat();
     let mut child = env.command(words).stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
     let mut text = String::new();
     let mut lines = BufReader::new(child.stdout.take().unwrap());
@@ -40,11 +45,16 @@ pub(crate) fn start(env: &TestEnv, listen: &str) -> Running {
 pub(crate) fn connected() -> (TestEnv, Running) {
     let env = TestEnv::with_ios(PROGRAM);
     let portal = start(&env, "127.0.0.1:0");
+    make_known(&env, &portal);
+    import_key(&env, &portal.said["first_key"], "owner");
+    (env, portal)
+}
+
+/// Writes the portal into the project file.
+fn make_known(env: &TestEnv, portal: &Running) {
     let project = String::from_utf8(env.read("ninekeys.toml")).unwrap();
     let project = project.replace("in/root.pem", "portal/root.pem");
     env.file("ninekeys.toml", format!("portal = \"{}\"\n{project}", portal.address).as_bytes());
-    import_key(&env, &portal.said["first_key"], "owner");
-    (env, portal)
 }
 
 fn import_key(env: &TestEnv, key: &Value, role: &str) {
@@ -56,7 +66,7 @@ fn import_key(env: &TestEnv, key: &Value, role: &str) {
 }
 
 /// One raw call: the status line and the body.
-fn call(address: &str, text: &str) -> (String, String) {
+pub(crate) fn call(address: &str, text: &str) -> (String, String) {
     let mut stream = TcpStream::connect(address.trim_start_matches("http://")).unwrap();
     stream.write_all(text.replace('\n', "\r\n").as_bytes()).unwrap();
     let mut answer = Vec::new();

@@ -9,7 +9,7 @@ use ninekeys_formats::limits::Limits;
 use ninekeys_formats::pem;
 use ninekeys_formats::secret::Secret;
 use ninekeys_portal::client::PortalError;
-use ninekeys_portal::wire::NewApiKey;
+use ninekeys_portal::wire::{FETCHED, NewApiKey};
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
@@ -48,6 +48,15 @@ pub enum ApiKeyCreateError {
     /// Nobody said what it may do.
     #[error("neither a role nor a use was said: a key that may do everything is not made by chance")]
     NoRole,
+    /// Its one download happened, and did not arrive.
+    #[error(
+        "the private key of {key_id} was fetched before and is not in this cabinet: what an earlier call asked for was cut off \
+         on the way, and it cannot be fetched again"
+    )]
+    Lost {
+        /// The key id.
+        key_id: String,
+    },
     /// What the portal gave out is no key.
     #[error("what the portal gave out is no private key")]
     Unreadable,
@@ -91,7 +100,13 @@ pub fn apikey_create(ctx: &Ctx<'_>, request: &Request) -> Result<ApiKeyCreateRep
     let new = NewApiKey { title: name.clone(), role };
     let (said, text) = with_portal(ctx, &cabinet, &file.project, ApiUse::Access, |portal| {
         let said = portal.new_api_key(&new, &format!("api-key-{call}"))?;
-        let text = portal.private_key(&said.key_id)?;
+        let lost = |error| match error {
+            PortalError::Refused(problem) if problem.kind == FETCHED => {
+                ApiKeyCreateError::Lost { key_id: said.key_id.clone() }
+            }
+            error => error.into(),
+        };
+        let text = portal.private_key(&said.key_id).map_err(lost)?;
         Ok::<_, ApiKeyCreateError>((said, text))
     })?;
     let ders = text.lend(|text| pem::blocks(text.as_bytes(), "PRIVATE KEY", &Limits::USUAL));

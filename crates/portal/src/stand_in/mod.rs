@@ -2,6 +2,7 @@
 //! file, so that it can be stopped at any instant.
 
 mod authority;
+mod faults;
 mod routes;
 mod state;
 
@@ -14,6 +15,7 @@ use ninekeys_core::certificate::CertificateError;
 use ninekeys_core::keys::KeyError;
 use thiserror::Error;
 
+pub use faults::{Faults, FaultsError};
 pub use state::FirstKey;
 use state::State;
 
@@ -29,6 +31,8 @@ pub struct Settings {
     pub team: String,
     /// What people call the team.
     pub title: String,
+    /// What goes wrong on purpose.
+    pub faults: Option<Faults>,
 }
 
 /// Why it does not serve.
@@ -76,6 +80,7 @@ pub struct StandIn {
     state: Arc<Mutex<State>>,
     clock: Clock,
     first: Option<FirstKey>,
+    faults: Option<Faults>,
 }
 
 /// The root's certificate, in the folder.
@@ -95,7 +100,8 @@ impl StandIn {
         let listener = std::net::TcpListener::bind(listen).map_err(failed)?;
         listener.set_nonblocking(true).map_err(failed)?;
         let address = listener.local_addr().map_err(failed)?;
-        Ok(StandIn { listener, address, state: Arc::new(Mutex::new(state)), clock, first })
+        let faults = settings.faults.clone();
+        Ok(StandIn { listener, address, state: Arc::new(Mutex::new(state)), clock, first, faults })
     }
 
     /// Where it listens.
@@ -113,12 +119,22 @@ impl StandIn {
     /// # Errors
     /// [`StandInError::Listen`].
     pub fn serve(self) -> Result<(), StandInError> {
-        let StandIn { listener, address, state, clock, .. } = self;
+        let StandIn { listener, address, state, clock, faults, .. } = self;
         let failed = |cause| StandInError::Listen { address, cause };
-        let runtime = tokio::runtime::Builder::new_current_thread().enable_io().build().map_err(failed)?;
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(failed)?;
         runtime.block_on(async move {
             let listener = tokio::net::TcpListener::from_std(listener).map_err(failed)?;
-            axum::serve(listener, routes::router(state, clock)).await.map_err(failed)
+            let router = routes::router(state, clock);
+            match faults {
+                None => axum::serve(listener, router).await,
+                Some(faults) => {
+                    let run = faults::Run::new(faults);
+                    let router = router.layer(axum::middleware::from_fn_with_state(run, faults::disturb));
+                    let service = router.into_make_service_with_connect_info::<faults::Left>();
+                    axum::serve(faults::Lines(listener), service).await
+                }
+            }
+            .map_err(failed)
         })
     }
 }

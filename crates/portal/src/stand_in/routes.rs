@@ -27,8 +27,8 @@ use serde::de::DeserializeOwned;
 use super::state::{self, State, base64, from_base64, with_env};
 use super::{Clock, StandInError};
 use crate::wire::{
-    AUDIENCE, ApiKey, AppId, BASE, Capabilities, Certificate, Device, IDEMPOTENCY, KindSaid, List, NewApiKey,
-    NewCertificate, NewProfile, PROBLEM, Problem, Profile, Team,
+    AUDIENCE, ApiKey, AppId, BASE, Capabilities, Certificate, Device, FETCHED, IDEMPOTENCY, KindSaid, List,
+    NewApiKey, NewCertificate, NewProfile, PROBLEM, Problem, Profile, Team,
 };
 
 /// The most of a call's body.
@@ -64,7 +64,7 @@ pub(super) fn router(state: Arc<Mutex<State>>, clock: Clock) -> Router {
 }
 
 /// Why not: the status, a word for the kind, and what was wrong.
-struct Refusal {
+pub(super) struct Refusal {
     status: StatusCode,
     kind: &'static str,
     title: &'static str,
@@ -73,7 +73,12 @@ struct Refusal {
 }
 
 impl Refusal {
-    fn new(status: StatusCode, kind: &'static str, title: &'static str, detail: impl Into<String>) -> Self {
+    pub(super) fn new(
+        status: StatusCode,
+        kind: &'static str,
+        title: &'static str,
+        detail: impl Into<String>,
+    ) -> Self {
         Refusal { status, kind, title, detail: detail.into(), needs: None }
     }
 
@@ -161,7 +166,8 @@ impl Portal {
             return Err(refused(format!("{} is not the issuer of {key_id}", claims.iss)));
         }
         if key.role < needs {
-            let detail = format!("{key_id} may do what a {} may, and this takes a {needs}", key.role);
+            let detail =
+                format!("{key_id} has the role {}, and this takes {needs} or a larger one", key.role);
             let refusal =
                 Refusal::new(StatusCode::FORBIDDEN, "role-too-small", "the key may not do that", detail);
             return Err(Refusal { needs: Some(needs), ..refusal });
@@ -525,7 +531,7 @@ async fn private_key(
     let fetched = portal.state().change(|database, _| state::fetch_api_key(database, &id))?;
     let gone = || {
         let detail = format!("the private key of {id} was fetched before, or there is no such key");
-        Refusal::new(StatusCode::GONE, "fetched", "it can be fetched once", detail)
+        Refusal::new(StatusCode::GONE, FETCHED, "it can be fetched once", detail)
     };
     let text = fetched.ok_or_else(gone)?;
     Ok((StatusCode::OK, [(header::CONTENT_TYPE, "application/x-pem-file")], text).into_response())

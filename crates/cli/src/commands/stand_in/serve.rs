@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use ninekeys_ops::Ctx;
-use ninekeys_ops::stand_in::{Request, StandInServeError, stand_in};
+use ninekeys_ops::stand_in::{Faults, Request, StandInServeError, stand_in};
 
 use crate::arguments::Global;
 use crate::clock;
@@ -25,13 +25,16 @@ pub(crate) struct Args {
     /// Where it listens, on this machine alone; port 0 takes any that is free
     #[arg(long, value_name = "ADDRESS:PORT", default_value = "127.0.0.1:0")]
     listen: SocketAddr,
+    /// What goes wrong on purpose, in percent of the calls: slow, busy, failed, dropped, cut, or all; by a seed
+    #[arg(long, value_name = "FAULT=PERCENT,…,seed=N")]
+    faults: Option<Faults>,
 }
 
 pub(crate) fn run(args: Args, ctx: &Ctx<'_>, global: &Global, out: &mut Output) -> Result<Exit, Failure> {
     let attempt = format!("stand in for the portal at {}", args.listen);
     let fixed = global.at;
     let clock = Arc::new(move || fixed.unwrap_or_else(clock::now));
-    let request = Request { folder: args.folder, listen: args.listen, clock };
+    let request = Request { folder: args.folder, listen: args.listen, clock, faults: args.faults };
     let (report, ready) = stand_in(ctx, request).map_err(|error| Failure::of(&attempt, &error))?;
     out.emit(&report);
     let served = ready.serve().map_err(StandInServeError::from);

@@ -1,0 +1,294 @@
+//! Faults on purpose: what a network and a busy portal do to a call, told by a seed, so that a run can be had again.
+
+use std::fmt;
+use std::io;
+use std::pin::Pin;
+use std::str::FromStr;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
+use std::task::{Context, Poll};
+use std::time::Duration;
+
+use axum::body::HttpBody as _;
+use axum::extract::connect_info::Connected;
+use axum::extract::{ConnectInfo, Request, State as Shared};
+use axum::http::{HeaderValue, StatusCode, header};
+use axum::middleware::Next;
+use axum::response::{IntoResponse as _, Response};
+use axum::serve::{IncomingStream, Listener};
+use ninekeys_core::digest::sha256;
+use thiserror::Error;
+use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
+use tokio::net::{TcpListener, TcpStream};
+
+use super::routes::Refusal;
+
+/// The shortest time by which a slow answer is late, and how much longer it may take.
+const LATE: Duration = Duration::from_millis(200);
+const LATER_MS: u64 = 400;
+/// No answer has a head that is shorter, in bytes.
+const SHORTEST_HEAD: usize = 60;
+
+/// What goes wrong with a call.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Fault {
+    /// The answer comes late.
+    Slow,
+    /// 429: nothing is done, and the caller is to come again later.
+    Busy,
+    /// 503: before the work or after it, which the caller cannot know.
+    Failed,
+    /// The connection is closed without an answer, before the work or after it.
+    Dropped,
+    /// The work is done, and the answer ends in the middle.
+    Cut,
+}
+
+const ALL: [(&str, Fault); 5] = [
+    ("slow", Fault::Slow),
+    ("busy", Fault::Busy),
+    ("failed", Fault::Failed),
+    ("dropped", Fault::Dropped),
+    ("cut", Fault::Cut),
+];
+
+/// Which faults there are, each with its share of the calls in percent: `slow=5,busy=5,failed=10,dropped=10,cut=10,seed=7`;
+/// `all=8` stands for each of the five.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Faults {
+    shares: [u8; ALL.len()],
+    seed: u64,
+}
+
+/// Why a list of faults cannot be read.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+pub enum FaultsError {
+    /// A part that says nothing.
+    #[error(
+        "`{0}` is no fault: slow, busy, failed, dropped, cut or all, each with a percentage, and seed=NUMBER"
+    )]
+    Part(String),
+    /// More than every call.
+    #[error("these are {0} of 100 calls")]
+    TooMany(u32),
+}
+
+impl FromStr for Faults {
+    type Err = FaultsError;
+
+    fn from_str(text: &str) -> Result<Self, FaultsError> {
+        let mut faults = Faults { shares: [0; ALL.len()], seed: 0 };
+        for part in text.split(',').map(str::trim) {
+            let wrong = || FaultsError::Part(part.chars().take(40).collect());
+            let (word, value) = part.split_once('=').ok_or_else(wrong)?;
+            if word == "seed" {
+                faults.seed = value.parse().map_err(|_| wrong())?;
+                continue;
+            }
+            let share: u8 = value.parse().map_err(|_| wrong())?;
+            let mut known = false;
+            for ((name, _), own) in ALL.iter().zip(&mut faults.shares) {
+                if word == *name || word == "all" {
+                    (*own, known) = (share, true);
+                }
+            }
+            if !known {
+                return Err(wrong());
+            }
+        }
+        match faults.shares.iter().map(|share| u32::from(*share)).sum() {
+            0..=100 => Ok(faults),
+            sum => Err(FaultsError::TooMany(sum)),
+        }
+    }
+}
+
+impl fmt::Display for Faults {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        for ((name, _), share) in ALL.iter().zip(self.shares).filter(|(_, share)| *share > 0) {
+            write!(f, "{name}={share},")?;
+        }
+        write!(f, "seed={}", self.seed)
+    }
+}
+
+impl Faults {
+    /// What happens to a call by its number, with some chance for the rest.
+    fn of_call(&self, number: u64) -> (Option<Fault>, u64) {
+        let bytes = sha256(&[self.seed.to_be_bytes(), number.to_be_bytes()].concat());
+        let (first, rest) = bytes.split_at(8);
+        let number = |bytes: &[u8]| bytes.iter().take(8).fold(0, |sum, byte| sum << 8 | u64::from(*byte));
+        let mut rolled = number(first) % 100;
+        for ((_, fault), share) in ALL.iter().zip(self.shares) {
+            match rolled.checked_sub(share.into()) {
+                Some(left) => rolled = left,
+                None => return (Some(*fault), number(rest)),
+            }
+        }
+        (None, number(rest))
+    }
+}
+
+/// The faults of one run.
+#[derive(Clone)]
+pub(super) struct Run {
+    faults: Faults,
+    calls: Arc<AtomicU64>,
+}
+
+impl Run {
+    pub(super) fn new(faults: Faults) -> Self {
+        Run { faults, calls: Arc::default() }
+    }
+}
+
+/// Answers a call, or does to it what its number says.
+pub(super) async fn disturb(
+    Shared(run): Shared<Run>,
+    ConnectInfo(line): ConnectInfo<Left>,
+    request: Request,
+    next: Next,
+) -> Response {
+    let (fault, chance) = run.faults.of_call(run.calls.fetch_add(1, Ordering::Relaxed));
+    let is_before = chance % 2 == 0;
+    let failed = |status, kind, text: &str| Refusal::new(status, kind, "a fault on purpose", text);
+    match fault {
+        None => next.run(request).await,
+        Some(Fault::Slow) => {
+            tokio::time::sleep(LATE + Duration::from_millis(chance % LATER_MS)).await;
+            next.run(request).await
+        }
+        Some(Fault::Busy) => {
+            let refusal = failed(StatusCode::TOO_MANY_REQUESTS, "busy", "too many calls at once");
+            let mut response = refusal.into_response();
+            response.headers_mut().insert(header::RETRY_AFTER, HeaderValue::from_static("1"));
+            response
+        }
+        Some(Fault::Failed) => {
+            if !is_before {
+                drop(next.run(request).await);
+            }
+            failed(StatusCode::SERVICE_UNAVAILABLE, "failed", "the portal failed").into_response()
+        }
+        Some(Fault::Dropped) => {
+            if !is_before {
+                drop(next.run(request).await);
+            }
+            line.allow(0);
+            StatusCode::NO_CONTENT.into_response()
+        }
+        Some(Fault::Cut) => {
+            let response = next.run(request).await;
+            let body = response.body().size_hint().exact().and_then(|size| usize::try_from(size).ok());
+            let most = SHORTEST_HEAD + body.unwrap_or_default();
+            line.allow(usize::try_from(chance).unwrap_or(usize::MAX) % most + 1);
+            response
+        }
+    }
+}
+
+/// How many bytes may still be written to a connection.
+#[derive(Debug, Clone)]
+pub(super) struct Left(Arc<AtomicUsize>);
+
+impl Left {
+    fn allow(&self, bytes: usize) {
+        self.0.store(bytes, Ordering::Relaxed);
+    }
+}
+
+impl Connected<IncomingStream<'_, Lines>> for Left {
+    fn connect_info(stream: IncomingStream<'_, Lines>) -> Self {
+        stream.remote_addr().clone()
+    }
+}
+
+/// Listens, and hands out connections that can be broken.
+pub(super) struct Lines(pub(super) TcpListener);
+
+impl Listener for Lines {
+    type Io = Line;
+    type Addr = Left;
+
+    async fn accept(&mut self) -> (Line, Left) {
+        let (stream, _) = Listener::accept(&mut self.0).await;
+        let left = Left(Arc::new(AtomicUsize::new(usize::MAX)));
+        (Line { stream, left: left.clone() }, left)
+    }
+
+    fn local_addr(&self) -> io::Result<Left> {
+        Ok(Left(Arc::default()))
+    }
+}
+
+/// A connection that can be broken.
+pub(super) struct Line {
+    stream: TcpStream,
+    left: Left,
+}
+
+impl AsyncRead for Line {
+    fn poll_read(
+        mut self: Pin<&mut Self>,
+        cx: &mut Context<'_>,
+        to: &mut ReadBuf<'_>,
+    ) -> Poll<io::Result<()>> {
+        Pin::new(&mut self.stream).poll_read(cx, to)
+    }
+}
+
+impl AsyncWrite for Line {
+    fn poll_write(mut self: Pin<&mut Self>, cx: &mut Context<'_>, bytes: &[u8]) -> Poll<io::Result<usize>> {
+        let left = self.left.0.load(Ordering::Relaxed);
+        if left == 0 {
+            return Poll::Ready(Err(io::ErrorKind::ConnectionReset.into()));
+        }
+        let may = bytes.get(..left).unwrap_or(bytes);
+        let written = Pin::new(&mut self.stream).poll_write(cx, may);
+        if let (Poll::Ready(Ok(written)), true) = (&written, left < usize::MAX) {
+            self.left.allow(left.saturating_sub(*written));
+        }
+        written
+    }
+
+    fn poll_flush(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
+        Pin::new(&mut self.stream).poll_flush(cx)
+    }
+
+    fn poll_shutdown(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
+        Pin::new(&mut self.stream).poll_shutdown(cx)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn faults_are_read_and_what_says_nothing_is_refused() {
+        let faults: Faults = "slow=5, cut=10,seed=7".parse().unwrap();
+        assert_eq!(faults.to_string(), "slow=5,cut=10,seed=7");
+        assert_eq!(
+            "all=8,cut=1".parse::<Faults>().unwrap().to_string(),
+            "slow=8,busy=8,failed=8,dropped=8,cut=1,seed=0"
+        );
+        for wrong in ["", "slow", "slow=x", "rain=3", "seed=-1", "slow=300"] {
+            assert!(matches!(wrong.parse::<Faults>(), Err(FaultsError::Part(_))), "{wrong}");
+        }
+        assert_eq!("all=21".parse::<Faults>(), Err(FaultsError::TooMany(105)));
+    }
+
+    #[test]
+    fn a_seed_tells_the_same_faults_again_in_about_the_shares_that_were_asked_for() {
+        let faults: Faults = "slow=10,dropped=30,seed=7".parse().unwrap();
+        let run = |faults: &Faults| (0..1000).map(|number| faults.of_call(number)).collect::<Vec<_>>();
+        assert_eq!(run(&faults), run(&faults));
+        assert_ne!(run(&faults), run(&"slow=10,dropped=30,seed=8".parse().unwrap()));
+        let count = |fault| run(&faults).iter().filter(|(found, _)| *found == fault).count();
+        assert!((70..130).contains(&count(Some(Fault::Slow))), "{}", count(Some(Fault::Slow)));
+        assert!((250..350).contains(&count(Some(Fault::Dropped))));
+        assert_eq!(count(Some(Fault::Busy)) + count(Some(Fault::Cut)), 0);
+        let none: Faults = "seed=1".parse().unwrap();
+        assert!(run(&none).iter().all(|(fault, _)| fault.is_none()));
+    }
+}
