@@ -25,6 +25,9 @@ pub struct Step {
     pub exit: u8,
 }
 
+/// Words of the steps that are known once the portal's stand-in runs: its address, and the first key's id and issuer.
+pub const LATER: [&str; 3] = ["ADDRESS", "KEY-ID", "ISSUER-ID"];
+
 /// The folder with what every step said.
 pub const LOG: &str = "log";
 
@@ -38,6 +41,10 @@ pub const STEPS: &[Step] = &[
             "Gannet Point Ferries",
             "--team",
             "GPFERRY009",
+            "--portal",
+            "ADDRESS",
+            "--root",
+            "portal/root.pem",
             "--new-unlock-file",
             "private/unlock.txt",
         ],
@@ -184,6 +191,41 @@ pub const STEPS: &[Step] = &[
         exit: 0,
     },
     Step { about: "What was signed with what.", words: &["releases"], exit: 0 },
+    Step {
+        about: "The iOS side: Deckhand is for the crews. A bundle id is for ever once it is registered.",
+        words: &["app", "add", "deckhand", "--bundle-id", "example.gannetpoint.deckhand", "--for", "store"],
+        exit: 0,
+    },
+    Step {
+        about: "The portal gives out an API key once; a small server stands in for it here.",
+        words: &[
+            "apikey",
+            "import",
+            "portal/first-key.pem",
+            "--name",
+            "portal",
+            "--key-id",
+            "KEY-ID",
+            "--issuer",
+            "ISSUER-ID",
+            "--role",
+            "owner",
+            "--use",
+            "signing",
+        ],
+        exit: 0,
+    },
+    Step {
+        about: "Is everything in place for a release? Not yet, and it says what to type.",
+        words: &["check", "--app", "deckhand"],
+        exit: 1,
+    },
+    Step {
+        about: "One command makes all that is missing: key, certificate, bundle id, profile.",
+        words: &["prepare", "--app", "deckhand", "--for", "store", "--yes"],
+        exit: 0,
+    },
+    Step { about: "", words: &["check", "--app", "deckhand"], exit: 0 },
     Step {
         about: "A copy on another disk would be better; this one shows how.",
         words: &["cabinet", "backup", "backups"],

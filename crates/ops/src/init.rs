@@ -6,6 +6,7 @@ use ninekeys_cabinet::{Cabinet, CabinetError, MemberKind, Memory, NewMember, Pin
 use ninekeys_core::model::{NameError, check_title};
 use ninekeys_core::password::{PasswordError, judge_passphrase};
 use ninekeys_formats::secret::SecretText;
+use ninekeys_portal::client::{PortalError, check_address};
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
@@ -13,6 +14,7 @@ use thiserror::Error;
 use crate::ask::AskError;
 use crate::ctx::Ctx;
 use crate::files::{self, Access, FileError, NewFolders, Taken};
+use crate::identity::{CertificatesError, read_certificates};
 use crate::outgoing::{Outgoing, Workshop};
 use crate::outputs::{self, OutputError};
 use crate::project::{CABINET_NAME, FILE_NAME};
@@ -24,6 +26,10 @@ pub struct Request {
     pub title: Option<String>,
     /// The team id of the iOS side.
     pub team: Option<String>,
+    /// Where the portal is that has an API.
+    pub portal: Option<String>,
+    /// Files with the certificates that what the portal signs has to lead to.
+    pub roots: Vec<PathBuf>,
     /// A passphrase that was given; asked for otherwise, unless there is an unlock file.
     pub passphrase: Option<SecretText>,
     /// Where to write a file that unlocks the cabinet at once.
@@ -73,6 +79,12 @@ pub enum InitError {
     /// The cabinet.
     #[error(transparent)]
     Cabinet(#[from] CabinetError),
+    /// The portal's address.
+    #[error(transparent)]
+    Portal(#[from] PortalError),
+    /// A root.
+    #[error(transparent)]
+    Certificates(#[from] CertificatesError),
     /// Two of them would be one file.
     #[error(transparent)]
     Output(#[from] OutputError),
@@ -93,6 +105,10 @@ pub enum InitError {
 /// [`InitError`]; then nothing was made, but for [`InitError::Unnamed`], which says what was.
 pub fn init(ctx: &Ctx<'_>, mut request: Request) -> Result<InitReport, InitError> {
     request.title.as_deref().map_or(Ok(()), check_title)?;
+    request.portal.as_deref().map_or(Ok(()), check_address)?;
+    for root in &request.roots {
+        read_certificates(&ctx.path(root))?;
+    }
     let project = ctx.path(Path::new(FILE_NAME));
     let cabinet = match &ctx.cabinet {
         Some(named) => ctx.path(named),
@@ -231,6 +247,14 @@ fn project_text(
     out.push_str(&format!("title = {}\n", text(&title)));
     if let Some(team) = &request.team {
         out.push_str(&format!("team = {}\n", text(team)));
+    }
+    if let Some(portal) = &request.portal {
+        out.push_str(&format!("portal = {}\n", text(portal)));
+    }
+    if !request.roots.is_empty() {
+        let named: Vec<String> =
+            request.roots.iter().map(|root| text(&display(ctx, &ctx.path(root)))).collect();
+        out.push_str(&format!("roots = [{}]\n", named.join(", ")));
     }
     out.push_str(&format!("cabinet = {}\n", text(&display(ctx, cabinet))));
     if let Some(file) = unlock_file {

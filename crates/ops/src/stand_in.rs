@@ -35,6 +35,8 @@ pub struct StandInReport {
     pub root: String,
     /// The team that it issues to.
     pub team: String,
+    /// Whether the project file names it.
+    pub known: bool,
     /// What goes wrong on purpose: each fault with its share of the calls in percent, and the seed.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub faults: Option<String>,
@@ -71,6 +73,7 @@ pub enum StandInServeError {
 /// [`StandInServeError`].
 pub fn stand_in(ctx: &Ctx<'_>, request: Request) -> Result<(StandInReport, StandIn), StandInServeError> {
     let project = ctx.project_if_any()?.map(|file| file.project);
+    let named = project.as_ref().and_then(|project| project.portal.clone());
     let team = project.as_ref().and_then(|project| project.team.clone());
     let title = project.map(|project| project.title).filter(|title| !title.trim().is_empty());
     let settings = Settings {
@@ -86,8 +89,10 @@ pub fn stand_in(ctx: &Ctx<'_>, request: Request) -> Result<(StandInReport, Stand
         key_id: key.key_id.clone(),
         issuer: key.issuer.clone(),
     });
+    let address = format!("http://{}", ready.address());
     let report = StandInReport {
-        address: format!("http://{}", ready.address()),
+        known: named.is_some_and(|named| named.trim_end_matches('/') == address),
+        address,
         folder: request.folder.display().to_string(),
         root: inside(ROOT),
         team: settings.team,

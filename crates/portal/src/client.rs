@@ -174,6 +174,24 @@ enum Ask<'a> {
     Put(&'a [u8]),
 }
 
+/// Whether something is the address of a portal: plain HTTP, and on this machine alone.
+///
+/// # Errors
+/// [`PortalError::Address`], [`PortalError::NotLoopback`].
+pub fn check_address(address: &str) -> Result<(), PortalError> {
+    let wrong = || PortalError::Address(address.chars().take(100).collect());
+    let uri: Uri = address.trim_end_matches('/').parse().map_err(|_| wrong())?;
+    let host = uri.host().ok_or_else(wrong)?;
+    if uri.scheme_str() != Some("http") || !matches!(uri.path(), "" | "/") {
+        return Err(wrong());
+    }
+    let ip = host.trim_matches(['[', ']']).parse::<std::net::IpAddr>();
+    if !ip.is_ok_and(|ip| ip.is_loopback()) && host != "localhost" {
+        return Err(PortalError::NotLoopback(address.into()));
+    }
+    Ok(())
+}
+
 impl<'a> HttpPortal<'a> {
     /// The portal at an address: plain HTTP, and on this machine alone.
     ///
@@ -184,16 +202,7 @@ impl<'a> HttpPortal<'a> {
         tokens: Tokens<'a>,
         chance: &'a dyn KeyMaker,
     ) -> Result<HttpPortal<'a>, PortalError> {
-        let wrong = || PortalError::Address(address.chars().take(100).collect());
-        let uri: Uri = address.trim_end_matches('/').parse().map_err(|_| wrong())?;
-        let host = uri.host().ok_or_else(wrong)?;
-        if uri.scheme_str() != Some("http") || !matches!(uri.path(), "" | "/") {
-            return Err(wrong());
-        }
-        let ip = host.trim_matches(['[', ']']).parse::<std::net::IpAddr>();
-        if !ip.is_ok_and(|ip| ip.is_loopback()) && host != "localhost" {
-            return Err(PortalError::NotLoopback(address.into()));
-        }
+        check_address(address)?;
         let config = Agent::config_builder()
             .timeout_global(Some(PATIENCE))
             .http_status_as_error(false)

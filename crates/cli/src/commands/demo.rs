@@ -2,9 +2,9 @@
 
 use std::io;
 use std::path::{Path, PathBuf};
-use std::process::Command;
+use std::process::{Child, Command, Stdio};
 
-use ninekeys_ops::demo::{LOG, STEPS, Step, prepare};
+use ninekeys_ops::demo::{LATER, LOG, STEPS, Step, prepare};
 use ninekeys_ops::files::{self, Access, Taken};
 use ninekeys_ops::{Ctx, FileError};
 use schemars::JsonSchema;
@@ -35,6 +35,8 @@ pub(crate) struct DemoReport {
     folder: String,
     /// The steps, in order.
     steps: Vec<Ran>,
+    /// Where what stood in for the portal listened; it is stopped.
+    portal: String,
 }
 
 /// A step that was run.
@@ -66,6 +68,9 @@ impl Report for DemoReport {
         let go = format!("cd {} && ninekeys", shell_words(&[folder]));
         paper.put(&Line::new().dim("  next").to(10).typed(go))?;
         paper.put(&Line::new().to(10).typed("ninekeys show crossing-signing"))?;
+        let listen = self.portal.trim_start_matches("http://");
+        let serve = format!("ninekeys stand-in serve --folder portal --listen {listen}");
+        paper.put(&Line::new().to(10).typed(serve))?;
         paper.put(&Line::new().to(10).typed("ninekeys explain build-debuggable"))
     }
 
@@ -88,38 +93,41 @@ pub(crate) fn run(args: &Args, ctx: &Ctx<'_>, global: &Global, out: &mut Output)
             .bold(args.folder.display().to_string())
             .text(".")]);
     }
+    let portal = Portal::start(&program, &folder, global)?;
     let mut steps = Vec::new();
     for (index, step) in STEPS.iter().enumerate() {
+        let words = portal.filled(step);
         if told {
-            announce(step, out);
+            announce(step, &words, out);
         }
-        let said = run_step(step, &program, &folder, global)?;
+        let said = run_step(step, &words, &program, &folder, global)?;
         let log = Path::new(LOG).join(format!("{:02}-{}.txt", index + 1, name(step)));
-        write(&folder.join(&log), step, &said).map_err(|error| Failure::of(ATTEMPT, &error))?;
+        write(&folder.join(&log), &words, &said).map_err(|error| Failure::of(ATTEMPT, &error))?;
         let first_line = said.lines().find(|line| !line.trim().is_empty()).unwrap_or_default().to_owned();
         if told {
             let shown = if args.whole { said.as_str() } else { &first_line };
             out.lines(&shown.lines().map(|line| Line::new().text(line)).collect::<Vec<_>>());
         }
-        let command = step.words.iter().map(|&word| word.to_owned()).collect();
         steps.push(Ran {
             about: step.about,
-            command,
+            command: words,
             exit: step.exit,
             first_line,
             log: log.display().to_string(),
         });
     }
-    out.emit(&DemoReport { folder: args.folder.display().to_string(), steps });
+    let address = portal.known.first().cloned().unwrap_or_default();
+    drop(portal);
+    out.emit(&DemoReport { folder: args.folder.display().to_string(), steps, portal: address });
     Ok(Exit::Done)
 }
 
-fn announce(step: &Step, out: &mut Output) {
+fn announce(step: &Step, words: &[String], out: &mut Output) {
     let mut lines = vec![Line::new()];
     if !step.about.is_empty() {
         lines.push(Line::new().text(step.about));
     }
-    lines.push(Line::new().dim("$ ").command(step.words));
+    lines.push(Line::new().dim("$ ").command(words));
     out.lines(&lines);
 }
 
@@ -130,23 +138,85 @@ fn name(step: &Step) -> String {
 }
 
 /// What was typed and what came of it, as it would stand on a terminal.
-fn write(path: &Path, step: &Step, said: &str) -> Result<(), FileError> {
-    let text = format!("$ ninekeys {}\n{said}", shell_words(step.words));
+fn write(path: &Path, words: &[String], said: &str) -> Result<(), FileError> {
+    let text = format!("$ ninekeys {}\n{said}", shell_words(words));
     files::write_whole(path, text.as_bytes(), Access::Usual, Taken::Refuse).map(|_| ())
 }
 
-/// Runs the words as a child and returns what it said. What would point it at another cabinet is taken away.
-fn run_step(step: &Step, program: &Path, folder: &Path, global: &Global) -> Result<String, Failure> {
-    let words = shell_words(step.words);
-    let attempt = format!("run the demo's step `ninekeys {words}`");
+/// This program in the demo's folder. What would point it at another cabinet is taken away.
+fn child(program: &Path, folder: &Path, global: &Global) -> Command {
     let mut child = Command::new(program);
-    child.args(step.words).current_dir(folder);
+    child.current_dir(folder);
     for name in ["NINEKEYS_CABINET", "NINEKEYS_PROJECT", "NINEKEYS_UNLOCK_FILE", "NINEKEYS_PASSPHRASE"] {
         child.env_remove(name);
     }
     if let Some(at) = global.at {
         child.env("NINEKEYS_NOW", at.to_string());
     }
+    child
+}
+
+/// What stands in for the portal, until it is dropped.
+struct Portal {
+    child: Child,
+    /// What stands for the words that are known later.
+    known: Vec<String>,
+}
+
+impl Drop for Portal {
+    fn drop(&mut self) {
+        // its state is whole at any instant
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+impl Portal {
+    /// Starts it, and waits until it has said where it listens.
+    fn start(program: &Path, folder: &Path, global: &Global) -> Result<Self, Failure> {
+        const WORDS: [&str; 6] = ["stand-in", "serve", "--folder", "portal", "--format", "json"];
+        let failed = |because: String| {
+            let attempt = format!("run the demo's `ninekeys {}`", shell_words(&WORDS));
+            Failure::plain(Exit::Damaged, &attempt, &because)
+                .say("see whether this machine lets programs listen on 127.0.0.1")
+        };
+        let mut child = child(program, folder, global);
+        child.args(WORDS).stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::null());
+        let mut portal =
+            Portal { child: child.spawn().map_err(|error| failed(error.to_string()))?, known: Vec::new() };
+        let answer =
+            portal.child.stdout.take().map(|out| {
+                serde_json::Deserializer::from_reader(out).into_iter::<serde_json::Value>().next()
+            });
+        let said = answer.flatten().ok_or_else(|| failed("it ended without an answer".into()))?;
+        let said = said.map_err(|error| failed(error.to_string()))?;
+        let fields = [&said["address"], &said["first_key"]["key_id"], &said["first_key"]["issuer"]];
+        portal.known = fields.iter().map(|field| field.as_str().unwrap_or_default().to_owned()).collect();
+        Ok(portal)
+    }
+
+    /// A step's words, as they are typed now.
+    fn filled(&self, step: &Step) -> Vec<String> {
+        let later = |word: &str| LATER.iter().position(|later| *later == word);
+        let words = step
+            .words
+            .iter()
+            .map(|word| later(word).and_then(|index| self.known.get(index)).map_or(*word, |known| known));
+        words.map(ToOwned::to_owned).collect()
+    }
+}
+
+/// Runs the words as a child and returns what it said.
+fn run_step(
+    step: &Step,
+    words: &[String],
+    program: &Path,
+    folder: &Path,
+    global: &Global,
+) -> Result<String, Failure> {
+    let attempt = format!("run the demo's step `ninekeys {}`", shell_words(words));
+    let mut child = child(program, folder, global);
+    child.args(words);
     let output = child.output().map_err(|error| {
         Failure::plain(Exit::Damaged, &attempt, &error.to_string()).say("start the program by its whole path")
     })?;

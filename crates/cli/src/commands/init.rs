@@ -21,6 +21,12 @@ pub(crate) struct Args {
     /// The team id of the iOS side
     #[arg(long)]
     team: Option<String>,
+    /// Where the portal is, if it has an API
+    #[arg(long, value_name = "ADDRESS")]
+    portal: Option<String>,
+    /// A file with the certificate that what the portal signs has to lead to; several times for several
+    #[arg(long = "root", value_name = "FILE")]
+    roots: Vec<PathBuf>,
     /// Write a file that unlocks the cabinet at once, for machines
     #[arg(long, value_name = "FILE")]
     new_unlock_file: Option<PathBuf>,
@@ -33,8 +39,14 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, F
         Some(Credential::Passphrase(text)) => Some(text),
         _ => None,
     };
-    let request =
-        Request { title: args.title, team: args.team, passphrase, unlock_file: args.new_unlock_file };
+    let request = Request {
+        title: args.title,
+        team: args.team,
+        portal: args.portal,
+        roots: args.roots,
+        passphrase,
+        unlock_file: args.new_unlock_file,
+    };
     let report = init(ctx, request).map_err(|error| {
         let failure = Failure::of(ATTEMPT, &error);
         match &error {

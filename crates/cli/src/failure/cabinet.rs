@@ -80,6 +80,8 @@ impl Classify for InitError {
             Self::Ask(_) => again(Exit::Usage, &[]),
             Self::File(inner) => inner.class(),
             Self::Cabinet(inner) => inner.class(),
+            Self::Portal(_) => again(Exit::Usage, &["--portal", "http://127.0.0.1:PORT"]),
+            Self::Certificates(inner) => inner.class(),
             Self::Output(inner) => inner.class(),
             Self::Unnamed { .. } => class(Exit::Damaged, &["init"]),
         }

@@ -78,6 +78,10 @@ impl Report for StandInReport {
             let text = format!("on purpose, in percent of the calls: {}", faults.replace(',', ", "));
             paper.put(&row("  faults", text))?;
         }
+        if !self.known {
+            let text = format!("portal = \"{}\" and roots = [\"{}\"]", self.address, self.root);
+            paper.put(&row("  project file", format!("{text} make it known")))?;
+        }
         if let Some(first) = &self.first_key {
             let text = format!("{}, key id {}, issuer {}", first.file, first.key_id, first.issuer);
             paper.put(&row("  owner's key", text))?;

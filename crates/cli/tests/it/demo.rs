@@ -12,6 +12,13 @@ fn the_demo_runs_the_whole_way_and_leaves_what_it_made() {
     let sign = env.read("ferries/log/01-init.txt");
     assert!(String::from_utf8(sign).unwrap().starts_with("$ ninekeys init --title 'Gannet Point Ferries'"));
     assert!(env.path("ferries/signed/crossing-2.4.0-12-direct.apk").is_file());
+    // from nothing to a store profile, through the portal, which is stopped
+    said.says("✓ Ready: Deckhand for the store").says("stand-in serve --folder portal --listen 127.0.0.1:");
+    env.run("show deckhand-store-2031 --project ferries").exit(0).says("the store, Deckhand");
+    assert!(env.path("ferries/portal/root.pem").is_file());
+    let project = String::from_utf8(env.read("ferries/ninekeys.toml")).unwrap();
+    let address = project.lines().find_map(|line| line.strip_prefix("portal = \"http://")).unwrap();
+    assert!(std::net::TcpStream::connect(address.trim_end_matches('"')).is_err(), "it listens still");
     // what it printed can be typed afterwards
     env.run("board --project ferries").exit(0).says("Gannet Point Ferries");
 }

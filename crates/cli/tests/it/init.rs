@@ -51,3 +51,18 @@ fn a_passphrase_that_is_short_or_guessable_is_refused() {
     let env = TestEnv::new(PROGRAM).variable("NINEKEYS_PASSPHRASE", "brisk-lantern-oyster");
     env.run("init").exit(0).says("the passphrase");
 }
+
+#[test]
+fn the_portal_and_its_roots_are_written_into_the_project_file_when_they_can_be_what_they_are_said_to_be() {
+    let env = TestEnv::new(PROGRAM);
+    env.file("pass", b"brisk-lantern-oyster\n");
+    env.file("root.pem", &std::fs::read(testkit::data("samples/ios/root.pem")).unwrap());
+    let init = "init --title Ferries --passphrase-in pass";
+    env.run(&format!("{init} --portal https://portal.example")).exit(2).says("is no address of a portal");
+    env.run(&format!("{init} --root pass")).exit(3).says("pass");
+    assert!(!env.path("ninekeys.toml").exists() && !env.path("ninekeys.cabinet").exists());
+    env.run(&format!("{init} --portal http://127.0.0.1:4711 --root root.pem")).exit(0);
+    let project = String::from_utf8(env.read("ninekeys.toml")).unwrap();
+    assert!(project.contains("portal = \"http://127.0.0.1:4711\"\nroots = [\"root.pem\"]\n"), "{project}");
+    env.run("board").exit(0);
+}

@@ -184,8 +184,9 @@ impl Walk {
             let told = line.starts_with("keystore password") && call.contains("write(1<");
             // a file is written under another name, and is renamed
             let asked = ["note", "lasting", "unlock"].iter().any(|kind| line.contains(kind));
-            // the demo has an unlock file of its own
-            let of_demo = line.starts_with("demo") && file.contains("/private/");
+            // the demo has an unlock file and a portal of its own
+            let of_demo =
+                line.starts_with("demo") && ["/private/", "/portal/"].iter().any(|own| file.contains(own));
             if told || of_demo || is_meant(name) || (asked && name.starts_with('.')) {
                 continue;
             }
