@@ -50,6 +50,8 @@ fn request(passphrase: Option<&str>, unlock_file: Option<&str>) -> Request {
     Request {
         title: Some("Ferries".into()),
         team: None,
+        portal: None,
+        roots: Vec::new(),
         passphrase: passphrase.map(text),
         unlock_file: unlock_file.map(PathBuf::from),
     }

@@ -99,8 +99,14 @@ fn with_build() -> tempfile::TempDir {
 fn a_project_begins_once_and_joins_a_cabinet_that_is_there() {
     let folder = made();
     let person = Slow::default();
-    let request =
-        || InitRequest { title: Some("Ferries".into()), team: None, passphrase: None, unlock_file: None };
+    let request = || InitRequest {
+        title: Some("Ferries".into()),
+        team: None,
+        portal: None,
+        roots: Vec::new(),
+        passphrase: None,
+        unlock_file: None,
+    };
     let twice = init(&ctx(folder.path(), &person), request());
     assert!(matches!(twice, Err(InitError::Exists(_))), "{twice:?}");
     std::fs::remove_file(folder.path().join("ninekeys.toml")).unwrap();

@@ -190,8 +190,10 @@ impl Portal {
             });
         let said = answer.flatten().ok_or_else(|| failed("it ended without an answer".into()))?;
         let said = said.map_err(|error| failed(error.to_string()))?;
-        let fields = [&said["address"], &said["first_key"]["key_id"], &said["first_key"]["issuer"]];
-        portal.known = fields.iter().map(|field| field.as_str().unwrap_or_default().to_owned()).collect();
+        let fields = ["/address", "/first_key/key_id", "/first_key/issuer"].map(|place| said.pointer(place));
+        let text =
+            |field: &Option<&serde_json::Value>| field.and_then(|field| field.as_str()).map(str::to_owned);
+        portal.known = fields.iter().map(|field| text(field).unwrap_or_default()).collect();
         Ok(portal)
     }
 

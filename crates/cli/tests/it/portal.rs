@@ -346,3 +346,39 @@ fn two_at_once_prepare_one() {
     env.run("check --app crossing").exit(0);
     env.run("cabinet status --prove").exit(0);
 }
+
+#[test]
+fn a_certificate_that_came_without_its_chain_gets_it() {
+    let (env, portal) = connected();
+    env.run("identity request gp --kind distribution").exit(0);
+    let body = |pem: &str| pem.lines().filter(|line| !line.starts_with('-')).collect::<String>();
+    let request = body(&String::from_utf8(env.read("gp.csr")).unwrap());
+    let json = serde_json::json!({ "kind": "distribution", "request": request }).to_string();
+    let token = env.run("apikey token owner --scope all").exit(0).stdout;
+    let head =
+        format!("authorization: Bearer {}\nconnection: close\ncontent-length: {}", token.trim(), json.len());
+    let text = format!("POST /portal/v1/certificates HTTP/1.1\nhost: portal\n{head}\n\n{json}");
+    let issued: Value = serde_json::from_str(&call(&portal.address, &text).1).unwrap();
+    let lines = issued["certificate"].as_str().unwrap().as_bytes().chunks(64);
+    let lines: Vec<&str> = lines.map(|line| std::str::from_utf8(line).unwrap()).collect();
+    let pem = format!("-----BEGIN CERTIFICATE-----\n{}\n-----END CERTIFICATE-----\n", lines.join("\n"));
+    env.file("gp.pem", pem.as_bytes());
+    env.run("identity accept gp.pem").exit(0).says("not complete");
+    // without an API it is a file that a person fetches
+    let project = String::from_utf8(env.read("ninekeys.toml")).unwrap();
+    env.file("ninekeys.toml", project.replace("portal = ", "# ").as_bytes());
+    env.run("prepare --app crossing --for store")
+        .exit(1)
+        .says("fetch the certificate of CN=Stand-In")
+        .says("which issued that of gp");
+    env.file("ninekeys.toml", project.as_bytes());
+    env.run("prepare --app crossing --for store --dry-run")
+        .exit(0)
+        .says("take in the certificates above that of gp");
+    env.run("prepare --app crossing --for store --yes")
+        .exit(0)
+        .says("✓ Ready")
+        .says("take in the certificates above that of gp")
+        .is_silent_on("make a key");
+    env.run("check --app crossing").exit(0);
+}

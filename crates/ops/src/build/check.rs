@@ -11,8 +11,8 @@ use ninekeys_core::android::{AndroidBuild, PackageKind, Scheme, SchemeState, Sig
 use ninekeys_core::build::{Build, ExamineError, Form, Says};
 use ninekeys_core::env::{Env, Silent};
 use ninekeys_core::model::{
-    App, BuildNumber, Destination, Inventory, KeystoreEntry, Platform, Policy, Project, ReleaseFacts, Role,
-    replaced,
+    App, BuildNumber, Destination, Facts, Inventory, Item, ItemId, Platform, Policy, Project, ReleaseFacts,
+    Role, replaced,
 };
 use ninekeys_core::rules::{BuildLook, KnownSigner, Part, check_build, file_stem};
 use ninekeys_core::stream::DigestError;
@@ -28,6 +28,7 @@ use crate::advice::{self, Named};
 use crate::answers::{BuildSaid, CertificateSaid, KeySaid, Verdict};
 use crate::ctx::{Ctx, OpenError};
 use crate::files::{self, FileError, InputFile};
+use crate::identity;
 use crate::project::ProjectError;
 
 /// The most of a file of scheme v4: the tree over 4 GiB, and room to spare.
@@ -116,7 +117,7 @@ pub struct SignerLine {
     /// The keystore in the cabinet that holds key and certificate, if one does.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub keystore: Option<String>,
-    /// The keystore that holds the key under another certificate, where none holds both.
+    /// What in the cabinet holds the key under another certificate, where none holds both.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub same_key_as: Option<String>,
     /// Its certificate.
@@ -483,7 +484,7 @@ pub(crate) fn known_signers(inventory: Option<&Inventory>, app: Option<&str>) ->
     of(Role::Signing).chain(of(Role::Upload)).collect()
 }
 
-/// The keystore that holds a key, and whether it does so under that certificate: under another it is another identity.
+/// What holds a private key, and whether it does so under that certificate: under another it is another identity.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) enum Holder {
     /// Key and certificate.
@@ -493,31 +494,40 @@ pub(crate) enum Holder {
 }
 
 impl Holder {
-    /// The keystore's name, where it holds both.
+    /// Its name, where it holds both.
     pub(crate) fn of_both(&self) -> Option<String> {
         if let Holder::Both(name) = self { Some(name.clone()) } else { None }
     }
 
-    /// The keystore's name, where it holds the key alone.
+    /// Its name, where it holds the key alone.
     pub(crate) fn of_key(&self) -> Option<String> {
         if let Holder::Key(name) = self { Some(name.clone()) } else { None }
     }
 }
 
-/// Where the cabinet holds a key, under that certificate if anywhere.
+/// Where the cabinet holds a private key, under that certificate if anywhere: in a keystore, an identity or an API key.
 pub(crate) fn holder(inventory: &Inventory, key: &str, certificate: &str) -> Option<Holder> {
-    let keystores = inventory.keystores();
-    let all =
-        || keystores.iter().flat_map(|(item, facts)| facts.entries.iter().map(move |entry| (item, entry)));
-    let of_key = |entry: &KeystoreEntry| {
-        crate::keystore::key_facts(inventory, entry).is_some_and(|facts| facts.fingerprint == key)
+    let all = || inventory.iter().flat_map(|item| held_by(item).into_iter().map(move |held| (item, held)));
+    let of_key =
+        |id: &ItemId| identity::key_facts(inventory, id).is_some_and(|facts| facts.fingerprint == key);
+    let of_certificate = |id: &ItemId| {
+        identity::certificate_facts(inventory, id).is_some_and(|facts| facts.fingerprint == certificate)
     };
-    let of_both = |entry: &KeystoreEntry| {
-        let facts = crate::keystore::certificate_of(inventory, entry);
-        of_key(entry) && facts.is_some_and(|facts| facts.fingerprint == certificate)
-    };
-    let both = all().find(|(_, entry)| of_both(entry)).map(|(item, _)| Holder::Both(item.name.clone()));
-    both.or_else(|| all().find(|(_, entry)| of_key(entry)).map(|(item, _)| Holder::Key(item.name.clone())))
+    let both = all().find(|(_, (key, own))| of_key(key) && own.is_some_and(of_certificate));
+    let both = both.map(|(item, _)| Holder::Both(item.name.clone()));
+    both.or_else(|| all().find(|(_, (key, _))| of_key(key)).map(|(item, _)| Holder::Key(item.name.clone())))
+}
+
+/// The private keys of an item, each with its certificate.
+fn held_by(item: &Item) -> Vec<(&ItemId, Option<&ItemId>)> {
+    match &item.facts {
+        Facts::Keystore(facts) => {
+            facts.entries.iter().map(|entry| (&entry.key, Some(&entry.certificate))).collect()
+        }
+        Facts::Identity(facts) => facts.key.iter().map(|key| (key, facts.certificate.as_ref())).collect(),
+        Facts::ApiKey(facts) => facts.key.iter().map(|key| (key, None)).collect(),
+        _ => Vec::new(),
+    }
 }
 
 /// The signers, on Android each with the schemes it signed.

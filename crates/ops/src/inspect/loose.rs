@@ -206,7 +206,7 @@ fn said(recipient: Recipient) -> RecipientSaid {
     }
 }
 
-/// The keystore that holds a key, under whatever certificate.
+/// What holds a private key, under whatever certificate.
 fn holder(fingerprint: &str, background: &Background) -> Option<String> {
     let inventory = background.inventory.as_deref()?;
     check::holder(inventory, fingerprint, "").as_ref().and_then(Holder::of_key)

@@ -143,7 +143,7 @@ pub struct CertificateContent {
     /// The keystore in the cabinet that holds it with its key.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub keystore: Option<String>,
-    /// The keystore that holds its key under another certificate, where none holds both.
+    /// What in the cabinet holds its key under another certificate, where none holds both.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub same_key_as: Option<String>,
 }

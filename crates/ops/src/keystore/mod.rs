@@ -309,7 +309,7 @@ pub(crate) fn certificate_facts(certificate: &Certificate, key: Option<ItemId>) 
 pub struct OtherKey {
     /// The app's name.
     pub app: String,
-    /// The keystore that holds the key.
+    /// What in the cabinet holds the key.
     pub keystore: String,
 }
 

@@ -9,7 +9,8 @@ use ninekeys_formats::pem;
 use ninekeys_formats::request::LABEL;
 
 use super::{
-    Does, Job, PrepareError, PrepareReport, Step, Waits, ends_soon, is_wanted, make_request, waiting,
+    Does, Job, PrepareError, PrepareReport, Step, Waits, ends_soon, is_wanted, lacks_link, make_request,
+    waiting,
 };
 use crate::files::{Access, Taken};
 use crate::outgoing::Outgoing;
@@ -46,6 +47,14 @@ pub(super) fn by_hand(
         report.waits = Some(Waits {
             what: format!("upload {} at the portal, and fetch the certificate for a {word}", to.display()),
             file: Some(to.display().to_string()),
+            next: ["identity", "accept", "FILE"].map(str::to_owned).into(),
+        });
+        return Ok(());
+    }
+    if let Some((name, issuer)) = job.look(&inventory, lacks_link) {
+        report.waits = Some(Waits {
+            what: format!("fetch the certificate of {issuer}, which issued that of {name}"),
+            file: None,
             next: ["identity", "accept", "FILE"].map(str::to_owned).into(),
         });
         return Ok(());

@@ -12,7 +12,7 @@ use ninekeys_formats::x509::Certificate;
 use ninekeys_portal::client::Portal;
 use ninekeys_portal::wire::{AppId, Capabilities, Device, KindSaid, NewCertificate, NewProfile};
 
-use super::{Does, Job, PrepareError, Step, ends_soon, is_wanted, make_request, waiting};
+use super::{Does, Job, PrepareError, Step, ends_soon, is_wanted, lacks_link, make_request, waiting};
 use crate::device;
 use crate::identity;
 use crate::identity::accept::Fit;
@@ -26,6 +26,7 @@ pub(super) fn by_the_portal(
     steps: &mut Vec<Step>,
 ) -> Result<(), PrepareError> {
     get_identity(job, cabinet, steps)?;
+    get_chain(job, cabinet, steps)?;
     register(job, cabinet, steps)?;
     get_profiles(job, cabinet, None, None, steps).map(|_| ())
 }
@@ -86,6 +87,21 @@ fn get_identity(job: &Job<'_>, cabinet: &mut Cabinet<'_>, steps: &mut Vec<Step>)
         fit.put(change, None, None)
     })?;
     steps.push(Step::new(Does::GetCertificate, name));
+    Ok(())
+}
+
+/// The certificates above an identity's that came without them.
+fn get_chain(job: &Job<'_>, cabinet: &mut Cabinet<'_>, steps: &mut Vec<Step>) -> Result<(), PrepareError> {
+    let Some((name, _)) = job.look(&*cabinet.inventory()?, lacks_link) else { return Ok(()) };
+    let team = with(job, cabinet, |portal| Ok(portal.team()?))?;
+    let above = team.chain.iter().map(|text| certificate(text)).collect::<Result<Vec<_>, _>>()?;
+    cabinet.change(&format!("prepare: chain of {name}"), &job.ctx.env, |change| {
+        identity::put_authorities(change, &above)
+    })?;
+    // another portal's say nothing of this one
+    if job.look(&*cabinet.inventory()?, lacks_link).is_none() {
+        steps.push(Step::new(Does::GetChain, name));
+    }
     Ok(())
 }
 

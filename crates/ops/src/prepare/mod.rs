@@ -9,6 +9,7 @@ pub(crate) mod by_portal;
 use jiff::Timestamp;
 use ninekeys_cabinet::{Cabinet, CabinetError, NewItem};
 use ninekeys_core::certificate::{CertificateError, Subject};
+use ninekeys_core::chain::{Chain, End};
 use ninekeys_core::digest::{from_hex, hex};
 use ninekeys_core::ios::setup::{IdentityChoice, Part, Setup, Wanted, allows_device, signs_for};
 use ninekeys_core::keys::{Algorithm, KeyError, PrivateKey, Signer};
@@ -93,6 +94,8 @@ pub enum Does {
     MakeKey,
     /// A certificate is issued and joined to its key.
     GetCertificate,
+    /// The certificates above an identity's are taken in.
+    GetChain,
     /// A bundle id is registered, for ever.
     RegisterAppId,
     /// Capabilities are switched on.
@@ -289,6 +292,16 @@ fn ends_soon(setup: &Setup<'_>, identity: &IdentityChoice<'_>) -> bool {
     identity.certificate.is_none_or(|own| own.not_after.duration_since(setup.wanted.now) < due)
 }
 
+/// The identity that is taken, and the issuer whose certificate its chain lacks.
+fn lacks_link(setup: &Setup<'_>) -> Option<(String, String)> {
+    match (setup.taken(), &setup.chain) {
+        (Some(taken), Some(Chain { end: End::Lacks { issuer, .. }, .. })) => {
+            Some((taken.item.name.clone(), issuer.clone()))
+        }
+        _ => None,
+    }
+}
+
 /// Prepares the app for the destination.
 ///
 /// # Errors
@@ -375,6 +388,7 @@ impl Step {
         match self.does {
             Does::MakeKey => format!("make a key for {name} and seal it"),
             Does::GetCertificate => format!("have a certificate issued for {name}"),
+            Does::GetChain => format!("take in the certificates above that of {name}"),
             Does::RegisterAppId => format!("register the bundle id {name}, which is for ever"),
             Does::SwitchOn => format!("switch on for {name}{detail}"),
             Does::RegisterDevice => format!("register the device {name}{detail}"),
@@ -402,6 +416,8 @@ fn plan(job: &Job<'_>, inventory: &Inventory) -> Result<Vec<Step>, PrepareError>
                 }
             };
             steps.push(Step::new(Does::GetCertificate, name));
+        } else if let Some((name, _)) = lacks_link(setup) {
+            steps.push(Step::new(Does::GetChain, name));
         }
         for part in setup.parts.iter().filter(|part| needs_identity || is_wanted(setup, part)) {
             let detail = format!("{} for {}", part.bundle_id, job.destination.phrase());

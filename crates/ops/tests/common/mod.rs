@@ -114,6 +114,8 @@ pub fn made() -> TempDir {
     let request = InitRequest {
         title: Some("Ferries".into()),
         team: None,
+        portal: None,
+        roots: Vec::new(),
         passphrase: Some(text(PASSPHRASE)),
         unlock_file: None,
     };

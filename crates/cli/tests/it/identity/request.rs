@@ -10,6 +10,7 @@ fn a_request_leaves_with_its_key_sealed_and_openssl_takes_it() {
         .says("here, sealed")
         .says("EMAIL=releases@gannetpoint.example")
         .says("next            ninekeys identity accept FILE");
+    env.run("inspect gp.csr").exit(0).says("in the cabinet  gp");
     let said = env.run("show gp --format json").exit(0).json();
     assert_eq!(
         (&said["identity"]["identity"]["state"], &said["facts"]["kind"]),
