@@ -2,7 +2,7 @@
 
 use std::io;
 
-use ninekeys_ops::prepare::PrepareReport;
+use ninekeys_ops::prepare::{Does, PrepareReport, Step};
 use ninekeys_ops::stand_in::StandInReport;
 
 use super::Report;
@@ -10,6 +10,8 @@ use super::line::{Line, Paper, Sign};
 
 /// Where values stand behind labels.
 const VALUE: usize = 16;
+/// The most devices that are told one by one.
+const MOST_DEVICES: usize = 5;
 
 fn row(label: &str, value: impl AsRef<str>) -> Line {
     Line::new().dim(label).to(VALUE).text(value).hang(VALUE)
@@ -33,13 +35,13 @@ impl Report for PrepareReport {
         if !self.steps.is_empty() {
             paper.blank()?;
         }
-        for (index, step) in self.steps.iter().enumerate() {
+        for (index, sentence) in sentences(&self.steps).iter().enumerate() {
             let label = match (index, self.dry_run) {
                 (0, true) => "  would",
                 (0, false) => "  did",
                 _ => "",
             };
-            paper.put(&row(label, step.sentence()))?;
+            paper.put(&row(label, sentence))?;
         }
         let by = match &self.portal {
             Some(address) => format!("through the portal at {address}"),
@@ -62,6 +64,20 @@ impl Report for PrepareReport {
     fn is_quiet(&self) -> bool {
         self.ready
     }
+}
+
+/// What is done, in a line each; many devices are one line.
+fn sentences(steps: &[Step]) -> Vec<String> {
+    let devices = steps.iter().filter(|step| step.does == Does::RegisterDevice).count();
+    let many = devices > MOST_DEVICES;
+    let mut told = false;
+    let lines = steps.iter().filter_map(|step| {
+        if !many || step.does != Does::RegisterDevice {
+            return Some(step.sentence());
+        }
+        (!std::mem::replace(&mut told, true)).then(|| format!("register {devices} devices"))
+    });
+    lines.collect()
 }
 
 impl Report for StandInReport {

@@ -107,6 +107,25 @@ fn a_private_key_that_was_lost_on_the_way_is_said_to_be_and_nothing_is_kept_half
 }
 
 #[test]
+fn a_clock_that_is_behind_the_portals_or_ahead_of_it_is_no_hindrance() {
+    for at in ["2026-12-01T00:02:00Z", "2026-11-30T23:59:30Z"] {
+        let (env, portal) = connected();
+        let listen = portal.address.trim_start_matches("http://").to_owned();
+        drop(portal);
+        let _portal = start_with(&env, &["--listen", &listen, "--at", at]);
+        for number in 0..8 {
+            env.run(&format!("device add Helm{number} --identifier 00008030-000A1B2C3D4E800{number}"))
+                .exit(0);
+        }
+        env.run("prepare --app deckhand --for devices --yes")
+            .exit(0)
+            .says("✓ Ready")
+            .says("register 8 devices")
+            .is_silent_on("Helm3");
+    }
+}
+
+#[test]
 fn faults_that_are_none_are_refused() {
     let env = TestEnv::with_ios(crate::PROGRAM);
     env.run("stand-in serve --faults rain=3").exit(2).says("`rain=3` is no fault");

@@ -13,6 +13,7 @@ use ninekeys_portal::client::Portal;
 use ninekeys_portal::wire::{AppId, Capabilities, Device, KindSaid, NewCertificate, NewProfile};
 
 use super::{Does, Job, PrepareError, Step, ends_soon, is_wanted, lacks_link, make_request, waiting};
+use crate::answers;
 use crate::device;
 use crate::identity;
 use crate::identity::accept::Fit;
@@ -74,6 +75,7 @@ fn get_identity(job: &Job<'_>, cabinet: &mut Cabinet<'_>, steps: &mut Vec<Step>)
     let (issued, team) =
         with(job, cabinet, |portal| Ok((portal.new_certificate(&new, &call)?, portal.team()?)))?;
     let issued = certificate(&issued.certificate)?;
+    job.saw(answers::time(issued.not_before));
     let above = team.chain.iter().map(|text| certificate(text)).collect::<Result<Vec<_>, _>>()?;
     let mut pool = job.pool(&inventory);
     pool.extend(above.iter().cloned());
@@ -198,9 +200,10 @@ pub(crate) fn get_profiles(
         let inventory = cabinet.inventory()?;
         let pool = job.pool(&inventory);
         let measure =
-            Measure { project: Some(job.project()), roots: &job.roots, pool: &pool, now: job.ctx.env.now };
+            Measure { project: Some(job.project()), roots: &job.roots, pool: &pool, now: job.now.get() };
         let named = PathBuf::from(format!("the profile \"{}\" from the portal", new.title));
         let fit = ProfileFit::read(&named, from_base64(&made.file)?, &measure)?;
+        job.saw(answers::time(fit.verified.profile.not_before));
         let what = format!("prepare: profile {}", new.title);
         let (name, _) = cabinet.change(&what, &job.ctx.env, |change| fit.put(change, None, &job.roots))?;
         names.push(name);

@@ -6,7 +6,9 @@
 mod by_hand;
 pub(crate) mod by_portal;
 
-use jiff::Timestamp;
+use std::cell::Cell;
+
+use jiff::{SignedDuration, Timestamp};
 use ninekeys_cabinet::{Cabinet, CabinetError, NewItem};
 use ninekeys_core::certificate::{CertificateError, Subject};
 use ninekeys_core::chain::{Chain, End};
@@ -201,9 +203,23 @@ pub(crate) struct Job<'a> {
     pub(crate) ios: &'a Ios,
     pub(crate) destination: Destination,
     pub(crate) roots: Vec<Certificate>,
+    /// What the time is: what the portal issues begins by the portal's clock.
+    pub(crate) now: Cell<Timestamp>,
 }
 
+/// By how much a portal's clock may be ahead of this machine's.
+const AHEAD: SignedDuration = SignedDuration::from_mins(10);
+
 impl<'a> Job<'a> {
+    /// Takes up what was issued now: by the portal's clock it begins now, and that is not yet by ours, which may be behind it and
+    /// was read when the work began.
+    fn saw(&self, begins: Timestamp) {
+        let ahead = begins.duration_since(self.ctx.env.now);
+        if begins > self.now.get() && ahead <= AHEAD {
+            self.now.set(begins);
+        }
+    }
+
     pub(crate) fn project(&self) -> &'a Project {
         &self.file.project
     }
@@ -227,7 +243,7 @@ impl<'a> Job<'a> {
             inventory,
             roots: &self.roots,
             pool: &pool,
-            now: self.ctx.env.now,
+            now: self.now.get(),
         }))
     }
 
@@ -279,7 +295,7 @@ pub(crate) fn is_wanted(setup: &Setup<'_>, part: &Part<'_>) -> bool {
             .capabilities
             .iter()
             .any(|one| !facts.entitlements.contains_key(one.entitlement()));
-    let due = jiff::SignedDuration::from_hours(24 * i64::from(setup.wanted.policy.due_days));
+    let due = SignedDuration::from_hours(24 * i64::from(setup.wanted.policy.due_days));
     let ends_soon = facts.not_after.duration_since(setup.wanted.now) < due;
     let other_identity =
         setup.taken().is_some_and(|identity| !ninekeys_core::ios::setup::allows(inventory, facts, identity));
@@ -288,7 +304,7 @@ pub(crate) fn is_wanted(setup: &Setup<'_>, part: &Part<'_>) -> bool {
 
 /// Whether the identity that is taken ends within the policy's days: then its successor is made.
 fn ends_soon(setup: &Setup<'_>, identity: &IdentityChoice<'_>) -> bool {
-    let due = jiff::SignedDuration::from_hours(24 * i64::from(setup.wanted.policy.due_days));
+    let due = SignedDuration::from_hours(24 * i64::from(setup.wanted.policy.due_days));
     identity.certificate.is_none_or(|own| own.not_after.duration_since(setup.wanted.now) < due)
 }
 
@@ -316,7 +332,7 @@ pub fn prepare(ctx: &Ctx<'_>, request: &Request) -> Result<PrepareReport, Prepar
         return Err(PrepareError::Destination(destination));
     }
     let roots = identity::roots(Some(&file))?;
-    let job = Job { ctx, file: &file, name, app, ios, destination, roots };
+    let job = Job { ctx, file: &file, name, app, ios, destination, roots, now: Cell::new(ctx.env.now) };
     let mut cabinet = ctx.open()?;
     let inventory = cabinet.inventory()?;
     let by_portal = portal::can_ask(&file.project, &inventory, ApiUse::Signing);

@@ -1,5 +1,7 @@
 //! `profile create` and `profile renew`: a profile made by the portal, with the identity and the devices that there are.
 
+use std::cell::Cell;
+
 use ninekeys_core::ios::profile::is_for;
 use ninekeys_core::ios::setup::Part;
 use ninekeys_core::model::{ApiUse, App, Destination, Platform};
@@ -170,7 +172,7 @@ pub fn profile_create(ctx: &Ctx<'_>, request: &Request) -> Result<ProfileCreateR
         return Err(PrepareError::Destination(destination).into());
     }
     let roots = identity::roots(Some(&file)).map_err(PrepareError::from)?;
-    let job = Job { ctx, file: &file, name, app, ios, destination, roots };
+    let job = Job { ctx, file: &file, name, app, ios, destination, roots, now: Cell::new(ctx.env.now) };
     let mut cabinet = ctx.open().map_err(PrepareError::from)?;
     let inventory = cabinet.inventory().map_err(PrepareError::from)?;
     if !portal::can_ask(&file.project, &inventory, ApiUse::Signing) {
