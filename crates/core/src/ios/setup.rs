@@ -3,6 +3,8 @@
 //! Each identity and each profile that could serve is looked at, with what speaks against it; the best of those that
 //! nothing speaks against is taken. The rules say what is missing, the commands show what was taken.
 
+use std::collections::HashMap;
+
 use jiff::Timestamp;
 use ninekeys_formats::x509::Certificate;
 
@@ -10,8 +12,8 @@ use super::profile::is_for;
 use crate::chain::Chain;
 use crate::digest::from_hex;
 use crate::model::{
-    Capability, CertificateFacts, Destination, Facts, IdentityFacts, IdentityPurpose, Inventory, Ios, Item,
-    ItemId, NineKey, Policy, ProfileFacts, State, Wholeness,
+    Capability, CertificateFacts, Destination, DeviceFacts, Facts, IdentityFacts, IdentityPurpose, Inventory,
+    Ios, Item, ItemId, NineKey, Policy, ProfileFacts, State, Wholeness,
 };
 use ninekeys_formats::limits::Limits;
 
@@ -34,12 +36,72 @@ pub struct Wanted<'a> {
     pub policy: &'a Policy,
     /// What the cabinet holds.
     pub inventory: &'a Inventory,
+    /// The same, by kind.
+    pub roster: &'a Roster<'a>,
     /// The authorities that the project names.
     pub roots: &'a [Certificate],
     /// Every authority's certificate at hand.
     pub pool: &'a [Certificate],
     /// The time that it is for.
     pub now: Timestamp,
+}
+
+/// What matters for iOS builds, by kind: picked out once, and looked at for every app and destination.
+pub struct Roster<'a> {
+    /// The identities, by name, retired ones too.
+    pub identities: Vec<(&'a Item, &'a IdentityFacts)>,
+    /// The profiles in use.
+    pub profiles: Vec<(&'a Item, &'a ProfileFacts)>,
+    /// The devices in use, by name.
+    pub devices: Vec<(&'a Item, &'a DeviceFacts)>,
+    /// Where a device stands in the list, by its identifier in small letters.
+    places: HashMap<String, usize>,
+}
+
+impl<'a> Roster<'a> {
+    /// Picks them out.
+    pub fn of(inventory: &'a Inventory) -> Self {
+        let mut roster = Roster {
+            identities: Vec::new(),
+            profiles: Vec::new(),
+            devices: Vec::new(),
+            places: HashMap::new(),
+        };
+        for item in inventory.iter() {
+            match &item.facts {
+                Facts::Identity(facts) => roster.identities.push((item, facts)),
+                Facts::Profile(facts) if item.state == State::Active => roster.profiles.push((item, facts)),
+                Facts::Device(facts) if item.state == State::Active => roster.devices.push((item, facts)),
+                _ => {}
+            }
+        }
+        roster.identities.sort_by(|(a, _), (b, _)| a.name.cmp(&b.name));
+        roster.devices.sort_by(|(a, _), (b, _)| a.name.cmp(&b.name));
+        let lower = roster.devices.iter().map(|(_, facts)| facts.identifier.to_ascii_lowercase());
+        roster.places = lower.enumerate().map(|(place, identifier)| (identifier, place)).collect();
+        roster
+    }
+
+    /// The devices in use that a profile does not allow, by name.
+    pub fn left_out(
+        &self,
+        inventory: &Inventory,
+        profile: &ProfileFacts,
+    ) -> Vec<(&'a Item, &'a DeviceFacts)> {
+        // one that came in again after the profile did is another item with the same identifier
+        let known = profile.devices.iter().filter_map(|id| match &inventory.get(id)?.facts {
+            Facts::Device(device) => Some(device.identifier.as_str()),
+            _ => None,
+        });
+        let foreign = profile.foreign_devices.iter().map(String::as_str);
+        let mut is_left_out = vec![true; self.devices.len()];
+        for identifier in known.chain(foreign).map(str::to_ascii_lowercase) {
+            let place = self.places.get(&identifier).and_then(|place| is_left_out.get_mut(*place));
+            place.into_iter().for_each(|left_out| *left_out = false);
+        }
+        let left_out = self.devices.iter().zip(is_left_out).filter(|(_, left_out)| *left_out);
+        left_out.map(|(device, _)| *device).collect()
+    }
 }
 
 /// What speaks against an identity.
@@ -206,8 +268,7 @@ fn identities<'a>(
     is_wanted: impl Fn(&IdentityFacts) -> bool,
 ) -> Vec<IdentityChoice<'a>> {
     let mut out: Vec<IdentityChoice<'a>> = Vec::new();
-    for item in wanted.inventory.iter() {
-        let Facts::Identity(facts) = &item.facts else { continue };
+    for (item, facts) in wanted.roster.identities.iter().copied() {
         // a revoked one is retired, and is why nothing can be signed until there is another
         if item.state != State::Active && facts.revoked.is_none() {
             continue;
@@ -227,7 +288,6 @@ fn identities<'a>(
             against: against_identity(wanted, facts, certificate),
         });
     }
-    out.sort_by(|a, b| a.item.name.cmp(&b.item.name));
     out
 }
 
@@ -287,18 +347,15 @@ fn profiles<'a>(
     bundle_id: &str,
     usable: &[&IdentityChoice<'a>],
 ) -> Vec<ProfileChoice<'a>> {
-    let (mut own, mut others) = (Vec::new(), Vec::new());
-    for item in wanted.inventory.iter().filter(|item| item.state == State::Active) {
-        let Facts::Profile(facts) = &item.facts else { continue };
-        let facts: &'a ProfileFacts = facts;
-        let against = against_profile(wanted, bundle_id, facts, usable);
-        let choice = ProfileChoice { item, facts, against };
-        if is_for(&facts.app_id, bundle_id) {
-            own.push(choice);
-        } else if facts.destination == wanted.destination {
-            others.push(choice);
-        }
-    }
+    let all = |is_wanted: &dyn Fn(&ProfileFacts) -> bool| -> Vec<ProfileChoice<'a>> {
+        let wanted_ones = wanted.roster.profiles.iter().filter(|(_, facts)| is_wanted(facts));
+        let choice = |(item, facts): &(&'a Item, &'a ProfileFacts)| ProfileChoice {
+            item,
+            facts,
+            against: against_profile(wanted, bundle_id, facts, usable),
+        };
+        wanted_ones.map(choice).collect()
+    };
     let sort = |all: &mut Vec<ProfileChoice<'a>>| {
         all.sort_by(|a, b| {
             let key = |choice: &ProfileChoice<'a>| {
@@ -309,11 +366,12 @@ fn profiles<'a>(
             key(a).cmp(&key(b)).then_with(|| (b.item.made, &a.item.name).cmp(&(a.item.made, &b.item.name)))
         });
     };
+    let mut own = all(&|facts| is_for(&facts.app_id, bundle_id));
     sort(&mut own);
     if own.is_empty() {
-        sort(&mut others);
-        others.truncate(MOST_OTHERS);
-        own = others;
+        own = all(&|facts| facts.destination == wanted.destination);
+        sort(&mut own);
+        own.truncate(MOST_OTHERS);
     }
     own
 }
@@ -348,18 +406,18 @@ fn against_profile(
             usable.iter().filter_map(|choice| choice.certificate).map(|c| c.fingerprint.clone());
         out.push(AgainstProfile::LacksIdentity(fingerprints.collect()));
     }
-    if same_kind && usable.is_empty() && allows_only_revoked(wanted.inventory, facts) {
+    if same_kind && usable.is_empty() && allows_only_revoked(wanted.roster, facts) {
         out.push(AgainstProfile::OnlyRevoked);
     }
     out
 }
 
-fn allows_only_revoked(inventory: &Inventory, profile: &ProfileFacts) -> bool {
+fn allows_only_revoked(roster: &Roster<'_>, profile: &ProfileFacts) -> bool {
     let is_revoked = |certificate: &ItemId| {
-        inventory.iter().any(|item| {
-            matches!(&item.facts, Facts::Identity(facts)
-                if facts.revoked.is_some() && facts.certificate.as_ref() == Some(certificate))
-        })
+        roster
+            .identities
+            .iter()
+            .any(|(_, facts)| facts.revoked.is_some() && facts.certificate.as_ref() == Some(certificate))
     };
     !profile.certificates.is_empty()
         && profile.foreign_certificates.is_empty()

@@ -5,8 +5,8 @@ use jiff::SignedDuration;
 use super::identity::{day, short};
 use super::{Notes, Rule, Subject};
 use crate::findings::{Level, Mend, Observation};
-use crate::ios::setup::{AgainstProfile, Part, ProfileChoice, Setup, allows_device, signs_for};
-use crate::model::{Capability, Destination, DeviceFacts, Facts, Item, State};
+use crate::ios::setup::{AgainstProfile, Part, ProfileChoice, Setup, signs_for};
+use crate::model::{Capability, Destination, DeviceFacts, Item};
 
 pub(super) const RULES: &[Rule] = &[
     Rule {
@@ -226,8 +226,7 @@ fn lacks_identity(setup: &Setup<'_>, notes: &mut Notes) {
     // one that has the certificate of another purpose beside ours was put together by hand
     let wanted = signs_for(setup.wanted.destination);
     for (_, choice) in setup.parts.iter().filter_map(|part| Some((part, part.taken()?))) {
-        for item in setup.wanted.inventory.iter() {
-            let Facts::Identity(identity) = &item.facts else { continue };
+        for (item, identity) in &setup.wanted.roster.identities {
             let named = identity.certificate.is_some_and(|id| choice.facts.certificates.contains(&id));
             if named && identity.purpose.nine_key() != wanted {
                 let text =
@@ -244,15 +243,7 @@ fn devices_left_out<'a>(setup: &Setup<'a>, choice: &ProfileChoice<'a>) -> Vec<(&
     if !matches!(setup.wanted.destination, Destination::Development | Destination::Devices) {
         return Vec::new();
     }
-    let inventory = setup.wanted.inventory;
-    let devices = inventory.iter().filter_map(|item| match &item.facts {
-        Facts::Device(facts) if item.state == State::Active => Some((item, facts)),
-        _ => None,
-    });
-    let mut out: Vec<_> =
-        devices.filter(|(_, facts)| !allows_device(inventory, choice.facts, &facts.identifier)).collect();
-    out.sort_by(|(a, _), (b, _)| a.name.cmp(&b.name));
-    out
+    setup.wanted.roster.left_out(setup.wanted.inventory, choice.facts)
 }
 
 /// Names, and how many more there are.

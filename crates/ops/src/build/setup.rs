@@ -2,7 +2,7 @@
 
 use jiff::Timestamp;
 use ninekeys_cabinet::CabinetError;
-use ninekeys_core::ios::setup::{Part, Setup, Wanted};
+use ninekeys_core::ios::setup::{Part, Roster, Setup, Wanted};
 use ninekeys_core::model::{App, Destination, Inventory, Platform, Project};
 use ninekeys_core::rules::{CabinetLook, check_cabinet, check_setup};
 use ninekeys_formats::x509::Certificate;
@@ -131,6 +131,7 @@ pub enum CheckSetupError {
 struct Background<'a> {
     project: &'a Project,
     inventory: &'a Inventory,
+    roster: &'a Roster<'a>,
     roots: &'a [Certificate],
     pool: &'a [Certificate],
     now: Timestamp,
@@ -180,6 +181,7 @@ pub fn check_setups(ctx: &Ctx<'_>, request: &Request) -> Result<CheckSetupReport
     let background = Background {
         project: &file.project,
         inventory: &inventory,
+        roster: &Roster::of(&inventory),
         roots: &roots,
         pool: &pool,
         now: ctx.env.now,
@@ -213,6 +215,7 @@ fn setup(background: &Background<'_>, name: &str, app: &App, destination: Destin
         team,
         policy: &background.project.policy,
         inventory: background.inventory,
+        roster: background.roster,
         roots: background.roots,
         pool: background.pool,
         now: background.now,

@@ -13,7 +13,7 @@ use ninekeys_cabinet::{Cabinet, CabinetError, NewItem};
 use ninekeys_core::certificate::{CertificateError, Subject};
 use ninekeys_core::chain::{Chain, End};
 use ninekeys_core::digest::{from_hex, hex};
-use ninekeys_core::ios::setup::{IdentityChoice, Part, Setup, Wanted, allows_device, signs_for};
+use ninekeys_core::ios::setup::{IdentityChoice, Part, Roster, Setup, Wanted, signs_for};
 use ninekeys_core::keys::{Algorithm, KeyError, PrivateKey, Signer};
 use ninekeys_core::model::{
     ApiUse, App, Destination, Facts, IdentityFacts, IdentityPurpose, Inventory, Ios, KeyFacts, NineKey,
@@ -241,6 +241,7 @@ impl<'a> Job<'a> {
             team: self.project().team_of(self.ios),
             policy: &self.project().policy,
             inventory,
+            roster: &Roster::of(inventory),
             roots: &self.roots,
             pool: &pool,
             now: self.now.get(),
@@ -286,8 +287,7 @@ pub(crate) fn is_wanted(setup: &Setup<'_>, part: &Part<'_>) -> bool {
     let inventory = setup.wanted.inventory;
     let facts = taken.facts;
     let for_devices = matches!(setup.wanted.destination, Destination::Development | Destination::Devices);
-    let left_out = for_devices
-        && device::all(inventory).iter().any(|(_, one)| !allows_device(inventory, facts, &one.identifier));
+    let left_out = for_devices && !setup.wanted.roster.left_out(inventory, facts).is_empty();
     let too_old = part.extension.is_none()
         && setup
             .wanted
