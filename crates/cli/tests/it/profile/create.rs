@@ -26,6 +26,16 @@ fn a_profile_is_made_once_with_the_identity_that_ends_last_or_that_was_named() {
     assert_eq!(said["profiles"][0]["title"], "Tender store 2026");
     assert_eq!(said["steps"][0]["does"], "register-app-id");
     env.run("check --app tender").exit(0).says("tender-store-2026");
+    // two that could: the one that ends last is taken where nobody can be asked, and the other is named
+    env.run("identity import in/distribution.p12 --name theirs --password-in pw").exit(0);
+    env.run("app add gig --title Gig --bundle-id example.gannetpoint.gig --for store").exit(0);
+    env.run("profile create --app gig --for store")
+        .exit(0)
+        .says("distribution-2027: it ends last, on 1 Dec 2027")
+        .says("theirs would do too, until 24 Nov 2027");
+    // the portal knows nothing of what another authority issued
+    env.run("app add dory --title Dory --bundle-id example.gannetpoint.dory --for store").exit(0);
+    env.run("profile create --app dory --for store --identity theirs").exit(6).says("the portal refused");
 }
 
 #[test]
