@@ -150,7 +150,7 @@ fn a_build_is_signed_checked_and_listed_and_the_next_is_compared_with_it() {
     let taken = sign(&ctx, &signing("crossing.apk"));
     assert!(matches!(taken, Err(SignError::Exists(_))), "{taken:?}");
     let after = check(&ctx, &[checking(&signed.output)]).unwrap().pop().unwrap().outcome.unwrap();
-    assert_eq!(after.signers.first().unwrap().keystore.as_deref(), Some("first"));
+    assert_eq!(after.signers.first().unwrap().item.as_deref(), Some("first"));
     assert_eq!(after.signers.first().unwrap().certificate, signed.certificate);
     std::fs::write(folder.path().join("next.apk"), builds::crossing_code(13).apk()).unwrap();
     sign(&ctx, &signing("next.apk")).unwrap();

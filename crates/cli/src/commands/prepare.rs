@@ -3,7 +3,7 @@
 use clap_complete::engine::ArgValueCandidates;
 use ninekeys_core::model::Destination;
 use ninekeys_ops::Ctx;
-use ninekeys_ops::prepare::{PrepareError, Request, Step, prepare};
+use ninekeys_ops::prepare::{Request, prepare};
 
 use crate::complete;
 use crate::failure::{Exit, Failure};
@@ -36,12 +36,9 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, F
         Request { app: args.app, destination: args.destination, dry_run: args.dry_run, sure: args.yes };
     let report = prepare(ctx, &request).map_err(|error| {
         let failure = Failure::of(&attempt, &error);
-        match &error {
-            PrepareError::HalfWay { done, .. } => {
-                let done: Vec<String> = done.iter().map(Step::sentence).collect();
-                failure.changed(&format!("{}; the next call goes on from there", done.join(", ")))
-            }
-            _ => failure,
+        match error.done() {
+            Some(done) => failure.changed(&done),
+            None => failure,
         }
     })?;
     out.emit(&report);

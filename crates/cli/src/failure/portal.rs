@@ -24,7 +24,7 @@ impl Classify for PortalError {
             ),
             Self::Refused(problem) if problem.kind == "limit-reached" => say(
                 Exit::Portal,
-                "revoke one at the portal that nothing uses: `ninekeys inventory` says what is used",
+                "revoke one that nothing uses: `ninekeys inventory` says what is used, `ninekeys identity revoke NAME` revokes",
             ),
             Self::Refused(problem) if problem.needs.is_some() => {
                 let role = problem.needs.unwrap_or(ApiRole::Owner).to_string();
@@ -86,6 +86,7 @@ impl Classify for StandInServeError {
                 }
                 StandInError::Certificate(_) | StandInError::Key(_) => defect(),
                 StandInError::Listen { .. } => again(Exit::Damaged, &["--listen", "127.0.0.1:0"]),
+                StandInError::Taken(_) => again(Exit::Refused, &["--folder", "FOLDER"]),
                 StandInError::NotLoopback(_) => again(Exit::Refused, &["--listen", "127.0.0.1:0"]),
             },
         }
@@ -150,7 +151,7 @@ impl Classify for IdentityRevokeError {
             Self::Connect(inner) => inner.class(),
             Self::Portal(inner) => inner.class(),
             Self::Open(inner) => inner.class(),
-            Self::Cabinet(inner) => inner.class(),
+            Self::Cabinet(inner) | Self::Unnoted { cause: inner } => inner.class(),
         }
     }
 }
@@ -164,7 +165,8 @@ impl Classify for ApiKeyCreateError {
                 Exit::Portal,
                 "revoke at the portal what did not arrive, and have another made under another name",
             ),
-            Self::Unreadable => say(Exit::Portal, "tell who runs the portal"),
+            Self::Id(_) | Self::Unreadable => say(Exit::Portal, "tell who runs the portal"),
+            Self::HalfWay { cause, .. } => cause.class(),
             Self::Key(_) => defect(),
             Self::Project(inner) => inner.class(),
             Self::Connect(inner) => inner.class(),

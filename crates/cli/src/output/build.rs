@@ -85,7 +85,7 @@ fn fine_line(report: &CheckReport, family: &str) -> Option<String> {
 
 /// What a signer is called in the cabinet: the key alone, under another certificate, is not what the cabinet holds.
 pub(super) fn held_as(signer: &SignerLine, otherwise: &str) -> String {
-    match (&signer.keystore, &signer.same_key_as) {
+    match (&signer.item, &signer.same_key_as) {
         (Some(name), _) => name.clone(),
         (None, Some(name)) => format!("the key of {name} under another certificate"),
         (None, None) => otherwise.into(),

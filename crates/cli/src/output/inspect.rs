@@ -156,7 +156,7 @@ fn print_certificate(
     paper.put(&row("  signed by", &certificate.signature_algorithm))?;
     paper.put(&row("  certificate", &words::whole(&certificate.certificate.sha256)))?;
     paper.put(&row("  public key", &words::whole(&certificate.key.sha256)))?;
-    let held = match (&certificate.keystore, &certificate.same_key_as) {
+    let held = match (&certificate.item, &certificate.same_key_as) {
         (Some(name), _) => name.clone(),
         (None, Some(name)) => format!("no, but its key is, in {name} under another certificate"),
         (None, None) => "no".into(),
@@ -179,7 +179,7 @@ fn print_private(report: &InspectReport, key: &KeyContent, paper: &mut Paper<'_>
     let clear = if key.encrypted { "encrypted" } else { "in clear" };
     title(report, &format!("private key, {clear}, {}", key.encoding), paper)?;
     if let Some(said) = &key.key {
-        print_key(said, key.keystore.as_deref(), paper)?;
+        print_key(said, key.item.as_deref(), paper)?;
     }
     if let Some(unusable) = &key.unusable {
         let line = Line::new().dim("  not usable").to(18).sign(Sign::Warn).text(" ").text(unusable);
@@ -200,13 +200,13 @@ fn print_private(report: &InspectReport, key: &KeyContent, paper: &mut Paper<'_>
 
 fn print_public(report: &InspectReport, key: &KeyContent, paper: &mut Paper<'_>) -> io::Result<()> {
     title(report, &format!("public key, {}", key.encoding), paper)?;
-    key.key.as_ref().map_or(Ok(()), |said| print_key(said, key.keystore.as_deref(), paper))
+    key.key.as_ref().map_or(Ok(()), |said| print_key(said, key.item.as_deref(), paper))
 }
 
 fn print_request(report: &InspectReport, request: &RequestContent, paper: &mut Paper<'_>) -> io::Result<()> {
     title(report, &format!("certificate request, {}", request.encoding), paper)?;
     paper.put(&row("  subject", &request.subject))?;
-    print_key(&request.key, request.keystore.as_deref(), paper)?;
+    print_key(&request.key, request.item.as_deref(), paper)?;
     let (sign, proved) = match request.proved {
         Some(true) => (Sign::Fine, "by the key that it is for"),
         Some(false) => (Sign::Bad, "not by the key that it is for: no authority takes it"),

@@ -90,7 +90,7 @@ fn keys_requests_and_messages_are_told_and_matched_with_the_cabinet() {
     env.other("openssl pkcs12 -in ours.p12 -passin file:ours.txt -nodes -nocerts -out ours.pem");
     env.run("inspect ours.pem").exit(0).says("in the cabinet  crossing-signing");
     let ours = env.run("inspect ours.pem --format json").exit(0).json();
-    assert_eq!(ours["content"]["keystore"], "crossing-signing", "{ours}");
+    assert_eq!(ours["content"]["item"], "crossing-signing", "{ours}");
     env.run("keystore hand-over crossing-signing --receiver own.cer --to handed.bin").exit(0);
     env.run("inspect handed.bin")
         .exit(0)

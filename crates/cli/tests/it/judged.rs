@@ -98,7 +98,7 @@ fn a_signer_is_shown_under_a_name_of_the_cabinet_only_with_its_certificate() {
     let json = env.run("inspect renewed.pem --format json").exit(0).json();
     let certificate = &json["content"]["certificates"][0];
     assert_eq!(
-        (&certificate["keystore"], &certificate["same_key_as"]),
+        (&certificate["item"], &certificate["same_key_as"]),
         (&serde_json::Value::Null, &"crossing-signing".into())
     );
 }

@@ -42,6 +42,7 @@ mod manual;
 mod outputs;
 mod planted;
 mod portal;
+mod prepare;
 mod profile;
 mod releases;
 mod reliability;
@@ -52,6 +53,7 @@ mod secrets_in;
 mod setup;
 mod show;
 mod sign;
+mod stand_in;
 mod usage;
 
 /// The built program.

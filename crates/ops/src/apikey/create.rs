@@ -4,17 +4,19 @@
 use ninekeys_cabinet::{Cabinet, CabinetError, NewItem};
 use ninekeys_core::digest::{hex, sha256_hex};
 use ninekeys_core::keys::{KeyError, PrivateKey, Signer};
-use ninekeys_core::model::{ApiKeyFacts, ApiRole, ApiUse, Facts, KeyFacts, NameError, Service, check_name};
+use ninekeys_core::model::{
+    ApiKeyFacts, ApiRole, ApiUse, Facts, KeyFacts, NameError, Project, Service, check_name,
+};
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::pem;
 use ninekeys_formats::secret::Secret;
 use ninekeys_portal::client::PortalError;
-use ninekeys_portal::wire::{FETCHED, NewApiKey};
+use ninekeys_portal::wire::{ApiKey, FETCHED, NewApiKey};
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
-use super::ApiKeySaid;
+use super::{ApiKeySaid, IdError, check_id};
 use crate::apikey;
 use crate::ctx::{Ctx, OpenError};
 use crate::portal::{ConnectError, with_portal};
@@ -57,6 +59,18 @@ pub enum ApiKeyCreateError {
         /// The key id.
         key_id: String,
     },
+    /// What the portal calls it cannot be an id.
+    #[error(transparent)]
+    Id(#[from] IdError),
+    /// The portal made it, and its private key is not in the cabinet.
+    #[error("{cause}")]
+    HalfWay {
+        /// The key id.
+        key_id: String,
+        /// Why not.
+        #[source]
+        cause: Box<ApiKeyCreateError>,
+    },
     /// What the portal gave out is no key.
     #[error("what the portal gave out is no private key")]
     Unreadable,
@@ -98,16 +112,35 @@ pub fn apikey_create(ctx: &Ctx<'_>, request: &Request) -> Result<ApiKeyCreateRep
     // one name in one cabinet is one call, however often it is made
     let call = sha256_hex(format!("{} {name} {role}", cabinet.identity()).as_bytes());
     let new = NewApiKey { title: name.clone(), role };
-    let (said, text) = with_portal(ctx, &cabinet, &file.project, ApiUse::Access, |portal| {
-        let said = portal.new_api_key(&new, &format!("api-key-{call}"))?;
-        let lost = |error| match error {
+    let said = with_portal(ctx, &cabinet, &file.project, ApiUse::Access, |portal| {
+        Ok::<_, ApiKeyCreateError>(portal.new_api_key(&new, &format!("api-key-{call}"))?)
+    })?;
+    [&said.key_id, &said.issuer].into_iter().try_for_each(|id| check_id(id))?;
+    let key_id = said.key_id.clone();
+    take_in(ctx, &mut cabinet, &file.project, request, said).map_err(|cause| match cause {
+        lost @ ApiKeyCreateError::Lost { .. } => lost,
+        cause => ApiKeyCreateError::HalfWay { key_id, cause: Box::new(cause) },
+    })?;
+    let inventory = cabinet.inventory()?;
+    let (item, facts) = apikey::find(&inventory, name).map_err(|_| CabinetError::NameTaken(name.clone()))?;
+    Ok(ApiKeyCreateReport { api_key: apikey::said(&inventory, item, facts, Some(&file.project)) })
+}
+
+/// Fetches the private key, which can be done once, and seals it.
+fn take_in(
+    ctx: &Ctx<'_>,
+    cabinet: &mut Cabinet<'_>,
+    project: &Project,
+    request: &Request,
+    said: ApiKey,
+) -> Result<(), ApiKeyCreateError> {
+    let text = with_portal(ctx, cabinet, project, ApiUse::Access, |portal| {
+        portal.private_key(&said.key_id).map_err(|error| match error {
             PortalError::Refused(problem) if problem.kind == FETCHED => {
                 ApiKeyCreateError::Lost { key_id: said.key_id.clone() }
             }
             error => error.into(),
-        };
-        let text = portal.private_key(&said.key_id).map_err(lost)?;
-        Ok::<_, ApiKeyCreateError>((said, text))
+        })
     })?;
     let ders = text.lend(|text| pem::blocks(text.as_bytes(), "PRIVATE KEY", &Limits::USUAL));
     let secret = ders.into_iter().map(Secret::new).next().ok_or(ApiKeyCreateError::Unreadable)?;
@@ -122,10 +155,7 @@ pub fn apikey_create(ctx: &Ctx<'_>, request: &Request) -> Result<ApiKeyCreateRep
         key: None,
         apps: Vec::new(),
     };
-    put(ctx, &mut cabinet, name, facts, secret)?;
-    let inventory = cabinet.inventory()?;
-    let (item, facts) = apikey::find(&inventory, name).map_err(|_| CabinetError::NameTaken(name.clone()))?;
-    Ok(ApiKeyCreateReport { api_key: apikey::said(&inventory, item, facts, Some(&file.project)) })
+    put(ctx, cabinet, &request.name, facts, secret)
 }
 
 fn put(

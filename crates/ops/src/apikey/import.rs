@@ -16,7 +16,7 @@ use serde::{Deserialize, Serialize};
 use thiserror::Error;
 use zeroize::Zeroizing;
 
-use super::ApiKeySaid;
+use super::{ApiKeySaid, IdError, check_id};
 use crate::apikey;
 use crate::ctx::{Ctx, OpenError};
 use crate::files::{self, FileError};
@@ -100,8 +100,8 @@ pub enum ApiKeyImportError {
     #[error("a store API key has a {0}, which its file does not say")]
     NotSaid(&'static str),
     /// A text that cannot be an id.
-    #[error("`{0}` cannot be a key id or an issuer id: 1 to 100 printable characters without blanks")]
-    Id(String),
+    #[error(transparent)]
+    Id(#[from] IdError),
     /// It is there.
     #[error("this very key is in the cabinet already, as {0}")]
     Known(String),
@@ -258,11 +258,6 @@ fn check_kind(service: Service, key: &PrivateKey) -> Result<(), ApiKeyImportErro
         Service::Account => ("service key", "RSA", found.starts_with("RSA")),
     };
     if good { Ok(()) } else { Err(ApiKeyImportError::Kind { wanted, needs, found }) }
-}
-
-fn check_id(id: &str) -> Result<(), ApiKeyImportError> {
-    let good = (1..=100).contains(&id.len()) && id.bytes().all(|byte| byte.is_ascii_graphic());
-    if good { Ok(()) } else { Err(ApiKeyImportError::Id(id.chars().take(40).collect())) }
 }
 
 fn refuse_known(inventory: &Inventory, fingerprint: &str) -> Result<(), ApiKeyImportError> {

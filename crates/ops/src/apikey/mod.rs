@@ -40,6 +40,18 @@ pub struct ApiKeySaid {
     pub state: State,
 }
 
+/// A text that cannot be a key id or an issuer id.
+#[derive(Debug, Error)]
+#[error("`{0}` cannot be a key id or an issuer id: 1 to 100 printable characters without blanks")]
+pub struct IdError(String);
+
+/// Whether a text can be an id, whoever said it.
+pub(crate) fn check_id(id: &str) -> Result<(), IdError> {
+    let good = (1..=100).contains(&id.len()) && id.bytes().all(|byte| byte.is_ascii_graphic());
+    let shown = || id.chars().filter(|c| !c.is_control()).take(40).collect();
+    if good { Ok(()) } else { Err(IdError(shown())) }
+}
+
 /// Why no API key was found.
 #[derive(Debug, Error)]
 pub enum FindError {

@@ -114,9 +114,9 @@ pub struct SignerLine {
     /// The schemes it signed, on Android.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub schemes: Vec<Scheme>,
-    /// The keystore in the cabinet that holds key and certificate, if one does.
+    /// The item in the cabinet that holds key and certificate, if one does.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub keystore: Option<String>,
+    pub item: Option<String>,
     /// What in the cabinet holds the key under another certificate, where none holds both.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub same_key_as: Option<String>,
@@ -544,7 +544,7 @@ pub(crate) fn signer_lines(build: &Build, inventory: Option<&Inventory>) -> Vec<
         let holder = inventory.and_then(|inventory| holder(inventory, key, certificate));
         SignerLine {
             schemes: schemes_of(certificate),
-            keystore: holder.as_ref().and_then(Holder::of_both),
+            item: holder.as_ref().and_then(Holder::of_both),
             same_key_as: holder.as_ref().and_then(Holder::of_key),
             certificate: CertificateSaid::from(&signer.certificate),
             key: KeySaid::from(signer),

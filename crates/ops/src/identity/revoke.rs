@@ -60,6 +60,13 @@ pub enum IdentityRevokeError {
     /// The portal did not do it.
     #[error(transparent)]
     Portal(#[from] PortalError),
+    /// The portal did it, and the cabinet could not take it up.
+    #[error("the cabinet could not note it: {cause}")]
+    Unnoted {
+        /// Why.
+        #[source]
+        cause: CabinetError,
+    },
     /// The cabinet could not be opened or unlocked.
     #[error(transparent)]
     Open(#[from] OpenError),
@@ -130,7 +137,7 @@ pub fn identity_revoke(
         Ok::<_, IdentityRevokeError>(portal.revoke(&serial)?.revoked)
     })?;
     let revoked = revoked.unwrap_or(ctx.env.now);
-    cabinet.change(&format!("identity revoke {name}"), &ctx.env, |change| {
+    let noted = cabinet.change(&format!("identity revoke {name}"), &ctx.env, |change| {
         let gone = || CabinetError::Tampered(format!("the identity {id} is gone"));
         let mut item = change.inventory().get(&id).cloned().ok_or_else(gone)?;
         if let Facts::Identity(facts) = &mut item.facts {
@@ -138,7 +145,8 @@ pub fn identity_revoke(
         }
         item.state = State::Retired;
         change.revise(&item, None)
-    })?;
+    });
+    noted.map_err(|cause| IdentityRevokeError::Unnoted { cause })?;
     let inventory = cabinet.inventory()?;
     report(&inventory, revoked, false, profiles)
 }

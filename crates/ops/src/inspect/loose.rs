@@ -30,9 +30,9 @@ pub struct KeyContent {
     /// Why nothing can be signed with it as it is.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub unusable: Option<String>,
-    /// The keystore in the cabinet that holds it.
+    /// The item in the cabinet that holds it.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub keystore: Option<String>,
+    pub item: Option<String>,
     /// Certificates in the same file.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub certificates: Vec<CertificateContent>,
@@ -52,9 +52,9 @@ pub struct RequestContent {
     /// Whether it is signed with the key that it is for; nothing for algorithms that cannot be verified.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub proved: Option<bool>,
-    /// The keystore in the cabinet that holds its private key.
+    /// The item in the cabinet that holds its private key.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub keystore: Option<String>,
+    pub item: Option<String>,
 }
 
 /// An encrypted message.
@@ -126,7 +126,7 @@ fn of_pem(bytes: &[u8], background: &Background) -> Option<Content> {
                 encrypted: encrypted || old_encryption,
                 unusable: (!modern && !old_encryption)
                     .then(|| format!("this `{label}` is in a form older than PKCS#8 that is not read")),
-                keystore: None,
+                item: None,
                 certificates: Vec::new(),
             },
         };
@@ -151,7 +151,7 @@ fn of_der(bytes: &[u8], encoding: &'static str, background: &Background) -> Opti
         let key = sha256_hex(&found.public_key);
         return Some(Content::Request(Box::new(RequestContent {
             encoding,
-            keystore: holder(&key, background),
+            item: holder(&key, background),
             key: KeySaid { sha256: key, algorithm: found.key.to_string() },
             signature_algorithm: algorithm_name(&found.signature_algorithm.to_string()).into(),
             proved: request::holds(&found),
@@ -168,7 +168,7 @@ fn of_der(bytes: &[u8], encoding: &'static str, background: &Background) -> Opti
             key: None,
             encrypted: true,
             unusable: None,
-            keystore: None,
+            item: None,
             certificates: Vec::new(),
         };
         return Some(Content::PrivateKey(Box::new(nothing)));
@@ -176,7 +176,7 @@ fn of_der(bytes: &[u8], encoding: &'static str, background: &Background) -> Opti
     let key = PublicKey::from_der(bytes).ok()?;
     Some(Content::PublicKey(Box::new(KeyContent {
         encoding,
-        keystore: holder(&key.fingerprint(), background),
+        item: holder(&key.fingerprint(), background),
         key: Some((&key).into()),
         encrypted: false,
         unusable: None,
@@ -189,7 +189,7 @@ fn private(der: &SecretBytes, background: &Background) -> KeyContent {
     let key = found.as_ref().ok().map(Signer::public);
     KeyContent {
         encoding: "DER",
-        keystore: key.and_then(|key| holder(&key.fingerprint(), background)),
+        item: key.and_then(|key| holder(&key.fingerprint(), background)),
         key: key.map(KeySaid::from),
         encrypted: false,
         unusable: found.as_ref().err().map(ToString::to_string),

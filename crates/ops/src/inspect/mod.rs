@@ -140,9 +140,9 @@ pub struct CertificateContent {
     pub key: KeySaid,
     /// The algorithm that it is signed with.
     pub signature_algorithm: String,
-    /// The keystore in the cabinet that holds it with its key.
+    /// The item in the cabinet that holds it with its key.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub keystore: Option<String>,
+    pub item: Option<String>,
     /// What in the cabinet holds its key under another certificate, where none holds both.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub same_key_as: Option<String>,
@@ -316,7 +316,7 @@ fn certificate(certificate: &Certificate, background: &Background) -> Certificat
         serial: hex(&certificate.serial),
         key: certificate.into(),
         signature_algorithm: algorithm_name(&certificate.signature_algorithm.to_string()).into(),
-        keystore: holder.as_ref().and_then(Holder::of_both),
+        item: holder.as_ref().and_then(Holder::of_both),
         same_key_as: holder.as_ref().and_then(Holder::of_key),
     }
 }

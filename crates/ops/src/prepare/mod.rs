@@ -194,6 +194,20 @@ pub enum PrepareError {
     },
 }
 
+impl PrepareError {
+    /// The same, with what was done before it.
+    pub(crate) fn after(self, done: Vec<Step>) -> Self {
+        if done.is_empty() { self } else { PrepareError::HalfWay { done, cause: Box::new(self) } }
+    }
+
+    /// What was done before it, in a sentence.
+    pub fn done(&self) -> Option<String> {
+        let PrepareError::HalfWay { done, .. } = self else { return None };
+        let words: Vec<String> = done.iter().map(Step::sentence).collect();
+        Some(format!("done so far: {}; the next call goes on from there", words.join(", ")))
+    }
+}
+
 /// What is prepared, and for what.
 pub(crate) struct Job<'a> {
     pub(crate) ctx: &'a Ctx<'a>,
@@ -362,10 +376,7 @@ pub fn prepare(ctx: &Ctx<'_>, request: &Request) -> Result<PrepareReport, Prepar
     // before a key is made for what nobody would issue
     by_portal::with(&job, &cabinet, |portal| Ok(portal.team()?))?;
     if let Err(cause) = by_portal::by_the_portal(&job, &mut cabinet, &mut steps) {
-        return Err(match steps.is_empty() {
-            true => cause,
-            false => PrepareError::HalfWay { done: steps, cause: Box::new(cause) },
-        });
+        return Err(cause.after(steps));
     }
     let inventory = cabinet.inventory()?;
     report.steps = steps;

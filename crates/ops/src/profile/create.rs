@@ -199,8 +199,12 @@ pub fn profile_create(ctx: &Ctx<'_>, request: &Request) -> Result<ProfileCreateR
     let choice = choose(ctx, &job, request, identities)?;
     ctx.unlock(&mut cabinet).map_err(PrepareError::from)?;
     let mut steps = Vec::new();
-    register(&job, &cabinet, &mut steps)?;
-    let names = get_profiles(&job, &mut cabinet, anew.as_deref(), Some(&choice.serial), &mut steps)?;
+    let made = register(&job, &cabinet, &mut steps)
+        .and_then(|()| get_profiles(&job, &mut cabinet, anew.as_deref(), Some(&choice.serial), &mut steps));
+    let names = match made {
+        Ok(names) => names,
+        Err(cause) => return Err(cause.after(steps).into()),
+    };
     let inventory = cabinet.inventory().map_err(PrepareError::from)?;
     let made = names.iter().filter_map(|name| {
         let (item, facts) = profile::find(&inventory, name).ok()?;

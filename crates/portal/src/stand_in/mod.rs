@@ -47,6 +47,9 @@ pub enum StandInError {
         #[source]
         cause: std::io::Error,
     },
+    /// A file that would be written is another's.
+    #[error("{} is there, and was not made by what stands in", .0.display())]
+    Taken(PathBuf),
     /// Its state.
     #[error("its state cannot be used: {0}")]
     State(#[from] rusqlite::Error),

@@ -76,6 +76,13 @@ impl State {
         let folder = &settings.folder;
         std::fs::create_dir_all(folder).map_err(folder_error(folder))?;
         let path = folder.join(FILE);
+        if !path.exists() {
+            // what is there without a state was made by somebody else
+            let ours = [ROOT, FIRST_KEY].map(|name| folder.join(name));
+            if let Some(taken) = ours.into_iter().find(|path| path.symlink_metadata().is_ok()) {
+                return Err(StandInError::Taken(taken));
+            }
+        }
         let database = Connection::open(&path)?;
         private(&path)?;
         database.busy_timeout(std::time::Duration::from_secs(10))?;
@@ -88,7 +95,11 @@ impl State {
         let text = pem::encode(pem::CERTIFICATE, &authority.root().der);
         let root = folder.join(ROOT);
         let text = text.map_err(|_| StandInError::Damaged("the root"))?;
-        write(&root, text.as_bytes(), false).map_err(folder_error(&root))?;
+        match std::fs::read(&root) {
+            Ok(bytes) if bytes == text.as_bytes() => {}
+            Ok(_) => return Err(StandInError::Taken(root)),
+            Err(_) => write(&root, text.as_bytes(), false).map_err(folder_error(&root))?,
+        }
         Ok((State { database, authority, team, title }, first))
     }
 

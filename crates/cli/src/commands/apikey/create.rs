@@ -2,7 +2,7 @@
 
 use ninekeys_core::model::{ApiRole, ApiUse};
 use ninekeys_ops::Ctx;
-use ninekeys_ops::apikey::create::{Request, apikey_create};
+use ninekeys_ops::apikey::create::{ApiKeyCreateError, Request, apikey_create};
 
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
@@ -25,7 +25,15 @@ pub(crate) struct Args {
 pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
     let attempt = format!("have the API key {} made", args.name);
     let request = Request { name: args.name, uses: args.uses, role: args.role };
-    let report = apikey_create(ctx, &request).map_err(|error| Failure::of(&attempt, &error))?;
+    let report = apikey_create(ctx, &request).map_err(|error| {
+        let failure = Failure::of(&attempt, &error);
+        match &error {
+            ApiKeyCreateError::HalfWay { key_id, .. } => failure.changed(&format!(
+                "the portal has the API key {key_id}, and the cabinet does not; the same command again goes on from there"
+            )),
+            _ => failure,
+        }
+    })?;
     out.emit(&report);
     Ok(Exit::Done)
 }

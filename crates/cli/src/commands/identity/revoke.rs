@@ -2,7 +2,7 @@
 
 use clap_complete::engine::ArgValueCandidates;
 use ninekeys_ops::Ctx;
-use ninekeys_ops::identity::revoke::identity_revoke;
+use ninekeys_ops::identity::revoke::{IdentityRevokeError, identity_revoke};
 
 use crate::complete;
 use crate::failure::{Exit, Failure};
@@ -24,8 +24,15 @@ pub(crate) struct Args {
 
 pub(crate) fn run(args: &Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
     let attempt = format!("revoke {}", args.identity);
-    let report =
-        identity_revoke(ctx, &args.identity, args.yes).map_err(|error| Failure::of(&attempt, &error))?;
+    let report = identity_revoke(ctx, &args.identity, args.yes).map_err(|error| {
+        let failure = Failure::of(&attempt, &error);
+        match &error {
+            IdentityRevokeError::Unnoted { .. } => {
+                failure.changed("it is revoked at the portal; the same command again notes it here")
+            }
+            _ => failure,
+        }
+    })?;
     out.emit(&report);
     Ok(Exit::Done)
 }

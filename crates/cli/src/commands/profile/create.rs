@@ -5,6 +5,7 @@ use ninekeys_core::model::Destination;
 use ninekeys_ops::Ctx;
 use ninekeys_ops::profile::create::{Request, profile_create};
 
+use super::failed;
 use crate::complete;
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
@@ -29,7 +30,7 @@ pub(crate) struct Args {
 pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
     let attempt = format!("have a profile made for {}, for {}", args.app, args.destination.phrase());
     let request = Request::Create { app: args.app, destination: args.destination, identity: args.identity };
-    let report = profile_create(ctx, &request).map_err(|error| Failure::of(&attempt, &error))?;
+    let report = profile_create(ctx, &request).map_err(|error| failed(&attempt, &error))?;
     out.emit(&report);
     Ok(Exit::Done)
 }

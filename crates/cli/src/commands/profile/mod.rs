@@ -7,6 +7,7 @@ mod renew;
 
 use clap::Subcommand;
 use ninekeys_ops::Ctx;
+use ninekeys_ops::profile::create::ProfileCreateError;
 
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
@@ -18,6 +19,17 @@ pub(crate) enum Command {
     Import(import::Args),
     Export(export::Args),
     Renew(renew::Args),
+}
+
+/// Why the portal made no profile, and what it did before.
+fn failed(attempt: &str, error: &ProfileCreateError) -> Failure {
+    let failure = Failure::of(attempt, error);
+    match error {
+        ProfileCreateError::Prepare(cause) => {
+            cause.done().into_iter().fold(failure, |f, done| f.changed(&done))
+        }
+        _ => failure,
+    }
 }
 
 /// Runs one of them.

@@ -4,6 +4,7 @@ use clap_complete::engine::ArgValueCandidates;
 use ninekeys_ops::Ctx;
 use ninekeys_ops::profile::create::{Request, profile_create};
 
+use super::failed;
 use crate::complete;
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
@@ -22,7 +23,7 @@ pub(crate) struct Args {
 pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
     let attempt = format!("have {} made again", args.profile);
     let request = Request::Renew { profile: args.profile };
-    let report = profile_create(ctx, &request).map_err(|error| Failure::of(&attempt, &error))?;
+    let report = profile_create(ctx, &request).map_err(|error| failed(&attempt, &error))?;
     out.emit(&report);
     Ok(Exit::Done)
 }

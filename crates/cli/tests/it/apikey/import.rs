@@ -3,7 +3,7 @@ use super::{STORE, with_keys};
 #[test]
 fn a_key_that_can_be_fetched_once_is_sealed_and_that_is_said() {
     let Some(env) = with_keys() else { return };
-    env.run("apikey import AuthKey.p8 --name uploads")
+    env.run("apikey import store-key.pem --name uploads")
         .exit(2)
         .says("a store API key has a key id")
         .says("--key-id ID");
@@ -11,7 +11,7 @@ fn a_key_that_can_be_fetched_once_is_sealed_and_that_is_said() {
         .exit(0)
         .says("✓ uploads   store API key, sealed")
         .says("the portal gives it out once, and never again")
-        .says("AuthKey.p8 has the private key in it still")
+        .says("store-key.pem has the private key in it still")
         .says("80012345");
     env.run(&STORE.replace("uploads", "again")).exit(5).says("this very key is in the cabinet already");
     env.run("board").exit(0).says("store");

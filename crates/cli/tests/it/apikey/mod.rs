@@ -13,7 +13,7 @@ fn with_keys() -> Option<TestEnv> {
         return None;
     }
     let env = TestEnv::with_ios(PROGRAM);
-    env.other("openssl genpkey -algorithm EC -pkeyopt ec_paramgen_curve:P-256 -out AuthKey.p8");
+    env.other("openssl genpkey -algorithm EC -pkeyopt ec_paramgen_curve:P-256 -out store-key.pem");
     env.other("openssl genpkey -algorithm RSA -pkeyopt rsa_keygen_bits:2048 -out account.pem");
     let pem = String::from_utf8(env.read("account.pem")).unwrap();
     let account = serde_json::json!({
@@ -28,4 +28,5 @@ fn with_keys() -> Option<TestEnv> {
     Some(env)
 }
 
-const STORE: &str = "apikey import AuthKey.p8 --name uploads --key-id GPKEY00001 --issuer 57246542-96fe-1a63";
+const STORE: &str =
+    "apikey import store-key.pem --name uploads --key-id GPKEY00001 --issuer 57246542-96fe-1a63";

@@ -24,7 +24,7 @@ fn tokens_of_both_kinds_are_good_for_a_library_that_is_not_ours() {
     let Some(env) = with_keys() else { return };
     env.run(STORE).exit(0);
     env.run("apikey import account.json --name robot").exit(0);
-    env.other("openssl pkey -in AuthKey.p8 -pubout -out store.pub");
+    env.other("openssl pkey -in store-key.pem -pubout -out store.pub");
     env.other("openssl pkey -in account.pem -pubout -out robot.pub");
     env.file("verify.py", VERIFY.as_bytes());
     let there = std::process::Command::new("python3").args(["-c", "import cryptography"]).output();

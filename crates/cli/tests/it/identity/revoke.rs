@@ -41,3 +41,27 @@ fn without_a_certificate_or_a_portal_there_is_nothing_to_revoke() {
     env.run("identity revoke theirs --yes").exit(6).says("changed   nothing");
     assert_eq!(env.run("show theirs --format json").exit(0).stdout, before);
 }
+
+#[test]
+#[cfg(unix)]
+fn what_the_portal_did_and_the_cabinet_could_not_note_is_said_and_noted_by_the_next_call() {
+    let (env, _portal) = connected();
+    env.run("prepare --app crossing --for store --yes").exit(0);
+    // no file can grow
+    let plain = env.command(["identity", "revoke", "distribution-2027", "--yes"]);
+    let mut limited = std::process::Command::new("sh");
+    limited.args(["-c", "trap '' XFSZ; ulimit -f 0; exec \"$0\" \"$@\""]);
+    limited.arg(plain.get_program()).args(plain.get_args()).env_clear();
+    limited.current_dir(plain.get_current_dir().unwrap());
+    limited.envs(plain.get_envs().filter_map(|(name, value)| Some((name, value?))));
+    let output = limited.output().unwrap();
+    let said = String::from_utf8(output.stderr).unwrap();
+    assert_ne!(output.status.code(), Some(0), "{said}");
+    assert!(said.contains("the cabinet could not note it"), "{said}");
+    assert!(said.contains("changed   it is revoked at the portal; the same command again"), "{said}");
+    env.run("cabinet status --prove").exit(0);
+    env.run("identity revoke distribution-2027 --yes")
+        .exit(0)
+        .says("revoked at the portal; kept here, retired");
+    env.run("check --app crossing").exit(1).says("identity-revoked");
+}

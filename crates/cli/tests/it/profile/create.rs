@@ -35,7 +35,10 @@ fn a_profile_is_made_once_with_the_identity_that_ends_last_or_that_was_named() {
         .says("theirs would do too, until 24 Nov 2027");
     // the portal knows nothing of what another authority issued
     env.run("app add dory --title Dory --bundle-id example.gannetpoint.dory --for store").exit(0);
-    env.run("profile create --app dory --for store --identity theirs").exit(6).says("the portal refused");
+    env.run("profile create --app dory --for store --identity theirs")
+        .exit(6)
+        .says("the portal refused")
+        .says("changed   done so far: register the bundle id example.gannetpoint.dory, which is for ever");
 }
 
 #[test]
