@@ -27,7 +27,7 @@ fn limits_roles_and_strangers_are_refused_with_what_would_do() {
         let said = other.run("prepare --app crossing --for store --yes").exit(code);
         if code == 6 {
             said.says("the team has 2 distribution certificates, and may have no more");
-            said.says("changed   make a key for distribution-2027 and seal it");
+            said.says("changed   done so far: make a key for distribution-2027 and seal it; the next call goes on from there");
             said.says("revoke one that nothing uses");
         }
         assert!(number > 0);
