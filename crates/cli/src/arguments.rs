@@ -102,6 +102,9 @@ pub(crate) enum Command {
     /// What the material is for
     #[command(subcommand)]
     App(commands::app::Command),
+    /// What stands where certificates and profiles are issued
+    #[command(subcommand)]
+    Portal(commands::portal::Command),
     Prepare(commands::prepare::Args),
     Board(commands::board::Args),
     Inventory(commands::inventory::Args),

@@ -68,6 +68,18 @@ pub struct Team {
     pub title: String,
     /// The certificates above those that are issued, DER, in Base64, from the issuer's upwards.
     pub chain: Vec<String>,
+    /// How much there may be of what is limited, where the portal says it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub limits: Option<TeamLimits>,
+}
+
+/// How much of something a team may have.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct TeamLimits {
+    /// Distribution certificates that are good at once.
+    pub distribution_certificates: usize,
+    /// Devices.
+    pub devices: usize,
 }
 
 /// An app id: registered once, and for ever.

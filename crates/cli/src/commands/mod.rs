@@ -18,6 +18,7 @@ pub(crate) mod inventory;
 pub(crate) mod keystore;
 pub(crate) mod lend;
 pub(crate) mod manual;
+pub(crate) mod portal;
 pub(crate) mod prepare;
 pub(crate) mod profile;
 pub(crate) mod releases;
@@ -49,6 +50,7 @@ pub(crate) fn run(
         Some(Command::Device(command)) => device::run(command, ctx, out),
         Some(Command::Apikey(command)) => apikey::run(command, ctx, out),
         Some(Command::App(command)) => app::run(command, ctx, out),
+        Some(Command::Portal(command)) => portal::run(command, ctx, out),
         Some(Command::Prepare(args)) => prepare::run(args, ctx, out),
         Some(Command::StandIn(command)) => stand_in::run(command, ctx, global, out),
         Some(Command::Board(args)) => board::run(&args, ctx, out),

@@ -4,6 +4,7 @@ use ninekeys_core::model::ApiRole;
 use ninekeys_ops::apikey::create::ApiKeyCreateError;
 use ninekeys_ops::identity::revoke::IdentityRevokeError;
 use ninekeys_ops::portal::ConnectError;
+use ninekeys_ops::portal::take_in::PortalTakeInError;
 use ninekeys_ops::prepare::PrepareError;
 use ninekeys_ops::profile::create::ProfileCreateError;
 use ninekeys_ops::stand_in::StandInServeError;
@@ -152,6 +153,28 @@ impl Classify for IdentityRevokeError {
             Self::Portal(inner) => inner.class(),
             Self::Open(inner) => inner.class(),
             Self::Cabinet(inner) | Self::Unnoted { cause: inner } => inner.class(),
+        }
+    }
+}
+
+impl Classify for PortalTakeInError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Project(inner) => inner.class(),
+            Self::Connect(inner) => inner.class(),
+            Self::Portal(inner) => inner.class(),
+            Self::Unreadable(_) | Self::Identifier(_) | Self::Title(_) => {
+                say(Exit::Portal, "tell who runs the portal")
+            }
+            Self::Unfit(inner) => inner.class(),
+            Self::Profile(inner) => inner.class(),
+            Self::App { .. } | Self::Extension { .. } => {
+                class(Exit::Refused, &["app", "add", "NAME", "--bundle-id", "ID"])
+            }
+            Self::Certificates(inner) => inner.class(),
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+            Self::HalfWay { cause, .. } => cause.class(),
         }
     }
 }

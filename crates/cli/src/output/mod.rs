@@ -16,6 +16,7 @@ mod lend;
 mod line;
 mod made;
 mod notices;
+mod portal;
 mod prepare;
 mod profiles;
 mod sarif;

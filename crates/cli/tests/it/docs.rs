@@ -93,9 +93,13 @@ fn every_command_stands_in_the_readme_and_every_exit_code_on_its_page() {
         let words: Vec<&str> = name.trim_end_matches(".1").split('-').skip(1).collect();
         let command = words.join(" ");
         let told = match words.as_slice() {
-            [] | ["keystore" | "cabinet" | "app" | "identity" | "profile" | "device" | "apikey"] => true,
+            []
+            | ["keystore" | "cabinet" | "app" | "identity" | "profile" | "device" | "apikey" | "portal"] => {
+                true
+            }
             [
-                noun @ ("keystore" | "cabinet" | "app" | "identity" | "profile" | "device" | "apikey"),
+                noun @ ("keystore" | "cabinet" | "app" | "identity" | "profile" | "device" | "apikey"
+                | "portal"),
                 verb @ ..,
             ] => listed
                 .lines()

@@ -126,6 +126,7 @@ const ANSWERS_OF_IOS: &[(&str, i32)] = &[
 const ANSWERS_THROUGH_THE_PORTAL: &[(&str, i32)] = &[
     ("apikey create uploads --use uploads", 0),
     ("prepare --app crossing --for store --yes", 0),
+    ("portal take-in", 0),
     ("profile create --app crossing --for store", 5),
     ("profile renew crossing-store-2026", 0),
     ("identity revoke distribution-2027 --yes", 0),

@@ -95,12 +95,13 @@ const WALK: [&str; 64] = [
 ];
 
 /// What asks the portal, walked with one that runs.
-const WALK_TO_THE_PORTAL: [&str; 5] = [
+const WALK_TO_THE_PORTAL: [&str; 6] = [
     "apikey create tests# --use testers",
     "prepare --app pier# --for store --yes",
     "profile create --app pier# --for devices",
     "profile renew pier#-store-2031",
     "identity revoke asked1 --yes",
+    "portal take-in",
 ];
 
 /// Where secrets are for: the files that they came from or were asked into.

@@ -163,14 +163,32 @@ impl Fit {
         sha256_hex(&self.bytes)
     }
 
+    /// Until when it is good.
+    pub(crate) fn not_after(&self) -> Timestamp {
+        answers::time(self.verified.profile.not_after)
+    }
+
+    /// Looks again which apps it is for: the project file may have more of them now.
+    pub(crate) fn find_apps(&mut self, project: &Project) {
+        self.apps = profile::apps_of(&self.verified.app_id, Some(project));
+    }
+
+    /// Whether it has the same title, and is for the same.
+    pub(crate) fn is_like(&self, other: &Fit) -> bool {
+        let (own, their) = (&self.verified, &other.verified);
+        own.profile.title == their.profile.title
+            && (own.app_id == their.app_id && own.destination == their.destination)
+            && self.team == other.team
+    }
+
     /// The item of this very file.
-    fn known<'a>(&self, inventory: &'a Inventory) -> Option<&'a Item> {
+    pub(crate) fn known<'a>(&self, inventory: &'a Inventory) -> Option<&'a Item> {
         let fingerprint = self.fingerprint();
         inventory.iter().find(|item| matches!(&item.facts, Facts::Profile(p) if p.fingerprint == fingerprint))
     }
 
     /// The profile in use that it takes the place of: of the same title, for the same, and not made later.
-    fn older<'a>(&self, inventory: &'a Inventory) -> Option<&'a Item> {
+    pub(crate) fn older<'a>(&self, inventory: &'a Inventory) -> Option<&'a Item> {
         let made = answers::time(self.verified.profile.not_before);
         inventory.iter().find(|item| match &item.facts {
             Facts::Profile(p) => {

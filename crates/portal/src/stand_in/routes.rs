@@ -28,7 +28,7 @@ use super::state::{self, State, base64, from_base64, with_env};
 use super::{Clock, StandInError};
 use crate::wire::{
     AUDIENCE, ApiKey, AppId, BASE, Capabilities, Certificate, Device, FETCHED, IDEMPOTENCY, KindSaid, List,
-    NewApiKey, NewCertificate, NewProfile, PROBLEM, Problem, Profile, Team,
+    NewApiKey, NewCertificate, NewProfile, PROBLEM, Problem, Profile, Team, TeamLimits,
 };
 
 /// The most of a call's body.
@@ -214,7 +214,8 @@ async fn team(Shared(portal): Shared<Portal>, headers: HeaderMap) -> Result<Resp
     portal.admit(&headers, ApiRole::Reader)?;
     let state = portal.state();
     let chain = state.authority.chain().map(|certificate| base64(&certificate.der)).to_vec();
-    answer(&Team { team: state.team.clone(), title: state.title.clone(), chain })
+    let limits = TeamLimits { distribution_certificates: MOST_DISTRIBUTION, devices: MOST_DEVICES };
+    answer(&Team { team: state.team.clone(), title: state.title.clone(), chain, limits: Some(limits) })
 }
 
 /// All things of a kind, for who may look at them.

@@ -1,5 +1,7 @@
 //! Asking the portal: with which API key, and at which address.
 
+pub mod take_in;
+
 use ninekeys_cabinet::{Cabinet, CabinetError};
 use ninekeys_core::keys::{KeyError, PrivateKey};
 use ninekeys_core::model::{ApiKeyFacts, ApiRole, ApiUse, Facts, Inventory, Item, Project, Service, State};

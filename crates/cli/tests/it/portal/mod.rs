@@ -1,5 +1,7 @@
 //! The whole flow through the built program against the built stand-in, over real HTTP.
 
+mod take_in;
+
 use std::io::{BufRead, BufReader, Read, Write};
 use std::net::TcpStream;
 use std::process::{Child, Stdio};

@@ -1,0 +1,141 @@
+use serde_json::Value;
+
+use super::{Running, connected, import_key};
+use crate::PROGRAM;
+use testkit::TestEnv;
+
+/// Somebody else of the team, with a cabinet and a project file of their own.
+fn colleague(portal: &Running, env: &TestEnv) -> TestEnv {
+    let other = TestEnv::with_ios(PROGRAM);
+    other.file("portal/root.pem", &env.read("portal/root.pem"));
+    other.file("portal/first-key.pem", &env.read("portal/first-key.pem"));
+    let project = String::from_utf8(other.read("ninekeys.toml")).unwrap();
+    let apps = project.find("\n[app.").unwrap();
+    let project = project[..apps].replace("in/root.pem", "portal/root.pem");
+    other.file("ninekeys.toml", format!("portal = \"{}\"\n{project}", portal.address).as_bytes());
+    let mut key = portal.said["first_key"].clone();
+    key["file"] = Value::String("portal/first-key.pem".into());
+    import_key(&other, &key, "owner");
+    other
+}
+
+/// The things of a kind: what each is called there, and what it is to what is here.
+fn standings(said: &Value, kind: &str, title: &str) -> Vec<(String, String)> {
+    let text = |value: &Value| value.as_str().unwrap().to_owned();
+    let all = said[kind].as_array().unwrap();
+    all.iter().map(|one| (text(&one[title]), text(&one["standing"]))).collect()
+}
+
+fn pairs(all: &[(&str, &str)]) -> Vec<(String, String)> {
+    all.iter().map(|(one, other)| ((*one).to_owned(), (*other).to_owned())).collect()
+}
+
+#[test]
+fn everything_of_the_team_comes_in_and_the_second_time_all_is_known() {
+    let (env, portal) = connected();
+    env.run("device add Bridge --identifier 00008030-000A1B2C3D4E802F").exit(0);
+    env.run("device add Helm --identifier 00008030-000A1B2C3D4E8030").exit(0);
+    env.run("app change crossing --extension tides=example.gannetpoint.crossing.tides --capability push")
+        .exit(0);
+    env.run("prepare --app crossing --for store --yes").exit(0);
+    env.run("prepare --app deckhand --for devices --yes").exit(0);
+    let other = colleague(&portal, &env);
+    let before = other.run("cabinet history --format json").exit(0).stdout;
+    let project = other.read("ninekeys.toml");
+    let dry = other.run("portal take-in --dry-run --format json").exit(0).json();
+    assert_eq!(other.run("cabinet history --format json").exit(0).stdout, before);
+    assert_eq!(other.read("ninekeys.toml"), project, "nothing is changed by looking");
+    let news = |standing: &str| {
+        [
+            pairs(&[
+                ("example.gannetpoint.crossing", standing),
+                ("example.gannetpoint.crossing.tides", standing),
+                ("example.gannetpoint.deckhand", standing),
+            ]),
+            pairs(&[("Bridge", standing), ("Helm", standing)]),
+        ]
+    };
+    let told = |said: &Value| [standings(said, "app_ids", "bundle_id"), standings(said, "devices", "title")];
+    assert_eq!(told(&dry), news("new"));
+
+    let said = other.run("portal take-in --format json").exit(0).json();
+    assert_eq!(told(&said), news("new"));
+    assert_eq!(said["limits"]["distribution_certificates"], 2);
+    let certificate = &said["certificates"][0];
+    assert_eq!((&certificate["standing"], &certificate["has_key"]), (&"new".into(), &false.into()));
+    assert_eq!(certificate["profiles"].as_array().unwrap().len(), 3, "{certificate}");
+    // each is what it is at the portal: apps with capabilities, an extension inside its app, profiles for both
+    let ours = String::from_utf8(other.read("ninekeys.toml")).unwrap();
+    assert!(ours.contains("[app.crossing.ios]") && ours.contains("capabilities = [\"push\"]"), "{ours}");
+    assert!(ours.contains("tides = \"example.gannetpoint.crossing.tides\""), "{ours}");
+    let profiles = other.run("inventory --format json").exit(0).json();
+    let names: Vec<&str> =
+        profiles["items"].as_array().unwrap().iter().filter_map(|item| item["name"].as_str()).collect();
+    for name in [
+        "crossing-store-2026",
+        "crossing-tides-store-2026",
+        "deckhand-devices-2026",
+        "bridge",
+        "helm",
+        "distribution-2027",
+    ] {
+        assert!(names.contains(&name), "{name} is not in {names:?}");
+    }
+    let kept = other.run("show crossing-store-2026 --format json").exit(0).json();
+    assert_eq!(kept["facts"]["apps"][0], "crossing", "{kept}");
+    other.run("check --app crossing --for store").exit(1).says("identity-without-private-key");
+
+    let before = other.run("cabinet history --format json").exit(0).stdout;
+    let again = other.run("portal take-in --format json").exit(0).json();
+    assert_eq!(told(&again), news("known"));
+    assert_eq!(standings(&again, "profiles", "title").iter().filter(|(_, is)| is == "known").count(), 3);
+    assert_eq!(other.run("cabinet history --format json").exit(0).stdout, before, "no row for nothing");
+    other.run("portal take-in").exit(0).says("Nothing at the portal is new");
+}
+
+#[test]
+fn what_changed_there_is_told_and_what_nothing_uses_can_be_revoked() {
+    let (env, portal) = connected();
+    env.run("device add Bridge --identifier 00008030-000A1B2C3D4E802F").exit(0);
+    env.run("prepare --app crossing --for store --yes").exit(0);
+    env.run("prepare --app deckhand --for devices --yes").exit(0);
+    let other = colleague(&portal, &env);
+    other.run("portal take-in").exit(0).says("taken in from the portal");
+    // afterwards: another name here, a capability switched on there, a new profile, a second certificate, one revoked
+    other.run("device rename bridge Footbridge").exit(0);
+    env.run("app change deckhand --capability push").exit(0);
+    env.run("prepare --app deckhand --for devices --yes").exit(0);
+    let said = other.run("portal take-in --format json").exit(0).json();
+    assert_eq!(standings(&said, "devices", "title"), pairs(&[("Bridge", "different")]));
+    assert_eq!(said["devices"][0]["title_here"], "Footbridge");
+    let deckhand = said["app_ids"].as_array().unwrap().iter().find(|one| one["app"] == "deckhand").unwrap();
+    assert_eq!((&deckhand["standing"], &deckhand["off_here"][0]), (&"different".into(), &"push".into()));
+    let newer =
+        said["profiles"].as_array().unwrap().iter().find(|one| one["standing"] == "different").unwrap();
+    assert_eq!(newer["replaces"], "deckhand-devices-2026");
+    let told = other.run("portal take-in").exit(0);
+    told.says("ninekeys app change deckhand --capability push").says("ninekeys device rename bridge Bridge");
+    other.run("app change deckhand --capability push").exit(0);
+    other.run("device rename bridge Bridge").exit(0);
+    other.run("portal take-in").exit(0).is_silent_on("ninekeys app change").is_silent_on("device rename");
+
+    env.run("identity revoke distribution-2027 --yes").exit(0);
+    env.run("prepare --app crossing --for store --yes").exit(0);
+    let third = colleague(&portal, &env);
+    third.run("app add dory --bundle-id example.gannetpoint.dory --for store").exit(0);
+    let said = other.run("portal take-in --format json").exit(0).json();
+    let certificates = said["certificates"].as_array().unwrap();
+    assert_eq!(
+        (&certificates[0]["standing"], certificates[0]["revoked"].is_string()),
+        (&"different".into(), true)
+    );
+    assert_eq!(certificates[1]["standing"], "new");
+    other.run("check --app crossing --for store").exit(1).says("revoked");
+    // to somebody who never had it, it is left where it is, and so is the profile that was made before
+    let said = third.run("portal take-in --format json").exit(0).json();
+    assert_eq!(
+        (&said["certificates"][0]["standing"], &said["certificates"][0]["because"]),
+        (&"left".into(), &"revoked".into())
+    );
+    assert!(said["profiles"].as_array().unwrap().iter().any(|one| one["because"] == "superseded"), "{said}");
+}
