@@ -1,17 +1,22 @@
 //! An authority: certificates over the keys of others, and messages that it signs. What the stand-in portal issues with.
 
-use der::asn1::{Any, ObjectIdentifier, OctetString};
+use std::net::IpAddr;
+
+use der::asn1::{Any, Ia5String, ObjectIdentifier, OctetString};
 use der::oid::AssociatedOid;
 use der::{Decode, Encode};
 use jiff::Timestamp;
 use ninekeys_formats::cms;
-use ninekeys_formats::x509::Certificate;
+use ninekeys_formats::x509::{CA_ISSUERS, Certificate, OCSP};
 use spki::SubjectPublicKeyInfoOwned;
 use x509_cert::TbsCertificate;
 use x509_cert::builder::{Builder, CertificateBuilder, profile::BuilderProfile};
 use x509_cert::ext::Extension;
+use x509_cert::ext::pkix::crl::dp::DistributionPoint;
+use x509_cert::ext::pkix::name::{DistributionPointName, GeneralName};
 use x509_cert::ext::pkix::{
-    AuthorityKeyIdentifier, BasicConstraints, ExtendedKeyUsage, KeyUsage, KeyUsages, SubjectKeyIdentifier,
+    AccessDescription, AuthorityInfoAccessSyntax, AuthorityKeyIdentifier, BasicConstraints, CrlDistributionPoints,
+    ExtendedKeyUsage, KeyUsage, KeyUsages, SubjectAltName, SubjectKeyIdentifier,
 };
 use x509_cert::name::Name;
 use x509_cert::serial_number::SerialNumber;
@@ -22,6 +27,8 @@ use crate::digest::sha256;
 use crate::env::Env;
 use crate::keys::{PrivateKey, SignatureKind, Signer};
 
+/// id-kp-serverAuth (RFC 5280, section 4.2.1.12).
+const SERVER: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.6.1.5.5.7.3.1");
 /// signingTime (RFC 5652, section 11.3).
 const SIGNING_TIME: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.9.5");
 /// AlgorithmIdentifier of SHA-256 with NULL parameters, DER.
@@ -39,6 +46,19 @@ pub enum Purpose {
     Signer,
     /// A leaf with an extended key usage.
     Leaf(ObjectIdentifier),
+    /// A server that goes by these names: addresses of the network, and names of hosts.
+    Server(Vec<String>),
+}
+
+/// Where it can be asked whether a certificate is good still.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Addresses {
+    /// Where the issuer's certificate is.
+    pub issuer: String,
+    /// Where the list of those that were revoked is.
+    pub crl: String,
+    /// Who answers about single ones.
+    pub ocsp: String,
 }
 
 /// A certificate to be issued.
@@ -52,6 +72,8 @@ pub struct Order<'a> {
     pub purpose: Purpose,
     /// Marker extensions with NULL as their value.
     pub marks: Vec<ObjectIdentifier>,
+    /// Where it can be asked whether it is good still.
+    pub addresses: Option<Addresses>,
     /// First second of its validity.
     pub from: Timestamp,
     /// Last second of its validity.
@@ -73,6 +95,40 @@ struct Form {
     issuer_key_id: Option<Vec<u8>>,
     purpose: Purpose,
     marks: Vec<ObjectIdentifier>,
+    addresses: Option<Addresses>,
+}
+
+/// A name of a server, as an extension says it.
+fn general_name(name: &str) -> der::Result<GeneralName> {
+    Ok(match name.parse::<IpAddr>() {
+        Ok(IpAddr::V4(address)) => GeneralName::IpAddress(OctetString::new(address.octets())?),
+        Ok(IpAddr::V6(address)) => GeneralName::IpAddress(OctetString::new(address.octets())?),
+        Err(_) => GeneralName::DnsName(Ia5String::new(name)?),
+    })
+}
+
+fn address(text: &str) -> der::Result<GeneralName> {
+    Ok(GeneralName::UniformResourceIdentifier(Ia5String::new(text)?))
+}
+
+impl Addresses {
+    /// The extensions that say them (RFC 5280, sections 4.2.1.13 and 4.2.2.1).
+    fn extensions(&self) -> der::Result<[Extension; 2]> {
+        let access = |access_method, text| -> der::Result<AccessDescription> {
+            Ok(AccessDescription { access_method, access_location: address(text)? })
+        };
+        let access = AuthorityInfoAccessSyntax(vec![access(OCSP, &self.ocsp)?, access(CA_ISSUERS, &self.issuer)?]);
+        let point = DistributionPoint {
+            distribution_point: Some(DistributionPointName::FullName(vec![address(&self.crl)?])),
+            reasons: None,
+            crl_issuer: None,
+        };
+        let points = CrlDistributionPoints(vec![point]);
+        Ok([
+            extension(AuthorityInfoAccessSyntax::OID, false, access.to_der()?)?,
+            extension(CrlDistributionPoints::OID, false, points.to_der()?)?,
+        ])
+    }
 }
 
 fn extension(oid: ObjectIdentifier, critical: bool, value: Vec<u8>) -> der::Result<Extension> {
@@ -81,9 +137,9 @@ fn extension(oid: ObjectIdentifier, critical: bool, value: Vec<u8>) -> der::Resu
 
 impl Form {
     fn extensions(&self, own_id: Vec<u8>) -> der::Result<Vec<Extension>> {
-        let (ca, below, usage) = match self.purpose {
-            Purpose::Authority { below } => (true, Some(below), KeyUsages::KeyCertSign | KeyUsages::CRLSign),
-            Purpose::Signer | Purpose::Leaf(_) => (false, None, KeyUsages::DigitalSignature.into()),
+        let (ca, below, usage) = match &self.purpose {
+            Purpose::Authority { below } => (true, Some(*below), KeyUsages::KeyCertSign | KeyUsages::CRLSign),
+            Purpose::Signer | Purpose::Leaf(_) | Purpose::Server(_) => (false, None, KeyUsages::DigitalSignature.into()),
         };
         let constraints = BasicConstraints { ca, path_len_constraint: below };
         let own = SubjectKeyIdentifier(OctetString::new(own_id)?);
@@ -99,8 +155,20 @@ impl Form {
             };
             out.push(extension(AuthorityKeyIdentifier::OID, false, above.to_der()?)?);
         }
-        if let Purpose::Leaf(purpose) = self.purpose {
+        let purpose = match &self.purpose {
+            Purpose::Leaf(purpose) => Some(*purpose),
+            Purpose::Server(_) => Some(SERVER),
+            Purpose::Authority { .. } | Purpose::Signer => None,
+        };
+        if let Some(purpose) = purpose {
             out.push(extension(ExtendedKeyUsage::OID, true, ExtendedKeyUsage(vec![purpose]).to_der()?)?);
+        }
+        if let Purpose::Server(names) = &self.purpose {
+            let names = names.iter().map(|name| general_name(name)).collect::<der::Result<_>>()?;
+            out.push(extension(SubjectAltName::OID, false, SubjectAltName(names).to_der()?)?);
+        }
+        if let Some(addresses) = &self.addresses {
+            out.extend(addresses.extensions()?);
         }
         for mark in &self.marks {
             let critical = !matches!(self.purpose, Purpose::Authority { .. });
@@ -151,6 +219,7 @@ impl Issuer<'_> {
             issuer_key_id: above,
             purpose: order.purpose,
             marks: order.marks,
+            addresses: order.addresses,
         };
         let validity = Validity::new(at_time(order.from)?, at_time(order.until)?);
         let info = SubjectPublicKeyInfoOwned::from_der(order.public_key).map_err(encoding)?;

@@ -3,10 +3,10 @@
 use der::asn1::{Ia5StringRef, ObjectIdentifier, OctetString};
 use der::oid::AssociatedOid;
 use der::{Decode, Encode, Reader, SliceReader, Tag};
-use x509_cert::ext::pkix::name::GeneralName;
+use x509_cert::ext::pkix::name::{DistributionPointName, GeneralName};
 use x509_cert::ext::pkix::{
-    AuthorityInfoAccessSyntax, AuthorityKeyIdentifier, BasicConstraints, ExtendedKeyUsage, KeyUsage,
-    SubjectKeyIdentifier,
+    AuthorityInfoAccessSyntax, AuthorityKeyIdentifier, BasicConstraints, CrlDistributionPoints, ExtendedKeyUsage,
+    KeyUsage, SubjectKeyIdentifier,
 };
 use x509_cert::name::Name;
 use x509_cert::time::Validity;
@@ -58,7 +58,9 @@ impl std::fmt::Display for KeyShape {
 }
 
 /// id-ad-caIssuers (RFC 5280, section 4.2.2.1).
-const CA_ISSUERS: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.6.1.5.5.7.48.2");
+pub const CA_ISSUERS: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.6.1.5.5.7.48.2");
+/// id-ad-ocsp (RFC 5280, section 4.2.2.1).
+pub const OCSP: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.6.1.5.5.7.48.1");
 /// The most extensions of a certificate.
 const MOST_EXTENSIONS: usize = 64;
 
@@ -168,14 +170,43 @@ impl Extensions {
     /// # Errors
     /// [`ParseError`].
     pub fn issuer_addresses(&self) -> Result<Vec<String>, ParseError> {
+        self.access_addresses(CA_ISSUERS)
+    }
+
+    /// Who answers whether it was revoked (RFC 6960).
+    ///
+    /// # Errors
+    /// [`ParseError`].
+    pub fn ocsp_addresses(&self) -> Result<Vec<String>, ParseError> {
+        self.access_addresses(OCSP)
+    }
+
+    fn access_addresses(&self, method: ObjectIdentifier) -> Result<Vec<String>, ParseError> {
         let all = self.value::<AuthorityInfoAccessSyntax>()?.map(|access| access.0).unwrap_or_default();
-        let of_issuer = all.into_iter().filter(|one| one.access_method == CA_ISSUERS);
-        Ok(of_issuer
-            .filter_map(|one| match one.access_location {
-                GeneralName::UniformResourceIdentifier(address) => Some(address.to_string()),
-                _ => None,
-            })
-            .collect())
+        let own = all.into_iter().filter(|one| one.access_method == method);
+        Ok(own.filter_map(|one| address(one.access_location)).collect())
+    }
+
+    /// Where the issuer's list of revoked certificates is: of lists that leave nothing out (RFC 5280, section 4.2.1.13).
+    ///
+    /// # Errors
+    /// [`ParseError`].
+    pub fn crl_addresses(&self) -> Result<Vec<String>, ParseError> {
+        let points = self.value::<CrlDistributionPoints>()?.map(|points| points.0).unwrap_or_default();
+        let whole = points.into_iter().filter(|one| one.reasons.is_none() && one.crl_issuer.is_none());
+        let names = whole.filter_map(|one| match one.distribution_point? {
+            DistributionPointName::FullName(names) => Some(names),
+            DistributionPointName::NameRelativeToCRLIssuer(_) => None,
+        });
+        Ok(names.flatten().filter_map(address).collect())
+    }
+}
+
+/// An address, where a name is one.
+fn address(name: GeneralName) -> Option<String> {
+    match name {
+        GeneralName::UniformResourceIdentifier(address) => Some(address.to_string()),
+        _ => None,
     }
 }
 

@@ -28,6 +28,8 @@ pub struct Request {
     pub team: Option<String>,
     /// Where the portal is that has an API.
     pub portal: Option<String>,
+    /// A file with the certificate that the portal's connection has to show.
+    pub portal_certificate: Option<PathBuf>,
     /// Files with the certificates that what the portal signs has to lead to.
     pub roots: Vec<PathBuf>,
     /// A passphrase that was given; asked for otherwise, unless there is an unlock file.
@@ -105,8 +107,9 @@ pub enum InitError {
 /// [`InitError`]; then nothing was made, but for [`InitError::Unnamed`], which says what was.
 pub fn init(ctx: &Ctx<'_>, mut request: Request) -> Result<InitReport, InitError> {
     request.title.as_deref().map_or(Ok(()), check_title)?;
-    request.portal.as_deref().map_or(Ok(()), check_address)?;
-    for root in &request.roots {
+    let pinned = request.portal_certificate.is_some();
+    request.portal.as_deref().map_or(Ok(()), |address| check_address(address, pinned))?;
+    for root in request.roots.iter().chain(&request.portal_certificate) {
         read_certificates(&ctx.path(root))?;
     }
     let project = ctx.path(Path::new(FILE_NAME));
@@ -250,6 +253,9 @@ fn project_text(
     }
     if let Some(portal) = &request.portal {
         out.push_str(&format!("portal = {}\n", text(portal)));
+    }
+    if let Some(pinned) = &request.portal_certificate {
+        out.push_str(&format!("portal-certificate = {}\n", text(&display(ctx, &ctx.path(pinned)))));
     }
     if !request.roots.is_empty() {
         let named: Vec<String> =

@@ -4,7 +4,7 @@ use std::net::SocketAddr;
 use std::path::PathBuf;
 
 pub use ninekeys_portal::stand_in::{Clock, Faults};
-use ninekeys_portal::stand_in::{ROOT, Settings, StandIn, StandInError};
+use ninekeys_portal::stand_in::{ROOT, Settings, StandIn, StandInError, TLS};
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
@@ -20,6 +20,8 @@ pub struct Request {
     pub listen: SocketAddr,
     /// What the time is, each time that it is asked for.
     pub clock: Clock,
+    /// Whether connections are sealed.
+    pub tls: bool,
     /// What goes wrong on purpose.
     pub faults: Option<Faults>,
 }
@@ -33,6 +35,9 @@ pub struct StandInReport {
     pub folder: String,
     /// The file with its root's certificate.
     pub root: String,
+    /// The file with the certificate that its connections show, where they are sealed.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub certificate: Option<String>,
     /// The team that it issues to.
     pub team: String,
     /// Whether the project file names it.
@@ -80,6 +85,7 @@ pub fn stand_in(ctx: &Ctx<'_>, request: Request) -> Result<(StandInReport, Stand
         folder: ctx.path(&request.folder),
         team: team.unwrap_or_else(|| "GPFERRY009".into()),
         title: title.unwrap_or_else(|| "Gannet Point Ferries".into()),
+        sealed: request.tls,
         faults: request.faults,
     };
     let ready = StandIn::open(&settings, request.listen, request.clock)?;
@@ -89,12 +95,13 @@ pub fn stand_in(ctx: &Ctx<'_>, request: Request) -> Result<(StandInReport, Stand
         key_id: key.key_id.clone(),
         issuer: key.issuer.clone(),
     });
-    let address = format!("http://{}", ready.address());
+    let address = ready.address();
     let report = StandInReport {
         known: named.is_some_and(|named| named.trim_end_matches('/') == address),
         address,
         folder: request.folder.display().to_string(),
         root: inside(ROOT),
+        certificate: request.tls.then(|| inside(TLS)),
         team: settings.team,
         faults: settings.faults.map(|faults| faults.to_string()),
         first_key: first,

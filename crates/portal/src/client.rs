@@ -3,6 +3,7 @@
 //! What is safe to ask again is asked again, with a growing wait and some chance in it: whatever only looks, and whatever
 //! carries a key that the portal knows a call by. Nothing is issued twice.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use ninekeys_core::keys::KeyMaker;
@@ -12,10 +13,11 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 use thiserror::Error;
 use ureq::http::{Response, Uri};
+use ureq::tls::{Certificate, RootCerts, TlsConfig};
 use ureq::{Agent, Body};
 
 use crate::wire::{
-    ApiKey, AppId, BASE, Capabilities, Certificate, Device, IDEMPOTENCY, List, NewApiKey, NewCertificate,
+    self, ApiKey, AppId, BASE, Capabilities, Device, IDEMPOTENCY, List, NewApiKey, NewCertificate,
     NewProfile, Problem, Profile, Team,
 };
 
@@ -34,13 +36,19 @@ const PATIENCE: Duration = Duration::from_secs(30);
 #[derive(Debug, Error)]
 pub enum PortalError {
     /// An address that is none.
-    #[error("`{0}` is no address of a portal: http://127.0.0.1:PORT")]
+    #[error("`{0}` is no address of a portal: https://HOST:PORT, or http://127.0.0.1:PORT")]
     Address(String),
     /// Plain HTTP to another machine.
     #[error(
         "{0} is on another machine, and what is said to a portal there would be read by others on the way"
     )]
     NotLoopback(String),
+    /// A sealed connection to nobody in particular.
+    #[error("who answers at {0} is not known: the project file does not pin its certificate")]
+    NotPinned(String),
+    /// What is pinned cannot be used.
+    #[error("the certificate that is pinned for the portal cannot be used: {0}")]
+    Pin(rustls::Error),
     /// It cannot be reached, or the connection broke.
     #[error("the portal at {address} cannot be reached: {cause}")]
     Unreachable {
@@ -87,19 +95,19 @@ pub trait Portal {
     ///
     /// # Errors
     /// [`PortalError`].
-    fn certificates(&self) -> Result<Vec<Certificate>, PortalError>;
+    fn certificates(&self) -> Result<Vec<wire::Certificate>, PortalError>;
 
     /// Asks for a certificate; `call` is known by, so that none is issued twice.
     ///
     /// # Errors
     /// [`PortalError`].
-    fn new_certificate(&self, new: &NewCertificate, call: &str) -> Result<Certificate, PortalError>;
+    fn new_certificate(&self, new: &NewCertificate, call: &str) -> Result<wire::Certificate, PortalError>;
 
     /// Revokes a certificate.
     ///
     /// # Errors
     /// [`PortalError`].
-    fn revoke(&self, id: &str) -> Result<Certificate, PortalError>;
+    fn revoke(&self, id: &str) -> Result<wire::Certificate, PortalError>;
 
     /// The app ids of the team.
     ///
@@ -174,16 +182,23 @@ enum Ask<'a> {
     Put(&'a [u8]),
 }
 
-/// Whether something is the address of a portal: plain HTTP, and on this machine alone.
+/// Whether something is the address of a portal: plain HTTP on this machine alone, or a sealed connection to somebody who is
+/// known.
 ///
 /// # Errors
-/// [`PortalError::Address`], [`PortalError::NotLoopback`].
-pub fn check_address(address: &str) -> Result<(), PortalError> {
+/// [`PortalError::Address`], [`PortalError::NotLoopback`], [`PortalError::NotPinned`].
+pub fn check_address(address: &str, pinned: bool) -> Result<(), PortalError> {
     let wrong = || PortalError::Address(address.chars().take(100).collect());
     let uri: Uri = address.trim_end_matches('/').parse().map_err(|_| wrong())?;
     let host = uri.host().ok_or_else(wrong)?;
-    if uri.scheme_str() != Some("http") || !matches!(uri.path(), "" | "/") {
+    if !matches!(uri.path(), "" | "/") {
         return Err(wrong());
+    }
+    match uri.scheme_str() {
+        Some("https") if pinned => return Ok(()),
+        Some("https") => return Err(PortalError::NotPinned(address.into())),
+        Some("http") => {}
+        _ => return Err(wrong()),
     }
     let ip = host.trim_matches(['[', ']']).parse::<std::net::IpAddr>();
     if !ip.is_ok_and(|ip| ip.is_loopback()) && host != "localhost" {
@@ -192,18 +207,36 @@ pub fn check_address(address: &str) -> Result<(), PortalError> {
     Ok(())
 }
 
+/// Trusts what is pinned and nothing else.
+fn tls(pin: Option<&[u8]>) -> Result<TlsConfig, PortalError> {
+    let pinned = pin.map(|der| {
+        // what the connection would leave out without a word is refused here
+        let mut known = rustls::RootCertStore::empty();
+        known.add(der.to_vec().into()).map_err(PortalError::Pin)?;
+        Ok::<_, PortalError>(Certificate::from_der(der).to_owned())
+    });
+    let pinned: Vec<Certificate<'static>> = pinned.transpose()?.into_iter().collect();
+    Ok(TlsConfig::builder()
+        .unversioned_rustls_crypto_provider(Arc::new(rustls::crypto::aws_lc_rs::default_provider()))
+        .root_certs(RootCerts::Specific(Arc::new(pinned)))
+        .build())
+}
+
 impl<'a> HttpPortal<'a> {
-    /// The portal at an address: plain HTTP, and on this machine alone.
+    /// The portal at an address, and the certificate that it has to show or that has to have signed it, DER, where the
+    /// connection is sealed.
     ///
     /// # Errors
-    /// [`PortalError::Address`], [`PortalError::NotLoopback`].
+    /// [`PortalError::Address`], [`PortalError::NotLoopback`], [`PortalError::NotPinned`], [`PortalError::Pin`].
     pub fn at(
         address: &str,
+        pin: Option<&[u8]>,
         tokens: Tokens<'a>,
         chance: &'a dyn KeyMaker,
     ) -> Result<HttpPortal<'a>, PortalError> {
-        check_address(address)?;
+        check_address(address, pin.is_some())?;
         let config = Agent::config_builder()
+            .tls_config(tls(pin)?)
             .timeout_global(Some(PATIENCE))
             .http_status_as_error(false)
             .max_redirects(0)
@@ -284,7 +317,7 @@ impl HttpPortal<'_> {
         let status = response.status().as_u16();
         let header = |name: &str| response.headers().get(name).and_then(|value| value.to_str().ok());
         let pause = header("retry-after").and_then(|text| text.parse().ok()).map(Duration::from_secs);
-        let is_problem = header("content-type").is_some_and(|kind| kind.starts_with(crate::wire::PROBLEM));
+        let is_problem = header("content-type").is_some_and(|kind| kind.starts_with(wire::PROBLEM));
         let read = response.body_mut().with_config().limit(MOST).read_to_vec();
         let bytes = match read {
             Ok(bytes) => Secret::new(bytes),
@@ -363,15 +396,15 @@ impl Portal for HttpPortal<'_> {
         self.read("a question about the team", "/team")
     }
 
-    fn certificates(&self) -> Result<Vec<Certificate>, PortalError> {
+    fn certificates(&self) -> Result<Vec<wire::Certificate>, PortalError> {
         self.list("a question about certificates", "/certificates")
     }
 
-    fn new_certificate(&self, new: &NewCertificate, call: &str) -> Result<Certificate, PortalError> {
+    fn new_certificate(&self, new: &NewCertificate, call: &str) -> Result<wire::Certificate, PortalError> {
         self.post("a request for a certificate", "/certificates", new, call)
     }
 
-    fn revoke(&self, id: &str) -> Result<Certificate, PortalError> {
+    fn revoke(&self, id: &str) -> Result<wire::Certificate, PortalError> {
         let path = format!("/certificates/{}/revocation", part(id));
         self.post("a revocation", &path, &serde_json::json!({}), &format!("revoke-{id}"))
     }

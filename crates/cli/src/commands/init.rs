@@ -24,6 +24,9 @@ pub(crate) struct Args {
     /// Where the portal is, if it has an API
     #[arg(long, value_name = "ADDRESS")]
     portal: Option<String>,
+    /// A file with the certificate that a portal at https:// has to show
+    #[arg(long, value_name = "FILE", requires = "portal")]
+    portal_certificate: Option<PathBuf>,
     /// A file with the certificate that what the portal signs has to lead to; several times for several
     #[arg(long = "root", value_name = "FILE")]
     roots: Vec<PathBuf>,
@@ -43,6 +46,7 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, F
         title: args.title,
         team: args.team,
         portal: args.portal,
+        portal_certificate: args.portal_certificate,
         roots: args.roots,
         passphrase,
         unlock_file: args.new_unlock_file,

@@ -11,6 +11,7 @@ use ninekeys_ops::cabinet::restore::RestoreError;
 use ninekeys_ops::cabinet::status::StatusError;
 use ninekeys_ops::cabinet::unlock_file::UnlockFileError;
 use ninekeys_ops::init::InitError;
+use ninekeys_portal::client::PortalError;
 use ninekeys_ops::outputs::OutputError;
 
 use super::{Class, Classify, Exit, Remedy, again, class, defect, say};
@@ -80,6 +81,7 @@ impl Classify for InitError {
             Self::Ask(_) => again(Exit::Usage, &[]),
             Self::File(inner) => inner.class(),
             Self::Cabinet(inner) => inner.class(),
+            Self::Portal(PortalError::NotPinned(_)) => again(Exit::Usage, &["--portal-certificate", "FILE"]),
             Self::Portal(_) => again(Exit::Usage, &["--portal", "http://127.0.0.1:PORT"]),
             Self::Certificates(inner) => inner.class(),
             Self::Output(inner) => inner.class(),

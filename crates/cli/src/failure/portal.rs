@@ -16,9 +16,22 @@ use super::{Class, Classify, Exit, again, class, defect, say};
 impl Classify for PortalError {
     fn class(&self) -> Class {
         match self {
-            Self::Address(_) | Self::NotLoopback(_) => {
-                say(Exit::Usage, "mend `portal` in ninekeys.toml: http://127.0.0.1:PORT")
-            }
+            Self::Address(_) => say(
+                Exit::Usage,
+                "mend `portal` in ninekeys.toml: https://HOST:PORT, or http://127.0.0.1:PORT on this machine",
+            ),
+            Self::NotLoopback(_) => say(
+                Exit::Usage,
+                "write `portal = \"https://HOST:PORT\"` into ninekeys.toml, with `portal-certificate` for who answers there",
+            ),
+            Self::NotPinned(_) => say(
+                Exit::Usage,
+                "write `portal-certificate = \"FILE\"` into ninekeys.toml: the certificate that the portal shows",
+            ),
+            Self::Pin(_) => say(
+                Exit::Damaged,
+                "mend the file that `portal-certificate` in ninekeys.toml names: the certificate that the portal shows",
+            ),
             Self::Unreachable { .. } => say(
                 Exit::Portal,
                 "see whether the portal is there: `ninekeys stand-in serve` says its address when it starts",
@@ -71,6 +84,11 @@ impl Classify for ConnectError {
             ),
             Self::Key(_) => defect(),
             Self::Portal(inner) => inner.class(),
+            Self::Pin(inner) => inner.class(),
+            Self::SeveralPins(_) => say(
+                Exit::Damaged,
+                "leave the one that the portal shows in the file that `portal-certificate` names",
+            ),
             Self::Cabinet(inner) => inner.class(),
         }
     }
@@ -85,7 +103,7 @@ impl Classify for StandInServeError {
                 StandInError::State(_) | StandInError::Damaged(_) => {
                     again(Exit::Damaged, &["--folder", "FOLDER"])
                 }
-                StandInError::Certificate(_) | StandInError::Key(_) => defect(),
+                StandInError::Certificate(_) | StandInError::Key(_) | StandInError::Tls(_) => defect(),
                 StandInError::Listen { .. } => again(Exit::Damaged, &["--listen", "127.0.0.1:0"]),
                 StandInError::Taken(_) => again(Exit::Refused, &["--folder", "FOLDER"]),
                 StandInError::NotLoopback(_) => again(Exit::Refused, &["--listen", "127.0.0.1:0"]),

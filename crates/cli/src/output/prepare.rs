@@ -90,12 +90,18 @@ impl Report for StandInReport {
         paper.put(&row("  issues to", format!("the team {}", self.team)))?;
         paper.put(&row("  state in", &self.folder))?;
         paper.put(&row("  its root", &self.root))?;
+        if let Some(certificate) = &self.certificate {
+            paper.put(&row("  sealed with", certificate))?;
+        }
         if let Some(faults) = &self.faults {
             let text = format!("on purpose, in percent of the calls: {}", faults.replace(',', ", "));
             paper.put(&row("  faults", text))?;
         }
         if !self.known {
-            let text = format!("portal = \"{}\" and roots = [\"{}\"]", self.address, self.root);
+            let mut lines = vec![format!("portal = \"{}\"", self.address)];
+            lines.extend(self.certificate.iter().map(|file| format!("portal-certificate = \"{file}\"")));
+            lines.push(format!("roots = [\"{}\"]", self.root));
+            let text = lines.join(", ");
             paper.put(&row("  project file", format!("{text} make it known")))?;
         }
         if let Some(first) = &self.first_key {

@@ -33,6 +33,9 @@ pub struct Project {
     /// Where the portal is that has an API: what asks it by itself goes there.
     #[serde(default)]
     pub portal: Option<String>,
+    /// A file with the certificate that the portal's connection has to show, relative to the project file.
+    #[serde(default)]
+    pub portal_certificate: Option<String>,
     /// The accounts at the portal, by name.
     #[serde(default, rename = "account")]
     pub accounts: BTreeMap<Name, Account>,

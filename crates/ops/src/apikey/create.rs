@@ -5,7 +5,7 @@ use ninekeys_cabinet::{Cabinet, CabinetError, NewItem};
 use ninekeys_core::digest::{hex, sha256_hex};
 use ninekeys_core::keys::{KeyError, PrivateKey, Signer};
 use ninekeys_core::model::{
-    ApiKeyFacts, ApiRole, ApiUse, Facts, KeyFacts, NameError, Project, Service, check_name,
+    ApiKeyFacts, ApiRole, ApiUse, Facts, KeyFacts, NameError, Service, check_name,
 };
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::pem;
@@ -20,7 +20,7 @@ use super::{ApiKeySaid, IdError, check_id};
 use crate::apikey;
 use crate::ctx::{Ctx, OpenError};
 use crate::portal::{ConnectError, with_portal};
-use crate::project::ProjectError;
+use crate::project::{ProjectError, ProjectFile};
 
 /// The key to be made.
 #[derive(Debug)]
@@ -112,12 +112,12 @@ pub fn apikey_create(ctx: &Ctx<'_>, request: &Request) -> Result<ApiKeyCreateRep
     // one name in one cabinet is one call, however often it is made
     let call = sha256_hex(format!("{} {name} {role}", cabinet.identity()).as_bytes());
     let new = NewApiKey { title: name.clone(), role };
-    let said = with_portal(ctx, &cabinet, &file.project, ApiUse::Access, |portal| {
+    let said = with_portal(ctx, &cabinet, &file, ApiUse::Access, |portal| {
         Ok::<_, ApiKeyCreateError>(portal.new_api_key(&new, &format!("api-key-{call}"))?)
     })?;
     [&said.key_id, &said.issuer].into_iter().try_for_each(|id| check_id(id))?;
     let key_id = said.key_id.clone();
-    take_in(ctx, &mut cabinet, &file.project, request, said).map_err(|cause| match cause {
+    take_in(ctx, &mut cabinet, &file, request, said).map_err(|cause| match cause {
         lost @ ApiKeyCreateError::Lost { .. } => lost,
         cause => ApiKeyCreateError::HalfWay { key_id, cause: Box::new(cause) },
     })?;
@@ -130,11 +130,11 @@ pub fn apikey_create(ctx: &Ctx<'_>, request: &Request) -> Result<ApiKeyCreateRep
 fn take_in(
     ctx: &Ctx<'_>,
     cabinet: &mut Cabinet<'_>,
-    project: &Project,
+    file: &ProjectFile,
     request: &Request,
     said: ApiKey,
 ) -> Result<(), ApiKeyCreateError> {
-    let text = with_portal(ctx, cabinet, project, ApiUse::Access, |portal| {
+    let text = with_portal(ctx, cabinet, file, ApiUse::Access, |portal| {
         portal.private_key(&said.key_id).map_err(|error| match error {
             PortalError::Refused(problem) if problem.kind == FETCHED => {
                 ApiKeyCreateError::Lost { key_id: said.key_id.clone() }

@@ -133,7 +133,7 @@ pub fn identity_revoke(
     }
     ctx.unlock(&mut cabinet)?;
     let serial = own.serial.clone();
-    let revoked = with_portal(ctx, &cabinet, &file.project, ApiUse::Signing, |portal| {
+    let revoked = with_portal(ctx, &cabinet, &file, ApiUse::Signing, |portal| {
         Ok::<_, IdentityRevokeError>(portal.revoke(&serial)?.revoked)
     })?;
     let revoked = revoked.unwrap_or(ctx.env.now);

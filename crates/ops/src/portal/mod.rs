@@ -11,6 +11,8 @@ use ninekeys_portal::wire::AUDIENCE;
 use thiserror::Error;
 
 use crate::ctx::Ctx;
+use crate::identity::{self, CertificatesError};
+use crate::project::ProjectFile;
 
 /// Why the portal cannot be asked.
 #[derive(Debug, Error)]
@@ -27,6 +29,12 @@ pub enum ConnectError {
     /// The address.
     #[error(transparent)]
     Portal(#[from] PortalError),
+    /// The certificate that is pinned.
+    #[error(transparent)]
+    Pin(#[from] CertificatesError),
+    /// The file with it holds several.
+    #[error("{0} holds several certificates, and one is pinned")]
+    SeveralPins(String),
     /// The cabinet.
     #[error(transparent)]
     Cabinet(#[from] CabinetError),
@@ -53,6 +61,15 @@ pub(crate) fn can_ask(project: &Project, inventory: &Inventory, what: ApiUse) ->
     project.portal.is_some() && key_for(inventory, what).is_some()
 }
 
+/// The certificate that the project pins for the portal's connection, DER.
+fn pin(file: &ProjectFile) -> Result<Option<Vec<u8>>, ConnectError> {
+    let Some(named) = &file.project.portal_certificate else { return Ok(None) };
+    match identity::read_certificates(&file.resolve(named))?.as_slice() {
+        [one] => Ok(Some(one.der.clone())),
+        _ => Err(ConnectError::SeveralPins(named.clone())),
+    }
+}
+
 /// Lends the portal to some work, every call with a token of its own.
 ///
 /// # Errors
@@ -60,12 +77,13 @@ pub(crate) fn can_ask(project: &Project, inventory: &Inventory, what: ApiUse) ->
 pub(crate) fn with_portal<R, E: From<ConnectError>>(
     ctx: &Ctx<'_>,
     cabinet: &Cabinet<'_>,
-    project: &Project,
+    file: &ProjectFile,
     what: ApiUse,
     work: impl FnOnce(&dyn Portal) -> Result<R, E>,
 ) -> Result<R, E> {
     let failed = |error: ConnectError| E::from(error);
-    let address = project.portal.as_deref().ok_or_else(|| failed(ConnectError::NoAddress))?;
+    let address = file.project.portal.as_deref().ok_or_else(|| failed(ConnectError::NoAddress))?;
+    let pin = pin(file).map_err(failed)?;
     let inventory = cabinet.inventory().map_err(|error| failed(error.into()))?;
     let found = key_for(&inventory, what);
     let (_, facts) = found.ok_or_else(|| failed(ConnectError::NoKey(what.needs())))?;
@@ -79,6 +97,6 @@ pub(crate) fn with_portal<R, E: From<ConnectError>>(
         let claims = Claims { iss: facts.issuer.clone(), aud: AUDIENCE.into(), iat, exp, scope: None };
         make(&key, &facts.key_id, &claims)
     };
-    let portal = HttpPortal::at(address, &tokens, ctx.env.keys).map_err(|error| failed(error.into()))?;
+    let portal = HttpPortal::at(address, pin.as_deref(), &tokens, ctx.env.keys).map_err(|error| failed(error.into()))?;
     work(&portal)
 }

@@ -313,7 +313,7 @@ pub fn portal_take_in(ctx: &Ctx<'_>, dry_run: bool) -> Result<PortalTakeInReport
     let mut cabinet = ctx.open()?;
     ctx.unlock(&mut cabinet)?;
     let inventory = cabinet.inventory()?;
-    let mut there = with_portal(ctx, &cabinet, &file.project, ApiUse::Signing, |portal| {
+    let mut there = with_portal(ctx, &cabinet, &file, ApiUse::Signing, |portal| {
         let authorities = authorities(&portal.team()?)?;
         let measure = Here { project: &file.project, inventory: &inventory, roots: &roots, now: ctx.env.now };
         There::read(portal, authorities, &measure)

@@ -27,6 +27,8 @@ const PRODUCTION: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.11363
 
 /// How long what is issued is good for, in years.
 const LEAF_YEARS: i64 = 1;
+/// 9999-12-31T23:59:59Z, in seconds since 1970: what has no end ends then (RFC 5280, section 4.1.2.5).
+const NO_END: i64 = 253_402_300_799;
 /// How long an authority is good for, in years.
 const AUTHORITY_YEARS: i64 = 20;
 
@@ -65,6 +67,25 @@ fn parsed(der: &[u8]) -> Result<Certificate, StandInError> {
     Certificate::parse(der, &Limits::USUAL).map_err(|_| StandInError::Damaged("a certificate"))
 }
 
+/// Makes the key that connections are sealed with, and a certificate that vouches for itself. It is trusted by being known
+/// and not by its dates, so it has none: those that RFC 5280, section 4.1.2.5, has for that.
+pub(super) fn seal(env: &Env<'_>) -> Result<Kept, StandInError> {
+    let secret = env.keys.make(Algorithm::P256)?;
+    let key = secret.lend(|der| PrivateKey::from_pkcs8(der))?;
+    let names = ["127.0.0.1", "::1", "localhost"].map(str::to_owned).to_vec();
+    let order = Order {
+        subject: name("Stand-In Connection", None, "Stand-In Portal")?,
+        public_key: key.public().as_der(),
+        purpose: Purpose::Server(names),
+        marks: Vec::new(),
+        addresses: None,
+        from: Timestamp::UNIX_EPOCH,
+        until: Timestamp::from_second(NO_END).unwrap_or(Timestamp::MAX),
+    };
+    let certificate = Issuer { key: &key, certificate: None }.issue(order, env)?;
+    Ok(Kept { secret, certificate })
+}
+
 impl Authority {
     /// Makes the keys and certificates of new authorities: root, issuer, signer of profiles.
     pub(super) fn make(env: &Env<'_>) -> Result<[Kept; 3], StandInError> {
@@ -79,7 +100,15 @@ impl Authority {
             (subject, public_key, purpose, marks)
         };
         let issue = |issuer: &Issuer<'_>, (subject, public_key, purpose, marks): (Name, Vec<u8>, _, _)| {
-            let order = Order { subject, public_key: &public_key, purpose, marks, from: env.now, until };
+            let order = Order {
+                subject,
+                public_key: &public_key,
+                purpose,
+                marks,
+                addresses: None,
+                from: env.now,
+                until,
+            };
             issuer.issue(order, env)
         };
         const HOUSE: &str = "Stand-In Portal";
@@ -148,6 +177,7 @@ impl Authority {
             public_key,
             purpose: Purpose::Leaf(purpose),
             marks,
+            addresses: None,
             from: env.now,
             until: years_after(env.now, LEAF_YEARS),
         };

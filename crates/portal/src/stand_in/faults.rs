@@ -19,7 +19,6 @@ use axum::serve::{IncomingStream, Listener};
 use ninekeys_core::digest::sha256;
 use thiserror::Error;
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
-use tokio::net::{TcpListener, TcpStream};
 
 use super::routes::Refusal;
 
@@ -197,20 +196,20 @@ impl Left {
     }
 }
 
-impl Connected<IncomingStream<'_, Lines>> for Left {
-    fn connect_info(stream: IncomingStream<'_, Lines>) -> Self {
+impl<L: Listener> Connected<IncomingStream<'_, Lines<L>>> for Left {
+    fn connect_info(stream: IncomingStream<'_, Lines<L>>) -> Self {
         stream.remote_addr().clone()
     }
 }
 
 /// Listens, and hands out connections that can be broken.
-pub(super) struct Lines(pub(super) TcpListener);
+pub(super) struct Lines<L>(pub(super) L);
 
-impl Listener for Lines {
-    type Io = Line;
+impl<L: Listener> Listener for Lines<L> {
+    type Io = Line<L::Io>;
     type Addr = Left;
 
-    async fn accept(&mut self) -> (Line, Left) {
+    async fn accept(&mut self) -> (Line<L::Io>, Left) {
         let (stream, _) = Listener::accept(&mut self.0).await;
         let left = Left(Arc::new(AtomicUsize::new(usize::MAX)));
         (Line { stream, left: left.clone() }, left)
@@ -222,12 +221,12 @@ impl Listener for Lines {
 }
 
 /// A connection that can be broken.
-pub(super) struct Line {
-    stream: TcpStream,
+pub(super) struct Line<S> {
+    stream: S,
     left: Left,
 }
 
-impl AsyncRead for Line {
+impl<S: AsyncRead + Unpin> AsyncRead for Line<S> {
     fn poll_read(
         mut self: Pin<&mut Self>,
         cx: &mut Context<'_>,
@@ -237,7 +236,7 @@ impl AsyncRead for Line {
     }
 }
 
-impl AsyncWrite for Line {
+impl<S: AsyncWrite + Unpin> AsyncWrite for Line<S> {
     fn poll_write(mut self: Pin<&mut Self>, cx: &mut Context<'_>, bytes: &[u8]) -> Poll<io::Result<usize>> {
         let left = self.left.0.load(Ordering::Relaxed);
         if left == 0 {

@@ -5,19 +5,24 @@ mod authority;
 mod faults;
 mod routes;
 mod state;
+mod tls;
 
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 
+use axum::Router;
+use axum::serve::Listener;
 use jiff::Timestamp;
 use ninekeys_core::certificate::CertificateError;
 use ninekeys_core::keys::KeyError;
 use thiserror::Error;
 
+use authority::Kept;
 pub use faults::{Faults, FaultsError};
 pub use state::FirstKey;
 use state::State;
+use tls::Sealed;
 
 /// What a clock says.
 pub type Clock = Arc<dyn Fn() -> Timestamp + Send + Sync>;
@@ -31,6 +36,8 @@ pub struct Settings {
     pub team: String,
     /// What people call the team.
     pub title: String,
+    /// Whether connections are sealed.
+    pub sealed: bool,
     /// What goes wrong on purpose.
     pub faults: Option<Faults>,
 }
@@ -71,6 +78,9 @@ pub enum StandInError {
         #[source]
         cause: std::io::Error,
     },
+    /// Sealing connections.
+    #[error("connections cannot be sealed: {0}")]
+    Tls(#[from] rustls::Error),
     /// An address that others could reach.
     #[error("{0} can be reached by others, and what stands in is for this machine alone")]
     NotLoopback(SocketAddr),
@@ -83,11 +93,14 @@ pub struct StandIn {
     state: Arc<Mutex<State>>,
     clock: Clock,
     first: Option<FirstKey>,
+    tls: Option<Kept>,
     faults: Option<Faults>,
 }
 
 /// The root's certificate, in the folder.
 pub const ROOT: &str = "root.pem";
+/// The certificate that connections are sealed with, in the folder.
+pub const TLS: &str = "tls.pem";
 
 impl StandIn {
     /// Opens its state, or makes it, and listens.
@@ -98,18 +111,20 @@ impl StandIn {
         if !listen.ip().is_loopback() {
             return Err(StandInError::NotLoopback(listen));
         }
-        let (state, first) = State::open(settings, clock())?;
+        let (mut state, first) = State::open(settings, clock())?;
+        let tls = if settings.sealed { Some(state.tls(&settings.folder, clock())?) } else { None };
         let failed = |cause| StandInError::Listen { address: listen, cause };
         let listener = std::net::TcpListener::bind(listen).map_err(failed)?;
         listener.set_nonblocking(true).map_err(failed)?;
         let address = listener.local_addr().map_err(failed)?;
         let faults = settings.faults.clone();
-        Ok(StandIn { listener, address, state: Arc::new(Mutex::new(state)), clock, first, faults })
+        Ok(StandIn { listener, address, state: Arc::new(Mutex::new(state)), clock, first, tls, faults })
     }
 
     /// Where it listens.
-    pub fn address(&self) -> SocketAddr {
-        self.address
+    pub fn address(&self) -> String {
+        let scheme = if self.tls.is_some() { "https" } else { "http" };
+        format!("{scheme}://{}", self.address)
     }
 
     /// The key that was made with a new folder, for the account's owner.
@@ -122,23 +137,34 @@ impl StandIn {
     /// # Errors
     /// [`StandInError::Listen`].
     pub fn serve(self) -> Result<(), StandInError> {
-        let StandIn { listener, address, state, clock, faults, .. } = self;
+        let StandIn { listener, address, state, clock, faults, tls, .. } = self;
         let failed = |cause| StandInError::Listen { address, cause };
         let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(failed)?;
         runtime.block_on(async move {
             let listener = tokio::net::TcpListener::from_std(listener).map_err(failed)?;
             let router = routes::router(state, clock);
-            match faults {
-                None => axum::serve(listener, router).await,
-                Some(faults) => {
-                    let run = faults::Run::new(faults);
-                    let router = router.layer(axum::middleware::from_fn_with_state(run, faults::disturb));
-                    let service = router.into_make_service_with_connect_info::<faults::Left>();
-                    axum::serve(faults::Lines(listener), service).await
-                }
+            match tls {
+                None => serve(listener, router, faults).await.map_err(failed),
+                Some(kept) => serve(Sealed::over(listener, &kept)?, router, faults).await.map_err(failed),
             }
-            .map_err(failed)
         })
+    }
+}
+
+/// Answers on what a listener hands out, with what goes wrong on purpose.
+async fn serve<L: Listener<Addr: std::fmt::Debug>>(
+    listener: L,
+    router: Router,
+    faults: Option<Faults>,
+) -> std::io::Result<()> {
+    match faults {
+        None => axum::serve(listener, router).await,
+        Some(faults) => {
+            let run = faults::Run::new(faults);
+            let router = router.layer(axum::middleware::from_fn_with_state(run, faults::disturb));
+            let service = router.into_make_service_with_connect_info::<faults::Left>();
+            axum::serve(faults::Lines(listener), service).await
+        }
     }
 }
 

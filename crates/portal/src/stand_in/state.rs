@@ -1,6 +1,7 @@
 //! What the stand-in knows: one SQLite file in its folder. Every answer that changed something is kept with the key of its
 //! call in the same transaction, so that a call which is made again after a cut is answered as the first was.
 
+use std::path::Path;
 use std::sync::atomic::AtomicBool;
 
 use base64ct::{Base64, Encoding};
@@ -15,8 +16,8 @@ use rusqlite::{Connection, OptionalExtension, Transaction, params};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
-use super::authority::{Authority, Kept};
-use super::{ROOT, Settings, StandInError, folder_error};
+use super::authority::{self, Authority, Kept};
+use super::{ROOT, TLS, Settings, StandInError, folder_error};
 use crate::wire::ApiKey;
 
 /// The file in its folder.
@@ -78,7 +79,7 @@ impl State {
         let path = folder.join(FILE);
         if !path.exists() {
             // what is there without a state was made by somebody else
-            let ours = [ROOT, FIRST_KEY].map(|name| folder.join(name));
+            let ours = [ROOT, FIRST_KEY, TLS].map(|name| folder.join(name));
             if let Some(taken) = ours.into_iter().find(|path| path.symlink_metadata().is_ok()) {
                 return Err(StandInError::Taken(taken));
             }
@@ -92,15 +93,28 @@ impl State {
         let told = |name| meta(&database, name)?.ok_or(StandInError::Damaged("its names"));
         let (team, title) = (told("team")?, told("title")?);
         let authority = Authority::of(&signers(&database)?)?;
-        let text = pem::encode(pem::CERTIFICATE, &authority.root().der);
-        let root = folder.join(ROOT);
-        let text = text.map_err(|_| StandInError::Damaged("the root"))?;
-        match std::fs::read(&root) {
-            Ok(bytes) if bytes == text.as_bytes() => {}
-            Ok(_) => return Err(StandInError::Taken(root)),
-            Err(_) => write(&root, text.as_bytes(), false).map_err(folder_error(&root))?,
-        }
+        put_certificate(&folder.join(ROOT), &authority.root().der)?;
         Ok((State { database, authority, team, title }, first))
+    }
+
+    /// The key that connections are sealed with, and its certificate, which is put into the folder; made where there is none.
+    pub(super) fn tls(&mut self, folder: &Path, now: Timestamp) -> Result<Kept, StandInError> {
+        let sql = "select secret, certificate from signer where place = 3";
+        let row = |row: &rusqlite::Row<'_>| {
+            Ok(Kept { secret: Secret::new(row.get(0)?), certificate: row.get(1)? })
+        };
+        let known = self.database.query_row(sql, [], row).optional()?;
+        let kept = match known {
+            Some(kept) => kept,
+            None => {
+                let kept = with_env(now, authority::seal)?;
+                let sql = "insert into signer (place, secret, certificate) values (3, ?1, ?2)";
+                kept.secret.lend(|secret| self.database.execute(sql, params![secret, kept.certificate]))?;
+                kept
+            }
+        };
+        put_certificate(&folder.join(TLS), &kept.certificate)?;
+        Ok(kept)
     }
 
     /// Does something in one transaction.
@@ -233,17 +247,27 @@ fn meta(database: &Connection, name: &str) -> rusqlite::Result<Option<String>> {
 }
 
 fn signers(database: &Connection) -> Result<[Kept; 3], StandInError> {
-    let mut query = database.prepare("select secret, certificate from signer order by place")?;
+    let mut query = database.prepare("select secret, certificate from signer where place < 3 order by place")?;
     let rows =
         query.query_map([], |row| Ok(Kept { secret: Secret::new(row.get(0)?), certificate: row.get(1)? }))?;
     let all: Vec<Kept> = rows.collect::<Result<_, _>>()?;
     all.try_into().map_err(|_| StandInError::Damaged("its authorities"))
 }
 
+/// Puts a certificate where people find it; refuses where another's is there.
+fn put_certificate(path: &Path, der: &[u8]) -> Result<(), StandInError> {
+    let text = pem::encode(pem::CERTIFICATE, der).map_err(|_| StandInError::Damaged("a certificate"))?;
+    match std::fs::read(path) {
+        Ok(bytes) if bytes == text.as_bytes() => Ok(()),
+        Ok(_) => Err(StandInError::Taken(path.to_owned())),
+        Err(_) => write(path, text.as_bytes(), false).map_err(folder_error(path)),
+    }
+}
+
 /// Writes a file of the stand-in's, whole, for everybody or for its owner alone.
-fn write(path: &std::path::Path, bytes: &[u8], is_secret: bool) -> std::io::Result<()> {
+fn write(path: &Path, bytes: &[u8], is_secret: bool) -> std::io::Result<()> {
     use std::io::Write;
-    let folder = path.parent().unwrap_or(std::path::Path::new("."));
+    let folder = path.parent().unwrap_or(Path::new("."));
     // a temporary file is for its owner alone from the start
     let mut file = tempfile::NamedTempFile::new_in(folder)?;
     file.write_all(bytes)?;
@@ -257,7 +281,7 @@ fn write(path: &std::path::Path, bytes: &[u8], is_secret: bool) -> std::io::Resu
 }
 
 /// A file with private keys is for its owner alone.
-fn private(path: &std::path::Path) -> Result<(), StandInError> {
+fn private(path: &Path) -> Result<(), StandInError> {
     #[cfg(unix)]
     {
         use std::os::unix::fs::PermissionsExt;

@@ -25,6 +25,9 @@ pub(crate) struct Args {
     /// Where it listens, on this machine alone; port 0 takes any that is free
     #[arg(long, value_name = "ADDRESS:PORT", default_value = "127.0.0.1:0")]
     listen: SocketAddr,
+    /// Seal connections, with a certificate that it makes for itself: the project file pins it
+    #[arg(long)]
+    tls: bool,
     /// What goes wrong on purpose, in percent of the calls: slow, busy, failed, dropped, cut, or all; by a seed
     #[arg(long, value_name = "FAULT=PERCENT,…,seed=N")]
     faults: Option<Faults>,
@@ -34,7 +37,8 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, global: &Global, out: &mut Output) 
     let attempt = format!("stand in for the portal at {}", args.listen);
     let fixed = global.at;
     let clock = Arc::new(move || fixed.unwrap_or_else(clock::now));
-    let request = Request { folder: args.folder, listen: args.listen, clock, faults: args.faults };
+    let Args { folder, listen, tls, faults } = args;
+    let request = Request { folder, listen, clock, tls, faults };
     let (report, ready) = stand_in(ctx, request).map_err(|error| Failure::of(&attempt, &error))?;
     out.emit(&report);
     let served = ready.serve().map_err(StandInServeError::from);

@@ -1,5 +1,6 @@
 //! The whole flow through the built program against the built stand-in, over real HTTP.
 
+mod sealed;
 mod take_in;
 
 use std::io::{BufRead, BufReader, Read, Write};
