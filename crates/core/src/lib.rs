@@ -16,6 +16,7 @@
 //! | [`certificate`], [`request`] | self-signed certificates, fingerprints, requests for certificates |
 //! | [`authority`] | certificates and messages of an authority: what the stand-in portal issues with |
 //! | [`chain`], [`signed`] | who vouches for a certificate, and whether a message is signed |
+//! | [`revocation`] | whether a certificate was revoked: lists and answers, believed or made |
 //! | [`ios`] | what certificates and provisioning profiles say on the iOS side |
 //! | [`android`] | reading, signing and verifying packages |
 //! | [`digest`] | content digests on all cores |
@@ -44,6 +45,7 @@ pub mod lending;
 pub mod model;
 pub mod password;
 pub mod request;
+pub mod revocation;
 pub mod rules;
 pub mod signed;
 pub mod stream;

@@ -5,7 +5,7 @@ use crate::limits::Limits;
 use crate::signing_block::{lineage, signer};
 use crate::zip::{Archive, Zip64};
 use crate::{
-    arsc, axml, ber, cms, ecdsa, entitlements, envelope, idsig, jar, manifest::Manifest, pem, plist, profile,
+    arsc, axml, ber, cms, crl, ecdsa, entitlements, envelope, idsig, jar, manifest::Manifest, ocsp, pem, plist, profile,
     protoxml, request, signing_block, x509,
 };
 
@@ -48,6 +48,13 @@ pub fn keystore(data: &[u8]) {
             let _ = pkcs12::bags(&contents, &Limits::SMALL);
         }
     }
+}
+
+/// Reads any bytes as a list of revoked certificates, and as a question and an answer about single ones.
+pub fn revocation(data: &[u8]) {
+    let _ = crl::RevocationList::parse(data, &Limits::SMALL);
+    let _ = ocsp::Question::parse(data, &Limits::SMALL);
+    let _ = ocsp::Reply::parse(data, &Limits::SMALL);
 }
 
 /// Brings any bytes into definite lengths: what comes out stays as it is the second time.

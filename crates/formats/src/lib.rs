@@ -16,6 +16,7 @@
 //! | [`keystore`] | PKCS#12 and JKS: their structure; what is encrypted in them stays so |
 //! | [`envelope`] | CMS EnvelopedData, as it is written |
 //! | [`x509`], [`pem`], [`request`] | certificates, and requests for them |
+//! | [`crl`], [`ocsp`] | which certificates were revoked: lists, questions and answers |
 //! | [`plist`], [`profile`], [`entitlements`] | property lists, and the provisioning profiles written in them |
 //! | [`ber`] | bringing BER into the one form that the readers take |
 
@@ -23,6 +24,7 @@ pub mod arsc;
 pub mod axml;
 pub mod ber;
 pub mod cms;
+pub mod crl;
 pub mod cursor;
 pub mod ecdsa;
 pub mod entitlements;
@@ -35,6 +37,7 @@ pub mod keystore;
 pub mod limits;
 pub mod manifest;
 pub mod names;
+pub mod ocsp;
 pub mod pem;
 pub mod plist;
 pub mod profile;

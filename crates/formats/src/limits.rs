@@ -19,6 +19,8 @@ pub struct Limits {
     pub depth: u64,
     /// Bytes of a certificate.
     pub certificate: u64,
+    /// Bytes of a list of revoked certificates.
+    pub revocations: u64,
     /// Signers in one signature scheme.
     pub signers: u64,
     /// Bytes of a keystore.
@@ -37,6 +39,7 @@ impl Limits {
         items: 200_000,
         depth: 100,
         certificate: 64 << 10,
+        revocations: 8 << 20,
         signers: 10,
         keystore: 8 << 20,
         keystore_entries: 1_000,
@@ -51,6 +54,7 @@ impl Limits {
         items: 512,
         depth: 16,
         certificate: 16 << 10,
+        revocations: 64 << 10,
         signers: 10,
         keystore: 64 << 10,
         keystore_entries: 16,

@@ -11,13 +11,14 @@ use ninekeys_formats::fuzzing;
 type Target = fn(&[u8]);
 
 /// Every target, as in `fuzz/fuzz_targets`.
-const TARGETS: [(&str, Target); 13] = [
+const TARGETS: [(&str, Target); 14] = [
     ("zip", fuzzing::zip),
     ("v2", fuzzing::v2),
     ("manifest", fuzzing::manifest),
     ("protobuf", fuzzing::protobuf),
     ("certificate", fuzzing::certificate),
     ("request", fuzzing::request),
+    ("revocation", fuzzing::revocation),
     ("profile", fuzzing::profile),
     ("jar", fuzzing::jar),
     ("keystore", fuzzing::keystore),

@@ -25,6 +25,9 @@ fn everything(bytes: &[u8]) {
     fuzzing::tree(bytes);
     fuzzing::resources(bytes);
     fuzzing::envelope(bytes);
+    fuzzing::request(bytes);
+    fuzzing::profile(bytes);
+    fuzzing::revocation(bytes);
 }
 
 fn sample(name: &str) -> Vec<u8> {

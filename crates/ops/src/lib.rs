@@ -29,6 +29,7 @@ pub mod portal;
 pub mod prepare;
 pub mod profile;
 pub mod project;
+mod revocation;
 pub mod show;
 pub mod stand_in;
 

@@ -222,6 +222,18 @@ fn tls(pin: Option<&[u8]>) -> Result<TlsConfig, PortalError> {
         .build())
 }
 
+/// What asks: it follows nobody elsewhere, and goes by no proxy.
+pub(crate) fn agent(pin: Option<&[u8]>, patience: Duration) -> Result<Agent, PortalError> {
+    let config = Agent::config_builder()
+        .tls_config(tls(pin)?)
+        .timeout_global(Some(patience))
+        .http_status_as_error(false)
+        .max_redirects(0)
+        .proxy(None)
+        .build();
+    Ok(config.into())
+}
+
 impl<'a> HttpPortal<'a> {
     /// The portal at an address, and the certificate that it has to show or that has to have signed it, DER, where the
     /// connection is sealed.
@@ -235,15 +247,8 @@ impl<'a> HttpPortal<'a> {
         chance: &'a dyn KeyMaker,
     ) -> Result<HttpPortal<'a>, PortalError> {
         check_address(address, pin.is_some())?;
-        let config = Agent::config_builder()
-            .tls_config(tls(pin)?)
-            .timeout_global(Some(PATIENCE))
-            .http_status_as_error(false)
-            .max_redirects(0)
-            .proxy(None)
-            .build();
         let address = address.trim_end_matches('/').to_owned();
-        Ok(HttpPortal { agent: config.into(), address, tokens, chance })
+        Ok(HttpPortal { agent: agent(pin, PATIENCE)?, address, tokens, chance })
     }
 
     fn once(&self, ask: &Ask<'_>, path: &str, call: Option<&str>) -> Result<Response<Body>, PortalError> {

@@ -5,5 +5,6 @@
 //! `docs/portal.openapi.yaml`.
 
 pub mod client;
+pub mod fetch;
 pub mod stand_in;
 pub mod wire;

@@ -179,6 +179,7 @@ impl Classify for CheckSetupError {
             Self::NotIos(_) => class(Exit::Usage, &["check", "BUILD"]),
             Self::Destination { .. } => again(Exit::Usage, &["--for", "store"]),
             Self::Certificates(inner) => inner.class(),
+            Self::Connect(inner) => inner.class(),
             Self::Open(inner) => inner.class(),
             Self::Cabinet(inner) => inner.class(),
         }

@@ -11,6 +11,7 @@ use ninekeys_formats::x509::Certificate;
 use super::profile::is_for;
 use crate::chain::Chain;
 use crate::digest::from_hex;
+use crate::revocation::{Learnt, Revocations};
 use crate::model::{
     Capability, CertificateFacts, Destination, DeviceFacts, Facts, IdentityFacts, IdentityPurpose, Inventory,
     Ios, Item, ItemId, NineKey, Policy, ProfileFacts, State, Wholeness,
@@ -42,6 +43,8 @@ pub struct Wanted<'a> {
     pub roots: &'a [Certificate],
     /// Every authority's certificate at hand.
     pub pool: &'a [Certificate],
+    /// What was learnt of certificates from addresses that they name.
+    pub revocations: &'a Revocations,
     /// The time that it is for.
     pub now: Timestamp,
 }
@@ -312,7 +315,7 @@ fn against_identity(
         (Wholeness::WithoutKey, None) => out.push(AgainstIdentity::WithoutKey),
         _ => {}
     }
-    if let Some(at) = facts.revoked {
+    if let Some(at) = revoked(wanted, facts, certificate) {
         out.push(AgainstIdentity::Revoked(at));
     }
     if let Some(certificate) = certificate {
@@ -328,6 +331,20 @@ fn against_identity(
         out.push(AgainstIdentity::OtherTeam(own.clone()));
     }
     out
+}
+
+/// When an identity's certificate was revoked: as the cabinet knows, or as its issuer says now.
+fn revoked(
+    wanted: &Wanted<'_>,
+    facts: &IdentityFacts,
+    certificate: Option<&CertificateFacts>,
+) -> Option<Timestamp> {
+    let learnt = certificate.and_then(|certificate| wanted.revocations.get(&certificate.fingerprint));
+    match (facts.revoked, learnt) {
+        (Some(at), _) => Some(at),
+        (None, Some(Learnt::Revoked(at))) => Some(*at),
+        (None, _) => None,
+    }
 }
 
 fn parts<'a>(wanted: &Wanted<'a>, usable: &[&IdentityChoice<'a>]) -> Vec<Part<'a>> {
@@ -406,18 +423,20 @@ fn against_profile(
             usable.iter().filter_map(|choice| choice.certificate).map(|c| c.fingerprint.clone());
         out.push(AgainstProfile::LacksIdentity(fingerprints.collect()));
     }
-    if same_kind && usable.is_empty() && allows_only_revoked(wanted.roster, facts) {
+    if same_kind && usable.is_empty() && allows_only_revoked(wanted, facts) {
         out.push(AgainstProfile::OnlyRevoked);
     }
     out
 }
 
-fn allows_only_revoked(roster: &Roster<'_>, profile: &ProfileFacts) -> bool {
-    let is_revoked = |certificate: &ItemId| {
-        roster
-            .identities
-            .iter()
-            .any(|(_, facts)| facts.revoked.is_some() && facts.certificate.as_ref() == Some(certificate))
+fn allows_only_revoked(wanted: &Wanted<'_>, profile: &ProfileFacts) -> bool {
+    let is_revoked = |id: &ItemId| {
+        let certificate = match wanted.inventory.get(id).map(|item| &item.facts) {
+            Some(Facts::Certificate(certificate)) => Some(certificate.as_ref()),
+            _ => None,
+        };
+        let own = |facts: &IdentityFacts| facts.certificate.as_ref() == Some(id);
+        wanted.roster.identities.iter().any(|(_, facts)| own(facts) && revoked(wanted, facts, certificate).is_some())
     };
     !profile.certificates.is_empty()
         && profile.foreign_certificates.is_empty()

@@ -4,6 +4,7 @@ use jiff::Timestamp;
 use ninekeys_cabinet::CabinetError;
 use ninekeys_core::ios::setup::{Part, Roster, Setup, Wanted};
 use ninekeys_core::model::{App, Destination, Inventory, Platform, Project};
+use ninekeys_core::revocation::Revocations;
 use ninekeys_core::rules::{CabinetLook, check_cabinet, check_setup};
 use ninekeys_formats::x509::Certificate;
 use schemars::JsonSchema;
@@ -15,7 +16,9 @@ use crate::answers::Verdict;
 use crate::cabinet::status::standing;
 use crate::ctx::{Ctx, OpenError};
 use crate::identity::{self, CertificatesError, IdentitySaid};
+use crate::portal::ConnectError;
 use crate::project::ProjectError;
+use crate::revocation;
 
 /// What is to be checked.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -119,6 +122,9 @@ pub enum CheckSetupError {
     /// The project's roots.
     #[error(transparent)]
     Certificates(#[from] CertificatesError),
+    /// What the project pins.
+    #[error(transparent)]
+    Connect(#[from] ConnectError),
     /// The cabinet could not be opened.
     #[error(transparent)]
     Open(#[from] OpenError),
@@ -134,6 +140,7 @@ struct Background<'a> {
     roster: &'a Roster<'a>,
     roots: &'a [Certificate],
     pool: &'a [Certificate],
+    revocations: &'a Revocations,
     now: Timestamp,
 }
 
@@ -178,12 +185,15 @@ pub fn check_setups(ctx: &Ctx<'_>, request: &Request) -> Result<CheckSetupReport
     let inventory = cabinet.inventory()?;
     let mut pool = identity::authorities(&inventory);
     pool.extend(roots.iter().cloned());
+    let roster = Roster::of(&inventory);
+    let revocations = revocation::learn(ctx, &file, &inventory, &roster, &roots, &pool)?;
     let background = Background {
         project: &file.project,
         inventory: &inventory,
-        roster: &Roster::of(&inventory),
+        roster: &roster,
         roots: &roots,
         pool: &pool,
+        revocations: &revocations,
         now: ctx.env.now,
     };
     let setups: Vec<SetupSaid> =
@@ -218,6 +228,7 @@ fn setup(background: &Background<'_>, name: &str, app: &App, destination: Destin
         roster: background.roster,
         roots: background.roots,
         pool: background.pool,
+        revocations: background.revocations,
         now: background.now,
     });
     let verdict = check_setup(&setup).map(advice::in_general);

@@ -62,7 +62,7 @@ pub(crate) fn can_ask(project: &Project, inventory: &Inventory, what: ApiUse) ->
 }
 
 /// The certificate that the project pins for the portal's connection, DER.
-fn pin(file: &ProjectFile) -> Result<Option<Vec<u8>>, ConnectError> {
+pub(crate) fn pin(file: &ProjectFile) -> Result<Option<Vec<u8>>, ConnectError> {
     let Some(named) = &file.project.portal_certificate else { return Ok(None) };
     match identity::read_certificates(&file.resolve(named))?.as_slice() {
         [one] => Ok(Some(one.der.clone())),

@@ -20,6 +20,7 @@ use ninekeys_core::model::{
     Project, State,
 };
 use ninekeys_core::request as pkcs10;
+use ninekeys_core::revocation::Revocations;
 use ninekeys_core::rules::check_setup;
 use ninekeys_formats::x509::Certificate;
 use ninekeys_portal::client::PortalError;
@@ -37,6 +38,7 @@ use crate::outputs::OutputError;
 use crate::portal::{self, ConnectError};
 use crate::profile::import::ProfileImportError;
 use crate::project::{ProjectError, ProjectFile};
+use crate::revocation;
 
 /// What is to be prepared.
 #[derive(Debug)]
@@ -217,6 +219,8 @@ pub(crate) struct Job<'a> {
     pub(crate) ios: &'a Ios,
     pub(crate) destination: Destination,
     pub(crate) roots: Vec<Certificate>,
+    /// What was learnt of certificates when the work began.
+    pub(crate) revocations: Revocations,
     /// What the time is: what the portal issues begins by the portal's clock.
     pub(crate) now: Cell<Timestamp>,
 }
@@ -225,6 +229,22 @@ pub(crate) struct Job<'a> {
 const AHEAD: SignedDuration = SignedDuration::from_mins(10);
 
 impl<'a> Job<'a> {
+    /// Gets ready: reads what the project trusts, and asks whether certificates were revoked.
+    pub(crate) fn begin(
+        ctx: &'a Ctx<'a>,
+        file: &'a ProjectFile,
+        (name, app, ios): (&'a str, &'a App, &'a Ios),
+        destination: Destination,
+        inventory: &Inventory,
+    ) -> Result<Self, PrepareError> {
+        let roots = identity::roots(Some(file))?;
+        let mut pool = identity::authorities(inventory);
+        pool.extend(roots.iter().cloned());
+        let roster = Roster::of(inventory);
+        let revocations = revocation::learn(ctx, file, inventory, &roster, &roots, &pool)?;
+        Ok(Job { ctx, file, name, app, ios, destination, roots, revocations, now: Cell::new(ctx.env.now) })
+    }
+
     /// Takes up what was issued now: by the portal's clock it begins now, and that is not yet by ours, which may be behind it and
     /// was read when the work began.
     fn saw(&self, begins: Timestamp) {
@@ -258,6 +278,7 @@ impl<'a> Job<'a> {
             roster: &Roster::of(inventory),
             roots: &self.roots,
             pool: &pool,
+            revocations: &self.revocations,
             now: self.now.get(),
         }))
     }
@@ -345,10 +366,9 @@ pub fn prepare(ctx: &Ctx<'_>, request: &Request) -> Result<PrepareReport, Prepar
     if !ninekeys_core::model::Platform::Ios.has(destination) {
         return Err(PrepareError::Destination(destination));
     }
-    let roots = identity::roots(Some(&file))?;
-    let job = Job { ctx, file: &file, name, app, ios, destination, roots, now: Cell::new(ctx.env.now) };
     let mut cabinet = ctx.open()?;
     let inventory = cabinet.inventory()?;
+    let job = Job::begin(ctx, &file, (name, app, ios), destination, &inventory)?;
     let by_portal = portal::can_ask(&file.project, &inventory, ApiUse::Signing);
     let plan = plan(&job, &inventory)?;
     let mut report = PrepareReport {

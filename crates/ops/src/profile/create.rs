@@ -1,6 +1,5 @@
 //! `profile create` and `profile renew`: a profile made by the portal, with the identity and the devices that there are.
 
-use std::cell::Cell;
 
 use ninekeys_core::ios::profile::is_for;
 use ninekeys_core::ios::setup::Part;
@@ -171,8 +170,6 @@ pub fn profile_create(ctx: &Ctx<'_>, request: &Request) -> Result<ProfileCreateR
     if !Platform::Ios.has(destination) {
         return Err(PrepareError::Destination(destination).into());
     }
-    let roots = identity::roots(Some(&file)).map_err(PrepareError::from)?;
-    let job = Job { ctx, file: &file, name, app, ios, destination, roots, now: Cell::new(ctx.env.now) };
     let mut cabinet = ctx.open().map_err(PrepareError::from)?;
     let inventory = cabinet.inventory().map_err(PrepareError::from)?;
     if !portal::can_ask(&file.project, &inventory, ApiUse::Signing) {
@@ -182,6 +179,7 @@ pub fn profile_create(ctx: &Ctx<'_>, request: &Request) -> Result<ProfileCreateR
         };
         return Err(PrepareError::from(missing).into());
     }
+    let job = Job::begin(ctx, &file, (name, app, ios), destination, &inventory)?;
     let (fits, identities) = job.look(&inventory, |setup| {
         let fits = anew.is_none() && setup.parts.iter().all(|part| !is_wanted(setup, part));
         let fits =

@@ -2,7 +2,7 @@
 
 use der::asn1::ObjectIdentifier;
 use jiff::{Span, Timestamp, tz::TimeZone};
-use ninekeys_core::authority::{Issuer, Order, Purpose, sign_message};
+use ninekeys_core::authority::{Addresses, Issuer, Order, Purpose, sign_message};
 use ninekeys_core::certificate::{CertificateError, Subject};
 use ninekeys_core::env::Env;
 use ninekeys_core::ios::certificate::CODE_SIGNING;
@@ -153,6 +153,11 @@ impl Authority {
         [&self.issuer.1, &self.root]
     }
 
+    /// Who issues to developers: key and certificate.
+    pub(super) fn issuer(&self) -> (&PrivateKey, &Certificate) {
+        (&self.issuer.0, &self.issuer.1)
+    }
+
     /// Issues a certificate to the team.
     pub(super) fn issue(
         &self,
@@ -160,6 +165,7 @@ impl Authority {
         push: Option<(PushEnvironment, &str)>,
         (team, title): (&str, &str),
         public_key: &[u8],
+        addresses: Addresses,
         env: &Env<'_>,
     ) -> Result<Vec<u8>, CertificateError> {
         let (word, purpose, marks) = match (kind, push) {
@@ -177,7 +183,7 @@ impl Authority {
             public_key,
             purpose: Purpose::Leaf(purpose),
             marks,
-            addresses: None,
+            addresses: Some(addresses),
             from: env.now,
             until: years_after(env.now, LEAF_YEARS),
         };

@@ -3,6 +3,7 @@
 
 mod authority;
 mod faults;
+mod revocation;
 mod routes;
 mod state;
 mod tls;
@@ -137,12 +138,13 @@ impl StandIn {
     /// # Errors
     /// [`StandInError::Listen`].
     pub fn serve(self) -> Result<(), StandInError> {
+        let whole = self.address();
         let StandIn { listener, address, state, clock, faults, tls, .. } = self;
         let failed = |cause| StandInError::Listen { address, cause };
         let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(failed)?;
         runtime.block_on(async move {
             let listener = tokio::net::TcpListener::from_std(listener).map_err(failed)?;
-            let router = routes::router(state, clock);
+            let router = routes::router(routes::Portal { state, clock, address: whole.into() });
             match tls {
                 None => serve(listener, router, faults).await.map_err(failed),
                 Some(kept) => serve(Sealed::over(listener, &kept)?, router, faults).await.map_err(failed),

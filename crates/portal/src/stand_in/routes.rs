@@ -25,7 +25,7 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 
 use super::state::{self, State, base64, from_base64, with_env};
-use super::{Clock, StandInError};
+use super::{Clock, StandInError, revocation};
 use crate::wire::{
     AUDIENCE, ApiKey, AppId, BASE, Capabilities, Certificate, Device, FETCHED, IDEMPOTENCY, KindSaid, List,
     NewApiKey, NewCertificate, NewProfile, PROBLEM, Problem, Profile, Team, TeamLimits,
@@ -40,13 +40,15 @@ const MOST_DEVICES: usize = 100;
 
 /// What every call is lent.
 #[derive(Clone)]
-struct Portal {
-    state: Arc<Mutex<State>>,
-    clock: Clock,
+pub(super) struct Portal {
+    pub(super) state: Arc<Mutex<State>>,
+    pub(super) clock: Clock,
+    /// Where it listens.
+    pub(super) address: Arc<str>,
 }
 
 /// Everything that can be asked.
-pub(super) fn router(state: Arc<Mutex<State>>, clock: Clock) -> Router {
+pub(super) fn router(portal: Portal) -> Router {
     let at = |path: &str| format!("{BASE}{path}");
     Router::new()
         .route(&at("/team"), get(team))
@@ -58,9 +60,10 @@ pub(super) fn router(state: Arc<Mutex<State>>, clock: Clock) -> Router {
         .route(&at("/profiles"), get(profiles).post(new_profile))
         .route(&at("/api-keys"), post(new_api_key))
         .route(&at("/api-keys/{id}/private-key"), post(private_key))
+        .merge(revocation::router())
         .fallback(nothing)
         .layer(DefaultBodyLimit::max(MOST))
-        .with_state(Portal { state, clock })
+        .with_state(portal)
 }
 
 /// Why not: the status, a word for the kind, and what was wrong.
@@ -141,11 +144,11 @@ fn answer<T: Serialize>(thing: &T) -> Result<Response, Refusal> {
 }
 
 impl Portal {
-    fn now(&self) -> Timestamp {
+    pub(super) fn now(&self) -> Timestamp {
         (self.clock)()
     }
 
-    fn state(&self) -> MutexGuard<'_, State> {
+    pub(super) fn state(&self) -> MutexGuard<'_, State> {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
@@ -277,7 +280,8 @@ async fn new_certificate(
         let push = push(&new, &state::all::<AppId>(database, "app-id")?)?;
         let push = push.as_ref().map(|(environment, id)| (*environment, id.as_str()));
         let issued = with_env(now, |env| {
-            authority.issue(new.kind, push, (&team, &title), &request.public_key, env)
+            let addresses = revocation::addresses(&portal.address);
+            authority.issue(new.kind, push, (&team, &title), &request.public_key, addresses, env)
         });
         let der = issued.map_err(StandInError::from)?;
         let parsed = Parsed::parse(&der, &Limits::USUAL).map_err(|_| StandInError::Damaged("a certificate"))?;

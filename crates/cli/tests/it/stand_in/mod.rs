@@ -1,1 +1,2 @@
+mod revocation;
 mod serve;

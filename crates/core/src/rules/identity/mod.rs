@@ -54,6 +54,14 @@ pub(super) const RULES: &[Rule] = &[
         subjects: &[Subject::Setup(setup::revoked)],
     },
     Rule {
+        name: "identity-revocation-unknown",
+        level: Level::Note,
+        about: "whether the identity's certificate was revoked could not be learnt",
+        meaning: "The certificate names where that can be asked, and nobody answered there, or nothing that could be believed. What was revoked meanwhile would be refused by the store.",
+        remedy: "check again when the address can be reached",
+        subjects: &[Subject::Setup(setup::revocation_unknown)],
+    },
+    Rule {
         name: "identity-without-private-key",
         level: Level::Error,
         about: "the certificate is here and its private key is not",

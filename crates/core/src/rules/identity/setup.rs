@@ -8,6 +8,7 @@ use crate::chain::End;
 use crate::findings::{Level, Mend, Observation};
 use crate::ios::setup::{AgainstIdentity, IdentityChoice, Setup, parsed, signs_for};
 use crate::keys::SignatureKind;
+use crate::revocation::Learnt;
 use crate::model::{Destination, IdentityPurpose, PushEnvironment};
 
 fn request(setup: &Setup<'_>) -> Mend {
@@ -75,6 +76,22 @@ pub(super) fn revoked(setup: &Setup<'_>, notes: &mut Notes) {
         }
         _ => None,
     });
+}
+
+/// Where it cannot be learnt whether the certificate was revoked, that is said: it is no pass.
+pub(super) fn revocation_unknown(setup: &Setup<'_>, notes: &mut Notes) {
+    let certificate = setup.taken().and_then(|taken| Some((taken, taken.certificate?)));
+    let Some((taken, certificate)) = certificate else {
+        return notes.skip("there is no identity to sign with");
+    };
+    match setup.wanted.revocations.get(&certificate.fingerprint) {
+        None => notes.skip("its certificate names no address where that could be asked, or nobody that the project names vouches for it"),
+        Some(Learnt::Good | Learnt::Revoked(_)) => {}
+        Some(Learnt::Nothing { address, because }) => {
+            let seen = Observation::new("whether its certificate was revoked could not be learnt");
+            notes.found(seen.found(format!("{address}: {because}")).place(called(taken)));
+        }
+    }
 }
 
 pub(super) fn expires_soon(setup: &Setup<'_>, notes: &mut Notes) {

@@ -1,0 +1,100 @@
+//! What anybody may ask of the authority: its certificate, the list of what it revoked, and answers about single certificates
+//! (RFC 5280, RFC 6960, appendix A.1).
+
+use std::collections::HashMap;
+
+use axum::Router;
+use axum::body::Bytes;
+use axum::extract::{Path, State as Shared};
+use axum::http::header;
+use axum::response::{IntoResponse, Response};
+use axum::routing::{get, post};
+use jiff::{SignedDuration, Timestamp};
+use ninekeys_core::authority::Addresses;
+use ninekeys_core::digest::from_hex;
+use ninekeys_core::revocation::{Status, answer, make_list};
+use ninekeys_formats::limits::Limits;
+use ninekeys_formats::ocsp::{Question, refusal};
+
+use super::StandInError;
+use super::routes::{Portal, Refusal};
+use super::state::from_base64;
+use crate::wire::Certificate;
+
+/// Where its certificate is.
+const ISSUER: &str = "/authority/issuer.cer";
+/// Where its list is.
+const LIST: &str = "/authority/revoked.crl";
+/// Who answers about single certificates.
+const ANSWERS: &str = "/authority/ocsp";
+/// How long a list is good.
+const LIST_HOURS: i64 = 24;
+/// How long an answer is good.
+const ANSWER_HOURS: i64 = 1;
+
+/// Where those can be asked, for certificates that are issued by a server at that address.
+pub(super) fn addresses(base: &str) -> Addresses {
+    let at = |path: &str| format!("{base}{path}");
+    Addresses { issuer: at(ISSUER), crl: at(LIST), ocsp: at(ANSWERS) }
+}
+
+pub(super) fn router() -> Router<Portal> {
+    Router::new()
+        .route(ISSUER, get(issuer))
+        .route(LIST, get(list))
+        .route(ANSWERS, post(by_post))
+        .route(&format!("{ANSWERS}/{{*question}}"), get(by_get))
+}
+
+fn bytes(kind: &'static str, body: Vec<u8>) -> Response {
+    ([(header::CONTENT_TYPE, kind)], body).into_response()
+}
+
+async fn issuer(Shared(portal): Shared<Portal>) -> Response {
+    bytes("application/pkix-cert", portal.state().authority.issuer().1.der.clone())
+}
+
+fn after(now: Timestamp, hours: i64) -> Timestamp {
+    now.saturating_add(SignedDuration::from_hours(hours)).unwrap_or(Timestamp::MAX)
+}
+
+async fn list(Shared(portal): Shared<Portal>) -> Result<Response, Refusal> {
+    let now = portal.now();
+    let state = portal.state();
+    let issued: Vec<Certificate> = state.all("certificate")?;
+    let revoked: Vec<_> =
+        issued.iter().filter_map(|one| Some((from_hex(&one.id)?, one.revoked?))).collect();
+    // each list has a higher number: the seconds go up as the clock does
+    let number = u64::try_from(now.as_second()).unwrap_or_default();
+    let made = make_list(state.authority.issuer(), number, &revoked, now, after(now, LIST_HOURS));
+    Ok(bytes("application/pkix-crl", made.map_err(StandInError::from)?))
+}
+
+async fn by_post(Shared(portal): Shared<Portal>, body: Bytes) -> Result<Response, Refusal> {
+    answered(&portal, &body)
+}
+
+/// The question in Base64, as a part of the path.
+async fn by_get(Shared(portal): Shared<Portal>, Path(question): Path<String>) -> Result<Response, Refusal> {
+    answered(&portal, &from_base64(&question).unwrap_or_default())
+}
+
+fn answered(portal: &Portal, question: &[u8]) -> Result<Response, Refusal> {
+    const KIND: &str = "application/ocsp-response";
+    let now = portal.now();
+    let state = portal.state();
+    let Ok(question) = Question::parse(question, &Limits::USUAL) else {
+        let reply = refusal(1).map_err(|_| StandInError::Damaged("an answer"))?;
+        return Ok(bytes(KIND, reply));
+    };
+    let issued: Vec<Certificate> = state.all("certificate")?;
+    let known: HashMap<Vec<u8>, Option<Timestamp>> =
+        issued.iter().filter_map(|one| Some((from_hex(&one.id)?, one.revoked))).collect();
+    let look = |serial: &[u8]| match known.get(serial) {
+        Some(Some(at)) => Status::Revoked(*at),
+        Some(None) => Status::Good,
+        None => Status::Unknown,
+    };
+    let made = answer(state.authority.issuer(), &question, look, now, after(now, ANSWER_HOURS));
+    Ok(bytes(KIND, made.map_err(StandInError::from)?))
+}
