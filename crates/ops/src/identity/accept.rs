@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use jiff::Timestamp;
 use ninekeys_cabinet::{CabinetError, Change, NewItem};
-use ninekeys_core::chain::{Chain, End, is_authority};
+use ninekeys_core::chain::{Chain, End, is_authority, signed_by};
 use ninekeys_core::digest::sha256_hex;
 use ninekeys_core::ios::certificate::{self as marks, Says};
 use ninekeys_core::model::{
@@ -13,6 +13,7 @@ use ninekeys_core::model::{
 };
 use ninekeys_formats::cursor::ParseError;
 use ninekeys_formats::x509::Certificate;
+use ninekeys_portal::fetch::Fetcher;
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
@@ -22,7 +23,11 @@ use crate::answers::CertificateSaid;
 use crate::ctx::{Ctx, OpenError};
 use crate::identity;
 use crate::keystore;
-use crate::project::ProjectError;
+use crate::portal;
+use crate::project::{ProjectError, ProjectFile};
+
+/// The most addresses that are asked for certificates above.
+const MOST_FETCHED: usize = 4;
 
 /// The certificates to be accepted.
 #[derive(Debug)]
@@ -344,6 +349,10 @@ pub fn identity_accept(
         }
     }
     let new = refuse_names(&inventory, &fits, request)?;
+    for one in fetch_above(file.as_ref(), &inventory, &fits, &pool) {
+        pool.push(one.clone());
+        above.push(one);
+    }
     let needed: Vec<Certificate> = unknown(&inventory, &above);
     if new || !needed.is_empty() {
         ctx.unlock(&mut cabinet)?;
@@ -374,6 +383,35 @@ pub fn identity_accept(
     let told = fits.iter().zip(outcomes);
     let accepted = told.filter_map(|(fit, outcome)| tell(&inventory, project, (fit, outcome), &pool, &roots));
     Ok(IdentityAcceptReport { accepted: accepted.collect(), authorities, at: ctx.env.now })
+}
+
+/// The certificates that chains lack, from where the certificate below says that they can be had: for those whose key is here,
+/// which were asked for. What comes back is taken when it signed the one below, and else it is nothing.
+fn fetch_above(
+    file: Option<&ProjectFile>,
+    inventory: &Inventory,
+    fits: &[Fit],
+    pool: &[Certificate],
+) -> Vec<Certificate> {
+    let mut found: Vec<Certificate> = Vec::new();
+    let mut asked: Vec<String> = Vec::new();
+    let pinned = file.and_then(|file| portal::pin(file).ok().flatten());
+    let Ok(fetcher) = Fetcher::new(pinned.as_deref()) else { return found };
+    for fit in fits.iter().filter(|fit| fit.key(inventory).is_some()) {
+        while asked.len() < MOST_FETCHED {
+            let known: Vec<Certificate> = pool.iter().chain(&found).cloned().collect();
+            let chain = Chain::find(&fit.certificate, &known);
+            let (End::Lacks { addresses, .. }, Some(top)) = (&chain.end, chain.certificates.last()) else {
+                break;
+            };
+            let Some(address) = addresses.iter().find(|address| !asked.contains(*address)) else { break };
+            asked.push(address.clone());
+            let bytes = fetcher.get(address).unwrap_or_default();
+            let all = identity::certificates_in(bytes).unwrap_or_default();
+            found.extend(all.into_iter().find(|one| is_authority(one) && signed_by(top, one)));
+        }
+    }
+    found
 }
 
 /// Whether there is anything to write; refuses a name that does not fit, and push identities of no app.

@@ -254,6 +254,12 @@ pub(crate) fn parsed(facts: &CertificateFacts) -> Option<Certificate> {
 /// The certificates in a file: PEM or DER, one or several, or a bundle that nobody signed.
 pub(crate) fn read_certificates(path: &Path) -> Result<Vec<Certificate>, CertificatesError> {
     let bytes = files::read_whole(path, CERTIFICATES_LIMIT)?;
+    let all = certificates_in(bytes).map_err(|cause| CertificatesError::Damaged { path: path.into(), cause })?;
+    if all.is_empty() { Err(CertificatesError::None(path.into())) } else { Ok(all) }
+}
+
+/// The same, out of bytes.
+pub(crate) fn certificates_in(bytes: Vec<u8>) -> Result<Vec<Certificate>, ParseError> {
     let mut ders = pem::blocks(&bytes, pem::CERTIFICATE, &Limits::USUAL);
     let bundles = ["PKCS7", "CMS"].into_iter().flat_map(|label| pem::blocks(&bytes, label, &Limits::USUAL));
     for bundle in bundles {
@@ -262,11 +268,7 @@ pub(crate) fn read_certificates(path: &Path) -> Result<Vec<Certificate>, Certifi
     if ders.is_empty() && bytes.starts_with(&[0x30]) {
         ders = cms::bundle(&bytes, &Limits::USUAL).unwrap_or_else(|_| vec![bytes]);
     }
-    if ders.is_empty() {
-        return Err(CertificatesError::None(path.into()));
-    }
-    let damaged = |cause| CertificatesError::Damaged { path: path.into(), cause };
-    ders.iter().map(|der| Certificate::parse(der, &Limits::USUAL).map_err(damaged)).collect()
+    ders.iter().map(|der| Certificate::parse(der, &Limits::USUAL)).collect()
 }
 
 /// The authorities that the project names: what the portal signs has to lead to one of them.

@@ -129,6 +129,34 @@ fn nobody_who_answers_is_a_note_and_no_pass() {
 }
 
 #[test]
+fn the_issuer_of_what_was_asked_for_is_fetched_from_where_it_says() {
+    let (env, portal) = connected();
+    env.run("identity request asked --kind distribution --to asked.csr").exit(0);
+    // enrolled by somebody else, who sends the certificate alone
+    let (done, said) = openssl(&env, "req -in asked.csr -outform DER -out asked.der");
+    assert!(done, "{said}");
+    let token = env.run("apikey token owner").exit(0).stdout;
+    let script = "import sys,json,base64,urllib.request as u\nb=json.dumps({'kind':'distribution','request':base64.b64encode(open(sys.argv[1],'rb').read()).decode()}).encode()\nr=u.Request(sys.argv[2]+'/portal/v1/certificates',b,{'authorization':'Bearer '+sys.argv[3],'content-type':'application/json'})\nopen(sys.argv[4],'wb').write(base64.b64decode(json.load(u.build_opener(u.ProxyHandler({})).open(r))['certificate']))";
+    let paths = [env.path("asked.der"), env.path("asked.cer")];
+    let done = Command::new("python3")
+        .args(["-c", script])
+        .arg(&paths[0])
+        .args([portal.address.as_str(), token.trim()])
+        .arg(&paths[1])
+        .status()
+        .unwrap();
+    assert!(done.success());
+    let said = env.run("identity accept asked.cer --format json").exit(0).json();
+    assert_eq!(said["accepted"][0]["chain"]["complete"], true, "{said}");
+    assert!(said["authorities"][0]["subject"].as_str().unwrap().contains("Stand-In Developer Authority"), "{said}");
+    // one whose key is not here sends nobody anywhere
+    let other = TestEnv::with_ios(PROGRAM);
+    other.file("asked.cer", &env.read("asked.cer"));
+    let said = other.run("identity accept asked.cer --format json").exit(0).json();
+    assert_eq!(said["accepted"][0]["chain"]["complete"], false, "{said}");
+}
+
+#[test]
 fn an_address_in_a_certificate_that_nobody_vouches_for_is_not_asked() {
     let env = TestEnv::with_ios(PROGRAM);
     // whoever is asked would be heard of here
