@@ -15,8 +15,8 @@ use x509_cert::ext::Extension;
 use x509_cert::ext::pkix::crl::dp::DistributionPoint;
 use x509_cert::ext::pkix::name::{DistributionPointName, GeneralName};
 use x509_cert::ext::pkix::{
-    AccessDescription, AuthorityInfoAccessSyntax, AuthorityKeyIdentifier, BasicConstraints, CrlDistributionPoints,
-    ExtendedKeyUsage, KeyUsage, KeyUsages, SubjectAltName, SubjectKeyIdentifier,
+    AccessDescription, AuthorityInfoAccessSyntax, AuthorityKeyIdentifier, BasicConstraints,
+    CrlDistributionPoints, ExtendedKeyUsage, KeyUsage, KeyUsages, SubjectAltName, SubjectKeyIdentifier,
 };
 use x509_cert::name::Name;
 use x509_cert::serial_number::SerialNumber;
@@ -117,7 +117,8 @@ impl Addresses {
         let access = |access_method, text| -> der::Result<AccessDescription> {
             Ok(AccessDescription { access_method, access_location: address(text)? })
         };
-        let access = AuthorityInfoAccessSyntax(vec![access(OCSP, &self.ocsp)?, access(CA_ISSUERS, &self.issuer)?]);
+        let access =
+            AuthorityInfoAccessSyntax(vec![access(OCSP, &self.ocsp)?, access(CA_ISSUERS, &self.issuer)?]);
         let point = DistributionPoint {
             distribution_point: Some(DistributionPointName::FullName(vec![address(&self.crl)?])),
             reasons: None,
@@ -139,7 +140,9 @@ impl Form {
     fn extensions(&self, own_id: Vec<u8>) -> der::Result<Vec<Extension>> {
         let (ca, below, usage) = match &self.purpose {
             Purpose::Authority { below } => (true, Some(*below), KeyUsages::KeyCertSign | KeyUsages::CRLSign),
-            Purpose::Signer | Purpose::Leaf(_) | Purpose::Server(_) => (false, None, KeyUsages::DigitalSignature.into()),
+            Purpose::Signer | Purpose::Leaf(_) | Purpose::Server(_) => {
+                (false, None, KeyUsages::DigitalSignature.into())
+            }
         };
         let constraints = BasicConstraints { ca, path_len_constraint: below };
         let own = SubjectKeyIdentifier(OctetString::new(own_id)?);

@@ -328,7 +328,9 @@ pub fn answer(
             id: id.clone(),
             status: match if is_own(id, own, &bits) { look(id.serial.as_bytes()) } else { Status::Unknown } {
                 Status::Good => CertificateStatus::Good(Null),
-                Status::Revoked(at) => CertificateStatus::Revoked(RevokedInfo { at: generalized(at)?, reason: None }),
+                Status::Revoked(at) => {
+                    CertificateStatus::Revoked(RevokedInfo { at: generalized(at)?, reason: None })
+                }
                 Status::Unknown => CertificateStatus::Unknown(Null),
             },
             this_update: generalized(now)?,

@@ -16,7 +16,8 @@ const NOW: &str = "2026-11-26T12:00:00Z";
 const REVOKED: &str = "2026-11-26T04:28:38Z";
 
 fn sample(name: &str) -> Vec<u8> {
-    fs::read(Path::new(env!("CARGO_MANIFEST_DIR")).join("../../testkit/samples/revocation").join(name)).unwrap()
+    fs::read(Path::new(env!("CARGO_MANIFEST_DIR")).join("../../testkit/samples/revocation").join(name))
+        .unwrap()
 }
 
 fn certificate(name: &str) -> Certificate {
@@ -39,7 +40,10 @@ fn a_list_says_what_was_revoked_while_it_is_current() {
     assert_eq!(found.status(&certificate("good.pem")), Status::Good);
     let ended = time("2026-12-03T04:28:38Z");
     assert_eq!(list(&sample("list.crl"), "2026-12-03T04:40:00Z"), Err(RevocationError::Stale(ended)));
-    assert_eq!(list(&sample("list.crl"), "2026-11-26T04:00:00Z"), Err(RevocationError::NotYet(time(REVOKED))));
+    assert_eq!(
+        list(&sample("list.crl"), "2026-11-26T04:00:00Z"),
+        Err(RevocationError::NotYet(time(REVOKED)))
+    );
 }
 
 #[test]

@@ -154,8 +154,15 @@ impl NewList<'_> {
         let extensions =
             [extension(AuthorityKeyIdentifier::OID, key_id.to_der()?)?, extension(NUMBER, number)?].concat();
         let extensions = tlv(0xa0, &[&tlv(0x30, &[&extensions])?])?;
-        let fields =
-            [&[0x02, 0x01, 0x01], algorithm, self.issuer, self.this_update, self.next_update, &entries, &extensions];
+        let fields = [
+            &[0x02, 0x01, 0x01],
+            algorithm,
+            self.issuer,
+            self.this_update,
+            self.next_update,
+            &entries,
+            &extensions,
+        ];
         tlv(0x30, &fields)
     }
 }

@@ -5,8 +5,8 @@ use crate::limits::Limits;
 use crate::signing_block::{lineage, signer};
 use crate::zip::{Archive, Zip64};
 use crate::{
-    arsc, axml, ber, cms, crl, ecdsa, entitlements, envelope, idsig, jar, manifest::Manifest, ocsp, pem, plist, profile,
-    protoxml, request, signing_block, x509,
+    arsc, axml, ber, cms, crl, ecdsa, entitlements, envelope, idsig, jar, manifest::Manifest, ocsp, pem,
+    plist, profile, protoxml, request, signing_block, x509,
 };
 
 /// Opens any bytes as an archive and reads every entry.

@@ -5,8 +5,8 @@ use der::oid::AssociatedOid;
 use der::{Decode, Encode, Reader, SliceReader, Tag};
 use x509_cert::ext::pkix::name::{DistributionPointName, GeneralName};
 use x509_cert::ext::pkix::{
-    AuthorityInfoAccessSyntax, AuthorityKeyIdentifier, BasicConstraints, CrlDistributionPoints, ExtendedKeyUsage,
-    KeyUsage, SubjectKeyIdentifier,
+    AuthorityInfoAccessSyntax, AuthorityKeyIdentifier, BasicConstraints, CrlDistributionPoints,
+    ExtendedKeyUsage, KeyUsage, SubjectKeyIdentifier,
 };
 use x509_cert::name::Name;
 use x509_cert::time::Validity;

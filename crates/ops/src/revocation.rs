@@ -56,9 +56,8 @@ pub(crate) fn learn(
     let whole = roster.identities.iter().filter(|(item, facts)| {
         item.state == State::Active && facts.revoked.is_none() && facts.wholeness() == Wholeness::Whole
     });
-    let certificates = whole.filter_map(|(_, facts)| {
-        identity::certificate_facts(inventory, facts.certificate.as_ref()?)
-    });
+    let certificates =
+        whole.filter_map(|(_, facts)| identity::certificate_facts(inventory, facts.certificate.as_ref()?));
     let current = certificates.filter(|own| own.not_before <= now && own.not_after >= now);
     let mut out = Revocations::new();
     let mut asking: Option<Asking<'_>> = None;
@@ -151,7 +150,8 @@ impl<'a> Asking<'a> {
         }
         let mut nonce = [0; 32];
         self.ctx.env.keys.fill(&mut nonce).map_err(|error| error.to_string())?;
-        let question = revocation::question(certificate, issuer, &nonce).map_err(|error| error.to_string())?;
+        let question =
+            revocation::question(certificate, issuer, &nonce).map_err(|error| error.to_string())?;
         let reply = self.ask(|fetcher| fetcher.post(address, "application/ocsp-request", &question));
         let reply = reply.inspect_err(|because| {
             self.silent.insert(address.to_owned(), because.clone());

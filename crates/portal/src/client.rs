@@ -6,8 +6,11 @@
 use std::sync::Arc;
 use std::time::Duration;
 
+use base64ct::{Base64, Encoding};
 use ninekeys_core::keys::KeyMaker;
 use ninekeys_core::token::TokenError;
+use ninekeys_formats::cms;
+use ninekeys_formats::limits::Limits;
 use ninekeys_formats::secret::{Secret, SecretText};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -17,7 +20,7 @@ use ureq::tls::{Certificate, RootCerts, TlsConfig};
 use ureq::{Agent, Body};
 
 use crate::wire::{
-    self, ApiKey, AppId, BASE, Capabilities, Device, IDEMPOTENCY, List, NewApiKey, NewCertificate,
+    self, ApiKey, AppId, BASE, Capabilities, Device, EST, Enrolment, IDEMPOTENCY, List, NewApiKey,
     NewProfile, Problem, Profile, Team,
 };
 
@@ -85,7 +88,7 @@ fn detail(text: &str) -> String {
 
 /// What a portal can be asked. Another portal is another of these.
 pub trait Portal {
-    /// The team, and the authorities above what is issued to it.
+    /// The team.
     ///
     /// # Errors
     /// [`PortalError`]; so with all that follow.
@@ -97,11 +100,18 @@ pub trait Portal {
     /// [`PortalError`].
     fn certificates(&self) -> Result<Vec<wire::Certificate>, PortalError>;
 
-    /// Asks for a certificate; `call` is known by, so that none is issued twice.
+    /// The certificates above those that are issued, DER, from the issuer's upwards.
     ///
     /// # Errors
     /// [`PortalError`].
-    fn new_certificate(&self, new: &NewCertificate, call: &str) -> Result<wire::Certificate, PortalError>;
+    fn authorities(&self) -> Result<Vec<Vec<u8>>, PortalError>;
+
+    /// Asks for a certificate with a request (PKCS#10, DER), and tells it, DER; `call` is known by, so that none is issued
+    /// twice.
+    ///
+    /// # Errors
+    /// [`PortalError`].
+    fn enrol(&self, wanted: &Enrolment, request: &[u8], call: &str) -> Result<Vec<u8>, PortalError>;
 
     /// Revokes a certificate.
     ///
@@ -178,9 +188,13 @@ pub struct HttpPortal<'a> {
 /// What is done with a path.
 enum Ask<'a> {
     Get,
-    Post(&'a [u8]),
+    /// Bytes, and their media type.
+    Post(&'a [u8], &'static str),
     Put(&'a [u8]),
 }
+
+/// The media type of what is said in JSON.
+const JSON: &str = "application/json";
 
 /// Whether something is the address of a portal: plain HTTP on this machine alone, or a sealed connection to somebody who is
 /// known.
@@ -252,18 +266,17 @@ impl<'a> HttpPortal<'a> {
     }
 
     fn once(&self, ask: &Ask<'_>, path: &str, call: Option<&str>) -> Result<Response<Body>, PortalError> {
-        let url = format!("{}{BASE}{path}", self.address);
+        let url = format!("{}{path}", self.address);
         let token = (self.tokens)()?;
         let bearer = token.lend(|token| Secret::new(format!("Bearer {token}")));
         let sent = bearer.lend(|bearer| match ask {
             Ask::Get => self.agent.get(&url).header("authorization", bearer).call(),
-            Ask::Post(body) | Ask::Put(body) => {
-                let request = match ask {
-                    Ask::Put(_) => self.agent.put(&url),
-                    _ => self.agent.post(&url),
+            Ask::Post(body, _) | Ask::Put(body) => {
+                let (request, kind) = match ask {
+                    Ask::Post(_, kind) => (self.agent.post(&url), *kind),
+                    Ask::Get | Ask::Put(_) => (self.agent.put(&url), JSON),
                 };
-                let request =
-                    request.header("authorization", bearer).header("content-type", "application/json");
+                let request = request.header("authorization", bearer).header("content-type", kind);
                 match call {
                     Some(call) => request.header(IDEMPOTENCY, call).send(*body),
                     None => request.send(*body),
@@ -354,7 +367,7 @@ impl HttpPortal<'_> {
     }
 
     fn read<T: DeserializeOwned>(&self, what: &'static str, path: &str) -> Result<T, PortalError> {
-        parse(what, &self.ask(what, &Ask::Get, path, None)?)
+        parse(what, &self.ask(what, &Ask::Get, &format!("{BASE}{path}"), None)?)
     }
 
     fn list<T: DeserializeOwned>(&self, what: &'static str, path: &str) -> Result<Vec<T>, PortalError> {
@@ -369,12 +382,21 @@ impl HttpPortal<'_> {
         call: &str,
     ) -> Result<T, PortalError> {
         let body = serde_json::to_vec(body).map_err(|_| PortalError::Answer(what))?;
-        parse(what, &self.ask(what, &Ask::Post(&body), path, Some(call))?)
+        parse(what, &self.ask(what, &Ask::Post(&body, JSON), &format!("{BASE}{path}"), Some(call))?)
     }
 }
 
 fn parse<T: DeserializeOwned>(what: &'static str, bytes: &Secret<Vec<u8>>) -> Result<T, PortalError> {
     bytes.lend(|bytes| serde_json::from_slice(bytes)).map_err(|_| PortalError::Answer(what))
+}
+
+/// The certificates of an answer: nobody's message, in Base64 (RFC 7030, section 4.1.3).
+fn bundle(what: &'static str, bytes: &Secret<Vec<u8>>) -> Result<Vec<Vec<u8>>, PortalError> {
+    let wrong = || PortalError::Answer(what);
+    let text = bytes.lend(|bytes| String::from_utf8(bytes.clone())).map_err(|_| wrong())?;
+    let text: String = text.split_ascii_whitespace().collect();
+    let der = Base64::decode_vec(&text).map_err(|_| wrong())?;
+    cms::bundle(&der, &Limits::USUAL).map_err(|_| wrong())
 }
 
 /// A problem whose texts can be shown: short, and on one line.
@@ -405,8 +427,21 @@ impl Portal for HttpPortal<'_> {
         self.list("a question about certificates", "/certificates")
     }
 
-    fn new_certificate(&self, new: &NewCertificate, call: &str) -> Result<wire::Certificate, PortalError> {
-        self.post("a request for a certificate", "/certificates", new, call)
+    fn authorities(&self) -> Result<Vec<Vec<u8>>, PortalError> {
+        let what = "a question about its authorities";
+        bundle(what, &self.ask(what, &Ask::Get, &format!("{EST}/cacerts"), None)?)
+    }
+
+    fn enrol(&self, wanted: &Enrolment, request: &[u8], call: &str) -> Result<Vec<u8>, PortalError> {
+        let what = "a request for a certificate";
+        let path = format!("{EST}/{}/simpleenroll", part(&wanted.to_string()));
+        let request = Base64::encode_string(request);
+        let ask = Ask::Post(request.as_bytes(), wire::PKCS10);
+        let issued = bundle(what, &self.ask(what, &ask, &path, Some(call))?)?;
+        match <[Vec<u8>; 1]>::try_from(issued) {
+            Ok([one]) => Ok(one),
+            Err(_) => Err(PortalError::Answer(what)),
+        }
     }
 
     fn revoke(&self, id: &str) -> Result<wire::Certificate, PortalError> {
@@ -425,7 +460,7 @@ impl Portal for HttpPortal<'_> {
     fn set_capabilities(&self, bundle_id: &str, all: &Capabilities) -> Result<AppId, PortalError> {
         let what = "capabilities of an app id";
         let body = serde_json::to_vec(all).map_err(|_| PortalError::Answer(what))?;
-        let path = format!("/app-ids/{}/capabilities", part(bundle_id));
+        let path = format!("{BASE}/app-ids/{}/capabilities", part(bundle_id));
         parse(what, &self.ask(what, &Ask::Put(&body), &path, None)?)
     }
 
@@ -451,8 +486,8 @@ impl Portal for HttpPortal<'_> {
 
     fn private_key(&self, key_id: &str) -> Result<SecretText, PortalError> {
         let what = "a request for a private key";
-        let path = format!("/api-keys/{}/private-key", part(key_id));
-        let bytes = self.ask(what, &Ask::Post(b"{}"), &path, None)?;
+        let path = format!("{BASE}/api-keys/{}/private-key", part(key_id));
+        let bytes = self.ask(what, &Ask::Post(b"{}", JSON), &path, None)?;
         let text = bytes.lend(|bytes| String::from_utf8(bytes.clone()));
         text.map(Secret::new).map_err(|_| PortalError::Answer(what))
     }
@@ -467,7 +502,8 @@ mod tests {
     #[test]
     fn only_plain_addresses_on_this_machine_are_taken() {
         let tokens = || Ok(Secret::new(String::new()));
-        let at = |address: &str| HttpPortal::at(address, &tokens, &SystemKeys).map(|portal| portal.address);
+        let at =
+            |address: &str| HttpPortal::at(address, None, &tokens, &SystemKeys).map(|portal| portal.address);
         assert_eq!(at("http://127.0.0.1:8080/").unwrap(), "http://127.0.0.1:8080");
         assert!(at("http://localhost:1").is_ok() && at("http://[::1]:80").is_ok());
         for other in ["http://10.0.0.1", "http://portal.example:80"] {

@@ -1,11 +1,21 @@
 //! What is said over the wire: JSON, one shape a thing, on both sides the same types. Binary values are Base64.
 
+use std::fmt;
+use std::str::FromStr;
+
 use jiff::Timestamp;
 use ninekeys_core::model::{ApiRole, Capability, Destination, PushEnvironment};
 use serde::{Deserialize, Serialize};
+use thiserror::Error;
 
 /// Where every path of the portal begins.
 pub const BASE: &str = "/portal/v1";
+/// Where every path of enrolment begins (RFC 7030, section 3.2.2).
+pub const EST: &str = "/.well-known/est";
+/// The media type of a request for a certificate (RFC 7030, section 4.2.1).
+pub const PKCS10: &str = "application/pkcs10";
+/// The media type of certificates that are handed out (RFC 7030, section 4.1.3).
+pub const PKCS7: &str = "application/pkcs7-mime; smime-type=certs-only";
 /// Whom tokens for the portal are for.
 pub const AUDIENCE: &str = "ninekeys-portal";
 /// The media type of an error (RFC 9457).
@@ -15,20 +25,72 @@ pub const FETCHED: &str = "fetched";
 /// The header by which a call that is made again is known: what it did is not done twice.
 pub const IDEMPOTENCY: &str = "idempotency-key";
 
-/// A certificate that is asked for.
-#[derive(Debug, Clone, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct NewCertificate {
-    /// What it is for.
-    pub kind: KindSaid,
-    /// The servers of a push certificate.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub environment: Option<PushEnvironment>,
-    /// The app of a push certificate.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub bundle_id: Option<String>,
-    /// PKCS#10, DER, in Base64.
-    pub request: String,
+/// What a certificate is asked for as: the label of the path that it is enrolled under (RFC 7030, section 3.2.2).
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Enrolment {
+    /// For running builds on registered devices.
+    Development,
+    /// For signing builds that are given away.
+    Distribution,
+    /// For sending notifications to an app.
+    Push {
+        /// The servers that take them.
+        environment: PushEnvironment,
+        /// The app.
+        bundle_id: String,
+    },
+}
+
+/// The words for the servers of a push certificate in a label.
+const ENVIRONMENTS: [(&str, PushEnvironment); 3] = [
+    ("sandbox", PushEnvironment::Sandbox),
+    ("production", PushEnvironment::Production),
+    ("both", PushEnvironment::Both),
+];
+
+impl Enrolment {
+    /// The word for it in lists.
+    pub fn kind(&self) -> KindSaid {
+        match self {
+            Enrolment::Development => KindSaid::Development,
+            Enrolment::Distribution => KindSaid::Distribution,
+            Enrolment::Push { .. } => KindSaid::Push,
+        }
+    }
+}
+
+impl fmt::Display for Enrolment {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Enrolment::Development => f.write_str("development"),
+            Enrolment::Distribution => f.write_str("distribution"),
+            Enrolment::Push { environment, bundle_id } => {
+                let word = ENVIRONMENTS.iter().find(|(_, known)| known == environment);
+                write!(f, "push-{}-{bundle_id}", word.map_or("both", |(word, _)| word))
+            }
+        }
+    }
+}
+
+/// A label that nothing is enrolled under.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Error)]
+#[error("nothing is enrolled under that label")]
+pub struct UnknownLabel;
+
+impl FromStr for Enrolment {
+    type Err = UnknownLabel;
+
+    fn from_str(text: &str) -> Result<Self, UnknownLabel> {
+        match text {
+            "development" => return Ok(Enrolment::Development),
+            "distribution" => return Ok(Enrolment::Distribution),
+            _ => {}
+        }
+        let (word, bundle_id) =
+            text.strip_prefix("push-").and_then(|rest| rest.split_once('-')).ok_or(UnknownLabel)?;
+        let found = ENVIRONMENTS.iter().find(|(known, _)| *known == word).ok_or(UnknownLabel)?;
+        Ok(Enrolment::Push { environment: found.1, bundle_id: bundle_id.into() })
+    }
 }
 
 /// The word for what a certificate is for.
@@ -59,15 +121,13 @@ pub struct Certificate {
     pub revoked: Option<Timestamp>,
 }
 
-/// The team, and the authorities above what is issued to it.
+/// The team.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Team {
     /// Its id.
     pub team: String,
     /// What people call it.
     pub title: String,
-    /// The certificates above those that are issued, DER, in Base64, from the issuer's upwards.
-    pub chain: Vec<String>,
     /// How much there may be of what is limited, where the portal says it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub limits: Option<TeamLimits>,

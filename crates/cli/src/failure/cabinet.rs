@@ -11,8 +11,8 @@ use ninekeys_ops::cabinet::restore::RestoreError;
 use ninekeys_ops::cabinet::status::StatusError;
 use ninekeys_ops::cabinet::unlock_file::UnlockFileError;
 use ninekeys_ops::init::InitError;
-use ninekeys_portal::client::PortalError;
 use ninekeys_ops::outputs::OutputError;
+use ninekeys_portal::client::PortalError;
 
 use super::{Class, Classify, Exit, Remedy, again, class, defect, say};
 

@@ -3,8 +3,7 @@
 use std::process::Stdio;
 
 use crate::PROGRAM;
-use crate::portal::{call, connected};
-use serde_json::Value;
+use crate::portal::{call, connected, start};
 use testkit::{TestEnv, has};
 
 #[test]
@@ -138,17 +137,24 @@ fn a_certificate_that_came_without_its_chain_gets_it() {
     env.run("identity request gp --kind distribution").exit(0);
     let body = |pem: &str| pem.lines().filter(|line| !line.starts_with('-')).collect::<String>();
     let request = body(&String::from_utf8(env.read("gp.csr")).unwrap());
-    let json = serde_json::json!({ "kind": "distribution", "request": request }).to_string();
     let token = env.run("apikey token owner --scope all").exit(0).stdout;
-    let head =
-        format!("authorization: Bearer {}\nconnection: close\ncontent-length: {}", token.trim(), json.len());
-    let text = format!("POST /portal/v1/certificates HTTP/1.1\nhost: portal\n{head}\n\n{json}");
-    let issued: Value = serde_json::from_str(&call(&portal.address, &text).1).unwrap();
-    let lines = issued["certificate"].as_str().unwrap().as_bytes().chunks(64);
-    let lines: Vec<&str> = lines.map(|line| std::str::from_utf8(line).unwrap()).collect();
-    let pem = format!("-----BEGIN CERTIFICATE-----\n{}\n-----END CERTIFICATE-----\n", lines.join("\n"));
+    let head = format!(
+        "authorization: Bearer {}\nconnection: close\ncontent-length: {}",
+        token.trim(),
+        request.len()
+    );
+    let path = "/.well-known/est/distribution/simpleenroll";
+    let text = format!("POST {path} HTTP/1.1\nhost: portal\n{head}\n\n{request}");
+    let issued = call(&portal.address, &text).1;
+    let lines: Vec<&str> =
+        issued.trim().as_bytes().chunks(64).map(|line| std::str::from_utf8(line).unwrap()).collect();
+    let pem = format!("-----BEGIN PKCS7-----\n{}\n-----END PKCS7-----\n", lines.join("\n"));
     env.file("gp.pem", pem.as_bytes());
+    // nobody is there who has the certificate above
+    let listen = portal.address.trim_start_matches("http://").to_owned();
+    drop(portal);
     env.run("identity accept gp.pem").exit(0).says("not complete");
+    let _portal = start(&env, &listen);
     // without an API it is a file that a person fetches
     let project = String::from_utf8(env.read("ninekeys.toml")).unwrap();
     env.file("ninekeys.toml", project.replace("portal = ", "# ").as_bytes());

@@ -11,11 +11,11 @@ use ninekeys_formats::x509::Certificate;
 use super::profile::is_for;
 use crate::chain::Chain;
 use crate::digest::from_hex;
-use crate::revocation::{Learnt, Revocations};
 use crate::model::{
     Capability, CertificateFacts, Destination, DeviceFacts, Facts, IdentityFacts, IdentityPurpose, Inventory,
     Ios, Item, ItemId, NineKey, Policy, ProfileFacts, State, Wholeness,
 };
+use crate::revocation::{Learnt, Revocations};
 use ninekeys_formats::limits::Limits;
 
 /// The most profiles of other apps that are named.
@@ -436,7 +436,11 @@ fn allows_only_revoked(wanted: &Wanted<'_>, profile: &ProfileFacts) -> bool {
             _ => None,
         };
         let own = |facts: &IdentityFacts| facts.certificate.as_ref() == Some(id);
-        wanted.roster.identities.iter().any(|(_, facts)| own(facts) && revoked(wanted, facts, certificate).is_some())
+        wanted
+            .roster
+            .identities
+            .iter()
+            .any(|(_, facts)| own(facts) && revoked(wanted, facts, certificate).is_some())
     };
     !profile.certificates.is_empty()
         && profile.foreign_certificates.is_empty()

@@ -4,9 +4,7 @@
 use ninekeys_cabinet::{Cabinet, CabinetError, NewItem};
 use ninekeys_core::digest::{hex, sha256_hex};
 use ninekeys_core::keys::{KeyError, PrivateKey, Signer};
-use ninekeys_core::model::{
-    ApiKeyFacts, ApiRole, ApiUse, Facts, KeyFacts, NameError, Service, check_name,
-};
+use ninekeys_core::model::{ApiKeyFacts, ApiRole, ApiUse, Facts, KeyFacts, NameError, Service, check_name};
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::pem;
 use ninekeys_formats::secret::Secret;

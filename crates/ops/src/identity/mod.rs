@@ -254,7 +254,8 @@ pub(crate) fn parsed(facts: &CertificateFacts) -> Option<Certificate> {
 /// The certificates in a file: PEM or DER, one or several, or a bundle that nobody signed.
 pub(crate) fn read_certificates(path: &Path) -> Result<Vec<Certificate>, CertificatesError> {
     let bytes = files::read_whole(path, CERTIFICATES_LIMIT)?;
-    let all = certificates_in(bytes).map_err(|cause| CertificatesError::Damaged { path: path.into(), cause })?;
+    let all =
+        certificates_in(bytes).map_err(|cause| CertificatesError::Damaged { path: path.into(), cause })?;
     if all.is_empty() { Err(CertificatesError::None(path.into())) } else { Ok(all) }
 }
 

@@ -97,6 +97,7 @@ pub(crate) fn with_portal<R, E: From<ConnectError>>(
         let claims = Claims { iss: facts.issuer.clone(), aud: AUDIENCE.into(), iat, exp, scope: None };
         make(&key, &facts.key_id, &claims)
     };
-    let portal = HttpPortal::at(address, pin.as_deref(), &tokens, ctx.env.keys).map_err(|error| failed(error.into()))?;
+    let portal = HttpPortal::at(address, pin.as_deref(), &tokens, ctx.env.keys)
+        .map_err(|error| failed(error.into()))?;
     work(&portal)
 }

@@ -314,9 +314,8 @@ pub fn portal_take_in(ctx: &Ctx<'_>, dry_run: bool) -> Result<PortalTakeInReport
     ctx.unlock(&mut cabinet)?;
     let inventory = cabinet.inventory()?;
     let mut there = with_portal(ctx, &cabinet, &file, ApiUse::Signing, |portal| {
-        let authorities = authorities(&portal.team()?)?;
         let measure = Here { project: &file.project, inventory: &inventory, roots: &roots, now: ctx.env.now };
-        There::read(portal, authorities, &measure)
+        There::read(portal, &measure)
     })?;
     let mut app_ids = app_ids(&there, &file.project, ctx.env.now);
     let apps = if dry_run { Vec::new() } else { take_apps(ctx, &mut app_ids)? };
@@ -356,19 +355,12 @@ pub fn portal_take_in(ctx: &Ctx<'_>, dry_run: bool) -> Result<PortalTakeInReport
     })
 }
 
-/// The team, with the certificates above those that are issued to it.
-fn authorities(team: &wire::Team) -> Result<(wire::Team, Vec<Certificate>), PortalTakeInError> {
-    let above = team.chain.iter().map(|text| certificate(text)).collect::<Result<Vec<_>, _>>()?;
-    Ok((team.clone(), above))
-}
-
 fn bytes(text: &str, what: &'static str) -> Result<Vec<u8>, PortalTakeInError> {
     Base64::decode_vec(text).map_err(|_| PortalTakeInError::Unreadable(what))
 }
 
-fn certificate(text: &str) -> Result<Certificate, PortalTakeInError> {
-    let what = "a certificate";
-    Certificate::parse(&bytes(text, what)?, &Limits::USUAL).map_err(|_| PortalTakeInError::Unreadable(what))
+fn certificate(der: &[u8]) -> Result<Certificate, PortalTakeInError> {
+    Certificate::parse(der, &Limits::USUAL).map_err(|_| PortalTakeInError::Unreadable("a certificate"))
 }
 
 impl Here<'_> {
@@ -381,15 +373,14 @@ impl Here<'_> {
 
 impl There {
     /// Asks for everything, and reads it; refuses what cannot be believed.
-    fn read(
-        portal: &dyn Portal,
-        (team, above): (wire::Team, Vec<Certificate>),
-        here: &Here<'_>,
-    ) -> Result<There, PortalTakeInError> {
+    fn read(portal: &dyn Portal, here: &Here<'_>) -> Result<There, PortalTakeInError> {
+        let team = portal.team()?;
+        let above = portal.authorities()?;
+        let above = above.iter().map(|der| certificate(der)).collect::<Result<Vec<_>, _>>()?;
         let pool = here.pool(&above);
         let mut certificates = Vec::new();
         for said in portal.certificates()? {
-            let parsed = certificate(&said.certificate)?;
+            let parsed = certificate(&bytes(&said.certificate, "a certificate")?)?;
             certificates.push((said, parsed));
         }
         let app_ids = portal.app_ids()?;

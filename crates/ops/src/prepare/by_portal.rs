@@ -10,7 +10,7 @@ use ninekeys_core::model::{ApiUse, Capability, Destination, NineKey};
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::x509::Certificate;
 use ninekeys_portal::client::Portal;
-use ninekeys_portal::wire::{AppId, Capabilities, Device, KindSaid, NewCertificate, NewProfile};
+use ninekeys_portal::wire::{AppId, Capabilities, Device, Enrolment, NewProfile};
 
 use super::{Does, Job, PrepareError, Step, ends_soon, is_wanted, lacks_link, make_request, waiting};
 use crate::answers;
@@ -44,8 +44,8 @@ fn from_base64(text: &str) -> Result<Vec<u8>, PrepareError> {
     Base64::decode_vec(text).map_err(|_| PrepareError::Unreadable)
 }
 
-fn certificate(text: &str) -> Result<Certificate, PrepareError> {
-    Certificate::parse(&from_base64(text)?, &Limits::USUAL).map_err(|_| PrepareError::Unreadable)
+fn certificate(der: &[u8]) -> Result<Certificate, PrepareError> {
+    Certificate::parse(der, &Limits::USUAL).map_err(|_| PrepareError::Unreadable)
 }
 
 /// An identity that can sign, where there is none.
@@ -64,19 +64,17 @@ fn get_identity(job: &Job<'_>, cabinet: &mut Cabinet<'_>, steps: &mut Vec<Step>)
             (name, der)
         }
     };
-    let kind = match signs_for(job.destination) {
-        NineKey::Development => KindSaid::Development,
-        _ => KindSaid::Distribution,
+    let wanted = match signs_for(job.destination) {
+        NineKey::Development => Enrolment::Development,
+        _ => Enrolment::Distribution,
     };
-    let new =
-        NewCertificate { kind, environment: None, bundle_id: None, request: Base64::encode_string(&der) };
     // the same request is the same call: however often it is made, one certificate is issued
     let call = format!("certificate-{}", sha256_hex(&der));
-    let (issued, team) =
-        with(job, cabinet, |portal| Ok((portal.new_certificate(&new, &call)?, portal.team()?)))?;
-    let issued = certificate(&issued.certificate)?;
+    let (issued, above) =
+        with(job, cabinet, |portal| Ok((portal.enrol(&wanted, &der, &call)?, portal.authorities()?)))?;
+    let issued = certificate(&issued)?;
     job.saw(answers::time(issued.not_before));
-    let above = team.chain.iter().map(|text| certificate(text)).collect::<Result<Vec<_>, _>>()?;
+    let above = above.iter().map(|der| certificate(der)).collect::<Result<Vec<_>, _>>()?;
     let mut pool = job.pool(&inventory);
     pool.extend(above.iter().cloned());
     let fit = Fit::read(issued, &[], Some(job.project()), &pool)?;
@@ -95,8 +93,8 @@ fn get_identity(job: &Job<'_>, cabinet: &mut Cabinet<'_>, steps: &mut Vec<Step>)
 /// The certificates above an identity's that came without them.
 fn get_chain(job: &Job<'_>, cabinet: &mut Cabinet<'_>, steps: &mut Vec<Step>) -> Result<(), PrepareError> {
     let Some((name, _)) = job.look(&*cabinet.inventory()?, lacks_link) else { return Ok(()) };
-    let team = with(job, cabinet, |portal| Ok(portal.team()?))?;
-    let above = team.chain.iter().map(|text| certificate(text)).collect::<Result<Vec<_>, _>>()?;
+    let above = with(job, cabinet, |portal| Ok(portal.authorities()?))?;
+    let above = above.iter().map(|der| certificate(der)).collect::<Result<Vec<_>, _>>()?;
     cabinet.change(&format!("prepare: chain of {name}"), &job.ctx.env, |change| {
         identity::put_authorities(change, &above)
     })?;

@@ -1,6 +1,5 @@
 //! `profile create` and `profile renew`: a profile made by the portal, with the identity and the devices that there are.
 
-
 use ninekeys_core::ios::profile::is_for;
 use ninekeys_core::ios::setup::Part;
 use ninekeys_core::model::{ApiUse, App, Destination, Platform};

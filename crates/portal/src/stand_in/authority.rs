@@ -14,7 +14,7 @@ use ninekeys_formats::x509::Certificate;
 use x509_cert::name::Name;
 
 use super::StandInError;
-use crate::wire::KindSaid;
+use crate::wire::Enrolment;
 
 /// id-kp-clientAuth (RFC 5280, section 4.2.1.12).
 const CLIENT: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.6.1.5.5.7.3.2");
@@ -161,22 +161,25 @@ impl Authority {
     /// Issues a certificate to the team.
     pub(super) fn issue(
         &self,
-        kind: KindSaid,
-        push: Option<(PushEnvironment, &str)>,
+        wanted: &Enrolment,
         (team, title): (&str, &str),
         public_key: &[u8],
         addresses: Addresses,
         env: &Env<'_>,
     ) -> Result<Vec<u8>, CertificateError> {
-        let (word, purpose, marks) = match (kind, push) {
-            (KindSaid::Development, _) => ("Development", CODE_SIGNING, vec![DEVELOPMENT]),
-            (KindSaid::Distribution, _) => ("Distribution", CODE_SIGNING, vec![DISTRIBUTION]),
-            (KindSaid::Push, Some((PushEnvironment::Sandbox, _))) => ("Push", CLIENT, vec![SANDBOX]),
-            (KindSaid::Push, Some((PushEnvironment::Production, _))) => ("Push", CLIENT, vec![PRODUCTION]),
-            (KindSaid::Push, _) => ("Push", CLIENT, vec![SANDBOX, PRODUCTION]),
+        let (word, purpose, marks, organisation) = match wanted {
+            Enrolment::Development => ("Development", CODE_SIGNING, vec![DEVELOPMENT], title),
+            Enrolment::Distribution => ("Distribution", CODE_SIGNING, vec![DISTRIBUTION], title),
+            // a push certificate names its app where others name the team
+            Enrolment::Push { environment, bundle_id } => {
+                let marks = match environment {
+                    PushEnvironment::Sandbox => vec![SANDBOX],
+                    PushEnvironment::Production => vec![PRODUCTION],
+                    PushEnvironment::Both => vec![SANDBOX, PRODUCTION],
+                };
+                ("Push", CLIENT, marks, bundle_id.as_str())
+            }
         };
-        // a push certificate names its app where others name the team
-        let organisation = push.map_or(title, |(_, bundle_id)| bundle_id);
         let subject = name(&format!("{word}: {organisation} ({team})"), Some(team), organisation)?;
         let order = Order {
             subject,

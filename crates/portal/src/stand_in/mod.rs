@@ -2,6 +2,7 @@
 //! file, so that it can be stopped at any instant.
 
 mod authority;
+mod enrol;
 mod faults;
 mod revocation;
 mod routes;

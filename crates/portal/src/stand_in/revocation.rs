@@ -62,8 +62,7 @@ async fn list(Shared(portal): Shared<Portal>) -> Result<Response, Refusal> {
     let now = portal.now();
     let state = portal.state();
     let issued: Vec<Certificate> = state.all("certificate")?;
-    let revoked: Vec<_> =
-        issued.iter().filter_map(|one| Some((from_hex(&one.id)?, one.revoked?))).collect();
+    let revoked: Vec<_> = issued.iter().filter_map(|one| Some((from_hex(&one.id)?, one.revoked?))).collect();
     // each list has a higher number: the seconds go up as the clock does
     let number = u64::try_from(now.as_second()).unwrap_or_default();
     let made = make_list(state.authority.issuer(), number, &revoked, now, after(now, LIST_HOURS));

@@ -12,29 +12,26 @@ use axum::routing::{get, post, put as put_to};
 use jiff::Timestamp;
 use ninekeys_core::digest::hex;
 use ninekeys_core::ios::certificate::is_team;
-use ninekeys_core::model::{ApiRole, Capability, Destination, PushEnvironment};
-use ninekeys_core::request::holds;
+use ninekeys_core::model::{ApiRole, Capability, Destination};
 use ninekeys_core::token;
 use ninekeys_formats::entitlements::Entitlement;
-use ninekeys_formats::limits::Limits;
 use ninekeys_formats::profile::{self, Profile as ProfileList};
-use ninekeys_formats::request::Request as Pkcs10;
-use ninekeys_formats::x509::Certificate as Parsed;
 use rusqlite::Connection;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
+use super::authority::Authority;
 use super::state::{self, State, base64, from_base64, with_env};
-use super::{Clock, StandInError, revocation};
+use super::{Clock, StandInError, enrol, revocation};
 use crate::wire::{
     AUDIENCE, ApiKey, AppId, BASE, Capabilities, Certificate, Device, FETCHED, IDEMPOTENCY, KindSaid, List,
-    NewApiKey, NewCertificate, NewProfile, PROBLEM, Problem, Profile, Team, TeamLimits,
+    NewApiKey, NewProfile, PROBLEM, Problem, Profile, Team, TeamLimits,
 };
 
 /// The most of a call's body.
 const MOST: usize = 1 << 20;
 /// Distribution certificates that a team may have at once.
-const MOST_DISTRIBUTION: usize = 2;
+pub(super) const MOST_DISTRIBUTION: usize = 2;
 /// Devices that a team may register.
 const MOST_DEVICES: usize = 100;
 
@@ -52,7 +49,7 @@ pub(super) fn router(portal: Portal) -> Router {
     let at = |path: &str| format!("{BASE}{path}");
     Router::new()
         .route(&at("/team"), get(team))
-        .route(&at("/certificates"), get(certificates).post(new_certificate))
+        .route(&at("/certificates"), get(certificates))
         .route(&at("/certificates/{id}/revocation"), post(revoke))
         .route(&at("/app-ids"), get(app_ids).post(new_app_id))
         .route(&at("/app-ids/{id}/capabilities"), put_to(capabilities))
@@ -60,6 +57,7 @@ pub(super) fn router(portal: Portal) -> Router {
         .route(&at("/profiles"), get(profiles).post(new_profile))
         .route(&at("/api-keys"), post(new_api_key))
         .route(&at("/api-keys/{id}/private-key"), post(private_key))
+        .merge(enrol::router())
         .merge(revocation::router())
         .fallback(nothing)
         .layer(DefaultBodyLimit::max(MOST))
@@ -85,11 +83,11 @@ impl Refusal {
         Refusal { status, kind, title, detail: detail.into(), needs: None }
     }
 
-    fn malformed(detail: impl Into<String>) -> Self {
+    pub(super) fn malformed(detail: impl Into<String>) -> Self {
         Refusal::new(StatusCode::BAD_REQUEST, "malformed", "what was sent cannot be read", detail)
     }
 
-    fn limit(detail: impl Into<String>) -> Self {
+    pub(super) fn limit(detail: impl Into<String>) -> Self {
         Refusal::new(StatusCode::CONFLICT, "limit-reached", "there may be no more of these", detail)
     }
 
@@ -97,7 +95,7 @@ impl Refusal {
         Refusal::new(StatusCode::CONFLICT, "taken", "it is there already", detail)
     }
 
-    fn unknown(detail: impl Into<String>) -> Self {
+    pub(super) fn unknown(detail: impl Into<String>) -> Self {
         Refusal::new(StatusCode::NOT_FOUND, "unknown", "there is no such thing", detail)
     }
 
@@ -153,7 +151,7 @@ impl Portal {
     }
 
     /// Who asks; refuses tokens that are not good, and roles that are too small.
-    fn admit(&self, headers: &HeaderMap, needs: ApiRole) -> Result<ApiKey, Refusal> {
+    pub(super) fn admit(&self, headers: &HeaderMap, needs: ApiRole) -> Result<ApiKey, Refusal> {
         let refused = |detail: String| {
             Refusal::new(StatusCode::UNAUTHORIZED, "unauthorized", "the token is not taken", detail)
         };
@@ -183,25 +181,37 @@ impl Portal {
         &self,
         headers: &HeaderMap,
         asked_by: &ApiKey,
-        work: impl FnOnce(&Connection, &super::authority::Authority) -> Result<T, Refusal>,
+        work: impl FnOnce(&Connection, &Authority) -> Result<T, Refusal>,
     ) -> Result<Response, Refusal> {
+        let (status, body) = self.once_as(headers, asked_by, 201, |database, authority| {
+            let thing = work(database, authority)?;
+            serde_json::to_string(&thing).map_err(|error| Refusal::malformed(error.to_string()))
+        })?;
+        Ok(json(status, body))
+    }
+
+    /// The same with an answer that is no JSON: its status, and the body that is kept.
+    pub(super) fn once_as(
+        &self,
+        headers: &HeaderMap,
+        asked_by: &ApiKey,
+        status: u16,
+        work: impl FnOnce(&Connection, &Authority) -> Result<String, Refusal>,
+    ) -> Result<(u16, String), Refusal> {
         let call = headers.get(IDEMPOTENCY).and_then(|value| value.to_str().ok());
         let call = call.map(|call| format!("{} {call}", asked_by.key_id));
-        let (status, body) = self.state().change(|database, authority| {
+        self.state().change(|database, authority| {
             if let Some(call) = &call
                 && let Some(before) = state::answered(database, call)?
             {
                 return Ok::<_, Refusal>(before);
             }
-            let thing = work(database, authority)?;
-            let body =
-                serde_json::to_string(&thing).map_err(|error| Refusal::malformed(error.to_string()))?;
+            let body = work(database, authority)?;
             if let Some(call) = &call {
-                state::keep_answer(database, call, 201, &body)?;
+                state::keep_answer(database, call, status, &body)?;
             }
-            Ok((201, body))
-        })?;
-        Ok(json(status, body))
+            Ok((status, body))
+        })
     }
 }
 
@@ -216,9 +226,8 @@ async fn nothing() -> Refusal {
 async fn team(Shared(portal): Shared<Portal>, headers: HeaderMap) -> Result<Response, Refusal> {
     portal.admit(&headers, ApiRole::Reader)?;
     let state = portal.state();
-    let chain = state.authority.chain().map(|certificate| base64(&certificate.der)).to_vec();
     let limits = TeamLimits { distribution_certificates: MOST_DISTRIBUTION, devices: MOST_DEVICES };
-    answer(&Team { team: state.team.clone(), title: state.title.clone(), chain, limits: Some(limits) })
+    answer(&Team { team: state.team.clone(), title: state.title.clone(), limits: Some(limits) })
 }
 
 /// All things of a kind, for who may look at them.
@@ -246,69 +255,6 @@ async fn devices(Shared(portal): Shared<Portal>, headers: HeaderMap) -> Result<R
 
 async fn profiles(Shared(portal): Shared<Portal>, headers: HeaderMap) -> Result<Response, Refusal> {
     list::<Profile>(&portal, &headers, "profile")
-}
-
-async fn new_certificate(
-    Shared(portal): Shared<Portal>,
-    headers: HeaderMap,
-    body: Bytes,
-) -> Result<Response, Refusal> {
-    let asked_by = portal.admit(&headers, ApiRole::Manager)?;
-    let new: NewCertificate = read(&body)?;
-    let (team, title) = {
-        let state = portal.state();
-        (state.team.clone(), state.title.clone())
-    };
-    let now = portal.now();
-    portal.once(&headers, &asked_by, |database, authority| {
-        let der = from_base64(&new.request).ok_or_else(|| Refusal::malformed("the request is no Base64"))?;
-        let request = Pkcs10::parse(&der, &Limits::USUAL)
-            .map_err(|error| Refusal::malformed(format!("the request cannot be read: {error}")))?;
-        if holds(&request) != Some(true) {
-            return Err(Refusal::malformed("the request is not signed with the key that it is for"));
-        }
-        let known: Vec<Certificate> = state::all(database, "certificate")?;
-        let counts = |one: &&Certificate| {
-            one.kind == KindSaid::Distribution && one.revoked.is_none() && one.not_after > now
-        };
-        if new.kind == KindSaid::Distribution && known.iter().filter(counts).count() >= MOST_DISTRIBUTION {
-            let detail = format!(
-                "the team has {MOST_DISTRIBUTION} distribution certificates, and may have no more: revoke one that is not used"
-            );
-            return Err(Refusal::limit(detail));
-        }
-        let push = push(&new, &state::all::<AppId>(database, "app-id")?)?;
-        let push = push.as_ref().map(|(environment, id)| (*environment, id.as_str()));
-        let issued = with_env(now, |env| {
-            let addresses = revocation::addresses(&portal.address);
-            authority.issue(new.kind, push, (&team, &title), &request.public_key, addresses, env)
-        });
-        let der = issued.map_err(StandInError::from)?;
-        let parsed = Parsed::parse(&der, &Limits::USUAL).map_err(|_| StandInError::Damaged("a certificate"))?;
-        let issued = Certificate {
-            id: hex(&parsed.serial),
-            kind: new.kind,
-            certificate: base64(&der),
-            not_after: Timestamp::from_second(parsed.not_after).unwrap_or(Timestamp::MAX),
-            revoked: None,
-        };
-        state::put(database, "certificate", &issued.id, now, &issued)?;
-        Ok(issued)
-    })
-}
-
-/// The servers and the app of a push certificate that is asked for.
-fn push(new: &NewCertificate, known: &[AppId]) -> Result<Option<(PushEnvironment, String)>, Refusal> {
-    if new.kind != KindSaid::Push {
-        return Ok(None);
-    }
-    let id = new.bundle_id.clone().ok_or_else(|| Refusal::malformed("a push certificate is for one app"))?;
-    let app = known.iter().find(|one| one.bundle_id == id);
-    let app = app.ok_or_else(|| Refusal::unknown(format!("{id} is not registered")))?;
-    if !app.capabilities.contains(&Capability::Push) {
-        return Err(Refusal::malformed(format!("push is not switched on for {id}")));
-    }
-    Ok(Some((new.environment.unwrap_or(PushEnvironment::Production), id)))
 }
 
 async fn revoke(
@@ -469,7 +415,7 @@ fn profile_list(
         entitlements: entitlements(&app, team, new.destination),
         certificates,
         not_before: now.as_second(),
-        not_after: super::authority::Authority::profile_end(now).as_second(),
+        not_after: Authority::profile_end(now).as_second(),
         devices: has_devices.then(|| new.devices.clone()),
         all_devices: new.destination == Destination::InHouse,
         platforms: vec!["iOS".into()],

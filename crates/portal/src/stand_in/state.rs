@@ -17,7 +17,7 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 
 use super::authority::{self, Authority, Kept};
-use super::{ROOT, TLS, Settings, StandInError, folder_error};
+use super::{ROOT, Settings, StandInError, TLS, folder_error};
 use crate::wire::ApiKey;
 
 /// The file in its folder.
@@ -100,9 +100,8 @@ impl State {
     /// The key that connections are sealed with, and its certificate, which is put into the folder; made where there is none.
     pub(super) fn tls(&mut self, folder: &Path, now: Timestamp) -> Result<Kept, StandInError> {
         let sql = "select secret, certificate from signer where place = 3";
-        let row = |row: &rusqlite::Row<'_>| {
-            Ok(Kept { secret: Secret::new(row.get(0)?), certificate: row.get(1)? })
-        };
+        let row =
+            |row: &rusqlite::Row<'_>| Ok(Kept { secret: Secret::new(row.get(0)?), certificate: row.get(1)? });
         let known = self.database.query_row(sql, [], row).optional()?;
         let kept = match known {
             Some(kept) => kept,
@@ -241,13 +240,15 @@ fn found(database: &Connection, settings: &Settings, now: Timestamp) -> Result<F
     Ok(FirstKey { file: FIRST_KEY.into(), key_id: first.key_id, issuer })
 }
 
-fn meta(database: &Connection, name: &str) -> rusqlite::Result<Option<String>> {
+/// A name that was kept.
+pub(super) fn meta(database: &Connection, name: &str) -> rusqlite::Result<Option<String>> {
     let mut query = database.prepare_cached("select value from meta where name = ?1")?;
     query.query_row([name], |row| row.get(0)).optional()
 }
 
 fn signers(database: &Connection) -> Result<[Kept; 3], StandInError> {
-    let mut query = database.prepare("select secret, certificate from signer where place < 3 order by place")?;
+    let mut query =
+        database.prepare("select secret, certificate from signer where place < 3 order by place")?;
     let rows =
         query.query_map([], |row| Ok(Kept { secret: Secret::new(row.get(0)?), certificate: row.get(1)? }))?;
     let all: Vec<Kept> = rows.collect::<Result<_, _>>()?;

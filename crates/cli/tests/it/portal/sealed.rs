@@ -63,7 +63,8 @@ fn the_certificate_stays_the_same_and_faults_come_sealed_too() {
     let (address, certificate) = (portal.address.clone(), env.read("portal/tls.pem"));
     drop(portal);
     let listen = format!("127.0.0.1:{port}");
-    let again = start_with(&env, &["--tls", "--listen", &listen, "--faults", "dropped=15,cut=15,failed=10,seed=4"]);
+    let again =
+        start_with(&env, &["--tls", "--listen", &listen, "--faults", "dropped=15,cut=15,failed=10,seed=4"]);
     assert_eq!(again.address, address);
     assert_eq!(env.read("portal/tls.pem"), certificate, "who pinned it goes on trusting it");
     write(&env, &address, "portal-certificate = \"portal/tls.pem\"");

@@ -1,26 +1,8 @@
-use std::process::Command;
-
+use super::enrol::enrol;
+use super::{fetch, openssl};
 use crate::PROGRAM;
 use crate::portal::{connected, import_key};
 use testkit::TestEnv;
-
-/// What `openssl` says of something.
-fn openssl(env: &TestEnv, words: &str) -> (bool, String) {
-    let command = Command::new("openssl").args(words.split(' ')).current_dir(env.path("")).output();
-    let said = command.expect("openssl has to be there");
-    (said.status.success(), String::from_utf8_lossy(&[said.stdout, said.stderr].concat()).into_owned())
-}
-
-/// Fetches a part of the authority over plain HTTP, with nothing of ours.
-fn fetch(env: &TestEnv, address: &str, path: &str, to: &str) {
-    let script = "import sys,urllib.request as u; o=u.build_opener(u.ProxyHandler({})); open(sys.argv[2],'wb').write(o.open(sys.argv[1]).read())";
-    let done = Command::new("python3")
-        .args(["-c", script, &format!("{address}{path}")])
-        .arg(env.path(to))
-        .status()
-        .expect("python3 has to be there");
-    assert!(done.success());
-}
 
 /// The identity's certificate, in a file.
 fn export(env: &TestEnv, name: &str) {
@@ -55,7 +37,10 @@ fn what_it_says_of_revoked_certificates_holds_for_somebody_else() {
             portal.address
         );
         let (_, said) = openssl(&env, &ask);
-        assert!(said.contains("Response verify OK") && said.contains(&format!("{name}.pem: {word}")), "{said}");
+        assert!(
+            said.contains("Response verify OK") && said.contains(&format!("{name}.pem: {word}")),
+            "{said}"
+        );
         let (_, shown) = openssl(&env, &format!("x509 -in {name}.pem -noout -text"));
         for says in ["/authority/ocsp", "/authority/issuer.cer", "/authority/revoked.crl"] {
             assert!(shown.contains(&format!("{}{says}", portal.address)), "{shown}");
@@ -74,7 +59,8 @@ fn a_certificate_that_somebody_else_revoked_is_found_and_replaced() {
         other.file(file, &env.read(file));
     }
     let project = String::from_utf8(other.read("ninekeys.toml")).unwrap();
-    let project: String = project.lines().filter(|line| !line.starts_with("pin")).map(|l| format!("{l}\n")).collect();
+    let project: String =
+        project.lines().filter(|line| !line.starts_with("pin")).map(|l| format!("{l}\n")).collect();
     other.file("ninekeys.toml", project.as_bytes());
     let mut key = portal.said["first_key"].clone();
     key["file"] = "portal/first-key.pem".into();
@@ -87,7 +73,9 @@ fn a_certificate_that_somebody_else_revoked_is_found_and_replaced() {
     found.says("identity-revoked").says("its certificate was revoked").says("revoked 1 Dec 2026");
     env.run("check --all --format json").exit(1).says("\"identity-revoked\"");
     assert_eq!(env.run("cabinet history --format json").exit(0).stdout, before, "looking writes nothing");
-    env.run("prepare --app crossing --for store --yes").exit(0).says("have a certificate issued for distribution-2027-2");
+    env.run("prepare --app crossing --for store --yes")
+        .exit(0)
+        .says("have a certificate issued for distribution-2027-2");
     env.run("check --app crossing --for store").exit(0);
     let said = env.run("portal take-in --format json").exit(0).json();
     assert_eq!(said["certificates"][0]["standing"], "different", "it is noted now");
@@ -105,7 +93,10 @@ fn nobody_who_answers_is_a_note_and_no_pass() {
     let listener = std::net::TcpListener::bind(format!("127.0.0.1:{port}")).unwrap();
     let list = std::fs::read(testkit::data("samples/revocation/list.crl")).unwrap();
     let answer = |kind: &str, body: &[u8]| {
-        let head = format!("HTTP/1.1 200 OK\r\ncontent-type: {kind}\r\ncontent-length: {}\r\nconnection: close\r\n\r\n", body.len());
+        let head = format!(
+            "HTTP/1.1 200 OK\r\ncontent-type: {kind}\r\ncontent-length: {}\r\nconnection: close\r\n\r\n",
+            body.len()
+        );
         [head.as_bytes(), body].concat()
     };
     let answers = [
@@ -123,7 +114,10 @@ fn nobody_who_answers_is_a_note_and_no_pass() {
             stream.write_all(&answer).unwrap();
         }
     });
-    env.run("check --app crossing --for store").exit(0).says("its list is not believed").says("not well formed");
+    env.run("check --app crossing --for store")
+        .exit(0)
+        .says("its list is not believed")
+        .says("not well formed");
     env.run("check --app crossing --for store").exit(0).says("it is another issuer's");
     server.join().unwrap();
 }
@@ -136,19 +130,15 @@ fn the_issuer_of_what_was_asked_for_is_fetched_from_where_it_says() {
     let (done, said) = openssl(&env, "req -in asked.csr -outform DER -out asked.der");
     assert!(done, "{said}");
     let token = env.run("apikey token owner").exit(0).stdout;
-    let script = "import sys,json,base64,urllib.request as u\nb=json.dumps({'kind':'distribution','request':base64.b64encode(open(sys.argv[1],'rb').read()).decode()}).encode()\nr=u.Request(sys.argv[2]+'/portal/v1/certificates',b,{'authorization':'Bearer '+sys.argv[3],'content-type':'application/json'})\nopen(sys.argv[4],'wb').write(base64.b64decode(json.load(u.build_opener(u.ProxyHandler({})).open(r))['certificate']))";
-    let paths = [env.path("asked.der"), env.path("asked.cer")];
-    let done = Command::new("python3")
-        .args(["-c", script])
-        .arg(&paths[0])
-        .args([portal.address.as_str(), token.trim()])
-        .arg(&paths[1])
-        .status()
-        .unwrap();
-    assert!(done.success());
+    enrol(&env, &portal.address, token.trim(), "distribution/simpleenroll", "asked.der", "asked.p7").unwrap();
+    let (done, said) = openssl(&env, "pkcs7 -inform DER -in asked.p7 -print_certs -out asked.cer");
+    assert!(done, "{said}");
     let said = env.run("identity accept asked.cer --format json").exit(0).json();
     assert_eq!(said["accepted"][0]["chain"]["complete"], true, "{said}");
-    assert!(said["authorities"][0]["subject"].as_str().unwrap().contains("Stand-In Developer Authority"), "{said}");
+    assert!(
+        said["authorities"][0]["subject"].as_str().unwrap().contains("Stand-In Developer Authority"),
+        "{said}"
+    );
     // one whose key is not here sends nobody anywhere
     let other = TestEnv::with_ios(PROGRAM);
     other.file("asked.cer", &env.read("asked.cer"));
@@ -170,10 +160,13 @@ fn an_address_in_a_certificate_that_nobody_vouches_for_is_not_asked() {
         )
         .as_bytes(),
     );
-    let (done, said) =
-        openssl(&env, "req -x509 -newkey rsa:2048 -nodes -keyout own.key -out own.pem -days 400 -config own.cnf");
+    let (done, said) = openssl(
+        &env,
+        "req -x509 -newkey rsa:2048 -nodes -keyout own.key -out own.pem -days 400 -config own.cnf",
+    );
     assert!(done, "{said}");
-    let (done, said) = openssl(&env, "pkcs12 -export -inkey own.key -in own.pem -out own.p12 -passout pass:pier-pass-1");
+    let (done, said) =
+        openssl(&env, "pkcs12 -export -inkey own.key -in own.pem -out own.p12 -passout pass:pier-pass-1");
     assert!(done, "{said}");
     env.file("ios-pass", b"pier-pass-1");
     env.run("identity import own.p12 --password-in ios-pass").exit(0);

@@ -8,8 +8,8 @@ use crate::chain::End;
 use crate::findings::{Level, Mend, Observation};
 use crate::ios::setup::{AgainstIdentity, IdentityChoice, Setup, parsed, signs_for};
 use crate::keys::SignatureKind;
-use crate::revocation::Learnt;
 use crate::model::{Destination, IdentityPurpose, PushEnvironment};
+use crate::revocation::Learnt;
 
 fn request(setup: &Setup<'_>) -> Mend {
     Mend::Prepare { app: setup.wanted.app.to_owned(), destination: setup.wanted.destination }

@@ -1,0 +1,163 @@
+//! Certificates for those who ask: enrolment over secure transport (EST, RFC 7030): the authorities, a first certificate, and one
+//! more for who has one. What a certificate is for stands in the label of the path (section 3.2.2).
+
+use axum::Router;
+use axum::body::Bytes;
+use axum::extract::{Path, State as Shared};
+use axum::http::{HeaderMap, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use axum::routing::{get, post};
+use jiff::Timestamp;
+use ninekeys_core::digest::hex;
+use ninekeys_core::model::{ApiRole, Capability};
+use ninekeys_core::request::holds;
+use ninekeys_formats::cms;
+use ninekeys_formats::limits::Limits;
+use ninekeys_formats::request::Request as Pkcs10;
+use ninekeys_formats::x509::Certificate as Parsed;
+use rusqlite::Connection;
+
+use super::authority::Authority;
+use super::routes::{MOST_DISTRIBUTION, Portal, Refusal};
+use super::state::{self, base64, from_base64, with_env};
+use super::{StandInError, revocation};
+use crate::wire::{AppId, Certificate, EST, Enrolment, KindSaid, PKCS7};
+
+pub(super) fn router() -> Router<Portal> {
+    let at = |path: &str| format!("{EST}{path}");
+    Router::new()
+        .route(&at("/cacerts"), get(authorities))
+        .route(&at("/{label}/cacerts"), get(authorities))
+        .route(&at("/{label}/simpleenroll"), post(first))
+        .route(&at("/{label}/simplereenroll"), post(again))
+}
+
+/// Certificates as nobody's message, in Base64 (RFC 7030, section 4.1.3).
+fn bundle(certificates: &[&[u8]]) -> Result<String, Refusal> {
+    let der = cms::write_bundle(certificates).map_err(|_| StandInError::Damaged("a certificate"))?;
+    Ok(base64(&der))
+}
+
+fn answer(status: u16, body: String) -> Response {
+    let status = StatusCode::from_u16(status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+    let headers = [(header::CONTENT_TYPE.as_str(), PKCS7), ("content-transfer-encoding", "base64")];
+    (status, headers, body).into_response()
+}
+
+/// The certificates above those that are issued, from the issuer's upwards; anybody may have them.
+async fn authorities(Shared(portal): Shared<Portal>) -> Result<Response, Refusal> {
+    let state = portal.state();
+    let chain = state.authority.chain().map(|certificate| certificate.der.as_slice());
+    Ok(answer(200, bundle(&chain)?))
+}
+
+async fn first(
+    portal: Shared<Portal>,
+    headers: HeaderMap,
+    Path(label): Path<String>,
+    body: Bytes,
+) -> Result<Response, Refusal> {
+    enrol(&portal.0, &headers, &label, &body, false)
+}
+
+async fn again(
+    portal: Shared<Portal>,
+    headers: HeaderMap,
+    Path(label): Path<String>,
+    body: Bytes,
+) -> Result<Response, Refusal> {
+    enrol(&portal.0, &headers, &label, &body, true)
+}
+
+fn enrol(
+    portal: &Portal,
+    headers: &HeaderMap,
+    label: &str,
+    body: &Bytes,
+    has_one: bool,
+) -> Result<Response, Refusal> {
+    let asked_by = portal.admit(headers, ApiRole::Manager)?;
+    let unknown = || Refusal::unknown(format!("certificates are not issued under the label {label}"));
+    let wanted: Enrolment = label.parse().map_err(|_| unknown())?;
+    let text: String = String::from_utf8_lossy(body).split_ascii_whitespace().collect();
+    let der = from_base64(&text).ok_or_else(|| Refusal::malformed("the request is no Base64"))?;
+    let request = Pkcs10::parse(&der, &Limits::USUAL)
+        .map_err(|error| Refusal::malformed(format!("the request cannot be read: {error}")))?;
+    if holds(&request) != Some(true) {
+        return Err(Refusal::malformed("the request is not signed with the key that it is for"));
+    }
+    let (status, body) = portal.once_as(headers, &asked_by, 200, |database, authority| {
+        if has_one {
+            refuse_stranger(database, &wanted, &request, portal.now())?;
+        }
+        bundle(&[&issue(portal, database, authority, &wanted, &request)?])
+    })?;
+    Ok(answer(status, body))
+}
+
+/// Who asks for one more has one that is good, for the same and of the same subject (RFC 7030, section 4.2.2).
+fn refuse_stranger(
+    database: &Connection,
+    wanted: &Enrolment,
+    request: &Pkcs10,
+    now: Timestamp,
+) -> Result<(), Refusal> {
+    let known: Vec<Certificate> = state::all(database, "certificate")?;
+    let is_good =
+        |one: &&Certificate| one.kind == wanted.kind() && one.revoked.is_none() && one.not_after > now;
+    let is_same = |one: &Certificate| {
+        let der = from_base64(&one.certificate).unwrap_or_default();
+        Parsed::parse(&der, &Limits::USUAL).is_ok_and(|parsed| parsed.subject_der == request.subject_der)
+    };
+    if known.iter().filter(is_good).any(is_same) {
+        return Ok(());
+    }
+    Err(Refusal::unknown(format!("no certificate that is good has the subject {}", request.subject)))
+}
+
+fn issue(
+    portal: &Portal,
+    database: &Connection,
+    authority: &Authority,
+    wanted: &Enrolment,
+    request: &Pkcs10,
+) -> Result<Vec<u8>, Refusal> {
+    let now = portal.now();
+    let known: Vec<Certificate> = state::all(database, "certificate")?;
+    let counts = |one: &&Certificate| {
+        one.kind == KindSaid::Distribution && one.revoked.is_none() && one.not_after > now
+    };
+    if *wanted == Enrolment::Distribution && known.iter().filter(counts).count() >= MOST_DISTRIBUTION {
+        let detail = format!(
+            "the team has {MOST_DISTRIBUTION} distribution certificates, and may have no more: revoke one that is not used"
+        );
+        return Err(Refusal::limit(detail));
+    }
+    if let Enrolment::Push { bundle_id, .. } = wanted {
+        let known: Vec<AppId> = state::all(database, "app-id")?;
+        let app = known.iter().find(|one| one.bundle_id == *bundle_id);
+        let app = app.ok_or_else(|| Refusal::unknown(format!("{bundle_id} is not registered")))?;
+        if !app.capabilities.contains(&Capability::Push) {
+            return Err(Refusal::malformed(format!("push is not switched on for {bundle_id}")));
+        }
+    }
+    let name = |name: &'static str| {
+        let found = state::meta(database, name)?;
+        found.ok_or(StandInError::Damaged("its names")).map_err(Refusal::from)
+    };
+    let (team, title) = (name("team")?, name("title")?);
+    let addresses = revocation::addresses(&portal.address);
+    let issued =
+        with_env(now, |env| authority.issue(wanted, (&team, &title), &request.public_key, addresses, env));
+    let der = issued.map_err(StandInError::from)?;
+    let parsed = Parsed::parse(&der, &Limits::USUAL).map_err(|_| StandInError::Damaged("a certificate"))?;
+    let issued = Certificate {
+        id: hex(&parsed.serial),
+        kind: wanted.kind(),
+        certificate: base64(&der),
+        not_after: Timestamp::from_second(parsed.not_after).unwrap_or(Timestamp::MAX),
+        revoked: None,
+    };
+    state::put(database, "certificate", &issued.id, now, &issued)?;
+    Ok(der)
+}
