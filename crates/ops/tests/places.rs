@@ -51,6 +51,7 @@ fn request(passphrase: Option<&str>, unlock_file: Option<&str>) -> Request {
         title: Some("Ferries".into()),
         team: None,
         portal: None,
+        portal_certificate: None,
         roots: Vec::new(),
         passphrase: passphrase.map(text),
         unlock_file: unlock_file.map(PathBuf::from),

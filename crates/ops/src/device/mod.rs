@@ -8,6 +8,7 @@ pub mod rename;
 
 use jiff::{SignedDuration, Timestamp};
 use ninekeys_cabinet::{CabinetError, Change, NewItem};
+pub use ninekeys_core::ios::device::{IdentifierError, identifier};
 use ninekeys_core::model::{DeviceFacts, Facts, Inventory, Item, NotFound, State};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -41,15 +42,6 @@ pub struct Limit {
     pub most: usize,
 }
 
-/// A text that is no hardware identifier.
-#[derive(Debug, Clone, PartialEq, Eq, Error)]
-#[error("`{}` is no device identifier: 40 hexadecimal digits, or 8 and 16 with a dash between", shown(.0))]
-pub struct IdentifierError(pub String);
-
-fn shown(text: &str) -> String {
-    text.chars().take(60).flat_map(char::escape_debug).collect()
-}
-
 /// Why no device was found.
 #[derive(Debug, Error)]
 pub enum FindError {
@@ -64,22 +56,6 @@ pub enum FindError {
         /// What it is.
         found: String,
     },
-}
-
-/// An identifier in the one form that it is kept in: older ones in small letters, newer ones in capitals.
-///
-/// # Errors
-/// [`IdentifierError`].
-pub fn identifier(text: &str) -> Result<String, IdentifierError> {
-    let text = text.trim();
-    let hex = |part: &str, length: usize| part.len() == length && part.bytes().all(|b| b.is_ascii_hexdigit());
-    if hex(text, 40) {
-        return Ok(text.to_ascii_lowercase());
-    }
-    match text.split_once('-') {
-        Some((chip, unit)) if hex(chip, 8) && hex(unit, 16) => Ok(text.to_ascii_uppercase()),
-        _ => Err(IdentifierError(text.into())),
-    }
 }
 
 /// Every device in use, by title.
@@ -111,25 +87,4 @@ pub(crate) fn put(
     let facts = DeviceFacts { identifier: identifier.into(), title: title.into() };
     change.put(NewItem::new(name.as_str(), Facts::Device(facts), None))?;
     Ok(DeviceSaid { device: name, title: title.into(), identifier: identifier.into() })
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn both_forms_of_an_identifier_are_taken_and_nothing_else() {
-        let old = "00008030ABCDEF1122334455667788990011AABB";
-        assert_eq!(identifier(old).unwrap(), old.to_ascii_lowercase());
-        assert_eq!(identifier(" 00008030-001122334455667e\n").unwrap(), "00008030-001122334455667E");
-        for bad in [
-            "",
-            "0000803-0001122334455667E",
-            &old[1..],
-            "00008030001122334455667E",
-            "g0008030-001122334455667E",
-        ] {
-            assert!(identifier(bad).is_err(), "{bad}");
-        }
-    }
 }

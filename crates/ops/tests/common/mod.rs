@@ -115,6 +115,7 @@ pub fn made() -> TempDir {
         title: Some("Ferries".into()),
         team: None,
         portal: None,
+        portal_certificate: None,
         roots: Vec::new(),
         passphrase: Some(text(PASSPHRASE)),
         unlock_file: None,

@@ -1,12 +1,11 @@
 //! Certificates for those who ask: enrolment over secure transport (EST, RFC 7030): the authorities, a first certificate, and one
 //! more for who has one. What a certificate is for stands in the label of the path (section 3.2.2).
 
-use axum::Router;
 use axum::body::Bytes;
 use axum::extract::{Path, State as Shared};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
-use axum::routing::{get, post};
+use axum::routing::{MethodRouter, get, post};
 use jiff::Timestamp;
 use ninekeys_core::digest::hex;
 use ninekeys_core::model::{ApiRole, Capability};
@@ -23,13 +22,14 @@ use super::state::{self, base64, from_base64, with_env};
 use super::{StandInError, revocation};
 use crate::wire::{AppId, Certificate, EST, Enrolment, KindSaid, PKCS7};
 
-pub(super) fn router() -> Router<Portal> {
-    let at = |path: &str| format!("{EST}{path}");
-    Router::new()
-        .route(&at("/cacerts"), get(authorities))
-        .route(&at("/{label}/cacerts"), get(authorities))
-        .route(&at("/{label}/simpleenroll"), post(first))
-        .route(&at("/{label}/simplereenroll"), post(again))
+pub(super) fn table() -> Vec<(String, MethodRouter<Portal>)> {
+    let own = [
+        ("/cacerts", get(authorities)),
+        ("/{label}/cacerts", get(authorities)),
+        ("/{label}/simpleenroll", post(first)),
+        ("/{label}/simplereenroll", post(again)),
+    ];
+    own.into_iter().map(|(path, answer)| (format!("{EST}{path}"), answer)).collect()
 }
 
 /// Certificates as nobody's message, in Base64 (RFC 7030, section 4.1.3).

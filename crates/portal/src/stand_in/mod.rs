@@ -99,6 +99,11 @@ pub struct StandIn {
     faults: Option<Faults>,
 }
 
+/// The paths that are answered, with `{NAME}` where something stands for itself: what `docs/portal.openapi.yaml` describes.
+pub fn paths() -> Vec<String> {
+    routes::table().into_iter().map(|(path, _)| path.replace("{*", "{")).collect()
+}
+
 /// The root's certificate, in the folder.
 pub const ROOT: &str = "root.pem";
 /// The certificate that connections are sealed with, in the folder.

@@ -3,12 +3,11 @@
 
 use std::collections::HashMap;
 
-use axum::Router;
 use axum::body::Bytes;
 use axum::extract::{Path, State as Shared};
 use axum::http::header;
 use axum::response::{IntoResponse, Response};
-use axum::routing::{get, post};
+use axum::routing::{MethodRouter, get, post};
 use jiff::{SignedDuration, Timestamp};
 use ninekeys_core::authority::Addresses;
 use ninekeys_core::digest::from_hex;
@@ -38,12 +37,13 @@ pub(super) fn addresses(base: &str) -> Addresses {
     Addresses { issuer: at(ISSUER), crl: at(LIST), ocsp: at(ANSWERS) }
 }
 
-pub(super) fn router() -> Router<Portal> {
-    Router::new()
-        .route(ISSUER, get(issuer))
-        .route(LIST, get(list))
-        .route(ANSWERS, post(by_post))
-        .route(&format!("{ANSWERS}/{{*question}}"), get(by_get))
+pub(super) fn table() -> Vec<(String, MethodRouter<Portal>)> {
+    vec![
+        (ISSUER.into(), get(issuer)),
+        (LIST.into(), get(list)),
+        (ANSWERS.into(), post(by_post)),
+        (format!("{ANSWERS}/{{*question}}"), get(by_get)),
+    ]
 }
 
 fn bytes(kind: &'static str, body: Vec<u8>) -> Response {

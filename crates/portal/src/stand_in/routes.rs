@@ -8,10 +8,11 @@ use axum::body::Bytes;
 use axum::extract::{DefaultBodyLimit, Path, State as Shared};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
-use axum::routing::{get, post, put as put_to};
+use axum::routing::{MethodRouter, get, post, put as put_to};
 use jiff::Timestamp;
 use ninekeys_core::digest::hex;
 use ninekeys_core::ios::certificate::is_team;
+use ninekeys_core::ios::device::identifier;
 use ninekeys_core::model::{ApiRole, Capability, Destination};
 use ninekeys_core::token;
 use ninekeys_formats::entitlements::Entitlement;
@@ -44,24 +45,26 @@ pub(super) struct Portal {
     pub(super) address: Arc<str>,
 }
 
-/// Everything that can be asked.
+/// Everything that can be asked, by its path.
+pub(super) fn table() -> Vec<(String, MethodRouter<Portal>)> {
+    let own = [
+        ("/team", get(team)),
+        ("/certificates", get(certificates)),
+        ("/certificates/{id}/revocation", post(revoke)),
+        ("/app-ids", get(app_ids).post(new_app_id)),
+        ("/app-ids/{id}/capabilities", put_to(capabilities)),
+        ("/devices", get(devices).post(new_device)),
+        ("/profiles", get(profiles).post(new_profile)),
+        ("/api-keys", post(new_api_key)),
+        ("/api-keys/{id}/private-key", post(private_key)),
+    ];
+    let own = own.into_iter().map(|(path, answer)| (format!("{BASE}{path}"), answer));
+    own.chain(enrol::table()).chain(revocation::table()).collect()
+}
+
 pub(super) fn router(portal: Portal) -> Router {
-    let at = |path: &str| format!("{BASE}{path}");
-    Router::new()
-        .route(&at("/team"), get(team))
-        .route(&at("/certificates"), get(certificates))
-        .route(&at("/certificates/{id}/revocation"), post(revoke))
-        .route(&at("/app-ids"), get(app_ids).post(new_app_id))
-        .route(&at("/app-ids/{id}/capabilities"), put_to(capabilities))
-        .route(&at("/devices"), get(devices).post(new_device))
-        .route(&at("/profiles"), get(profiles).post(new_profile))
-        .route(&at("/api-keys"), post(new_api_key))
-        .route(&at("/api-keys/{id}/private-key"), post(private_key))
-        .merge(enrol::router())
-        .merge(revocation::router())
-        .fallback(nothing)
-        .layer(DefaultBodyLimit::max(MOST))
-        .with_state(portal)
+    let routes = table().into_iter().fold(Router::new(), |all, (path, answer)| all.route(&path, answer));
+    routes.fallback(nothing).layer(DefaultBodyLimit::max(MOST)).with_state(portal)
 }
 
 /// Why not: the status, a word for the kind, and what was wrong.
@@ -176,14 +179,34 @@ impl Portal {
         Ok(key)
     }
 
-    /// Does something that changes the state, once: a call with a key that was answered before is answered the same again.
+    /// Makes something, once: a call with a key that was answered before is answered the same again.
     fn once<T: Serialize>(
         &self,
         headers: &HeaderMap,
         asked_by: &ApiKey,
         work: impl FnOnce(&Connection, &Authority) -> Result<T, Refusal>,
     ) -> Result<Response, Refusal> {
-        let (status, body) = self.once_as(headers, asked_by, 201, |database, authority| {
+        self.once_in_json(headers, asked_by, 201, work)
+    }
+
+    /// The same for what changes something that is there.
+    fn changed<T: Serialize>(
+        &self,
+        headers: &HeaderMap,
+        asked_by: &ApiKey,
+        work: impl FnOnce(&Connection, &Authority) -> Result<T, Refusal>,
+    ) -> Result<Response, Refusal> {
+        self.once_in_json(headers, asked_by, 200, work)
+    }
+
+    fn once_in_json<T: Serialize>(
+        &self,
+        headers: &HeaderMap,
+        asked_by: &ApiKey,
+        status: u16,
+        work: impl FnOnce(&Connection, &Authority) -> Result<T, Refusal>,
+    ) -> Result<Response, Refusal> {
+        let (status, body) = self.once_as(headers, asked_by, status, |database, authority| {
             let thing = work(database, authority)?;
             serde_json::to_string(&thing).map_err(|error| Refusal::malformed(error.to_string()))
         })?;
@@ -264,7 +287,7 @@ async fn revoke(
 ) -> Result<Response, Refusal> {
     let asked_by = portal.admit(&headers, ApiRole::Manager)?;
     let now = portal.now();
-    portal.once(&headers, &asked_by, |database, _| {
+    portal.changed(&headers, &asked_by, |database, _| {
         let known: Vec<Certificate> = state::all(database, "certificate")?;
         let found = known.into_iter().find(|one| one.id == id);
         let mut found = found.ok_or_else(|| Refusal::unknown(format!("there is no certificate {id}")))?;
@@ -311,7 +334,7 @@ async fn capabilities(
     let asked_by = portal.admit(&headers, ApiRole::Manager)?;
     let wanted: Capabilities = read(&body)?;
     let now = portal.now();
-    portal.once(&headers, &asked_by, |database, _| {
+    portal.changed(&headers, &asked_by, |database, _| {
         let known: Vec<AppId> = state::all(database, "app-id")?;
         let found = known.into_iter().find(|one| one.bundle_id == id);
         let mut found = found.ok_or_else(|| Refusal::unknown(format!("{id} is not registered")))?;
@@ -327,7 +350,8 @@ async fn new_device(
     body: Bytes,
 ) -> Result<Response, Refusal> {
     let asked_by = portal.admit(&headers, ApiRole::Manager)?;
-    let new: Device = read(&body)?;
+    let mut new: Device = read(&body)?;
+    new.identifier = identifier(&new.identifier).map_err(|error| Refusal::malformed(error.to_string()))?;
     let now = portal.now();
     portal.once(&headers, &asked_by, |database, _| {
         let known: Vec<Device> = state::all(database, "device")?;

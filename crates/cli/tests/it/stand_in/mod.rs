@@ -1,3 +1,4 @@
+mod described;
 mod enrol;
 mod revocation;
 mod serve;

@@ -1,0 +1,306 @@
+//! The stand-in held against `docs/portal.openapi.yaml`: every operation is called over HTTP, every answer that is described is
+//! seen, and none that is not.
+
+use std::collections::BTreeSet;
+use std::io::{Read, Write};
+use std::net::TcpStream;
+
+use serde_json::{Value, json};
+
+use super::openssl;
+use crate::PROGRAM;
+use crate::portal::{Running, connected, import_key, start_with};
+use testkit::TestEnv;
+
+const METHODS: [&str; 5] = ["get", "post", "put", "patch", "delete"];
+
+fn description() -> Value {
+    let path = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/portal.openapi.yaml");
+    serde_saphyr::from_str(&std::fs::read_to_string(path).unwrap()).unwrap()
+}
+
+/// What came back.
+struct Answer {
+    status: u16,
+    kind: String,
+    body: Vec<u8>,
+}
+
+impl Answer {
+    fn json(&self) -> Value {
+        serde_json::from_slice(&self.body).unwrap()
+    }
+}
+
+/// Somebody who calls, and holds what comes back against the description.
+struct Caller {
+    host: String,
+    description: Value,
+    seen: BTreeSet<(String, String, String)>,
+}
+
+impl Caller {
+    fn of(portal: &Running) -> Self {
+        let host = portal.address.trim_start_matches("http://").to_owned();
+        Caller { host, description: description(), seen: BTreeSet::new() }
+    }
+
+    /// What a reference leads to.
+    fn resolved(&self, value: &Value) -> Value {
+        match value["$ref"].as_str() {
+            Some(path) => self.description.pointer(path.trim_start_matches('#')).unwrap().clone(),
+            None => value.clone(),
+        }
+    }
+
+    /// Whether something is what a schema of the description says.
+    fn hold(&self, schema: &Value, value: &Value, what: &str) {
+        let root = json!({
+            "$schema": "https://json-schema.org/draft/2020-12/schema",
+            "components": self.description["components"],
+            "allOf": [schema],
+        });
+        let validator = jsonschema::validator_for(&root).unwrap();
+        if let Err(error) = validator.validate(value) {
+            panic!("{what}: {error} at {}: {value}", error.instance_path());
+        }
+    }
+
+    fn send(&self, method: &str, path: &str, token: &str, kind: &str, body: &[u8]) -> Answer {
+        let mut head = format!(
+            "{} {path} HTTP/1.1\r\nhost: {}\r\nconnection: close\r\n",
+            method.to_uppercase(),
+            self.host
+        );
+        if !token.is_empty() {
+            head += &format!("authorization: Bearer {token}\r\n");
+        }
+        if method != "get" {
+            head += &format!("content-type: {kind}\r\ncontent-length: {}\r\n", body.len());
+        }
+        let mut stream = TcpStream::connect(&self.host).unwrap();
+        stream.write_all(&[head.as_bytes(), b"\r\n", body].concat()).unwrap();
+        let mut all = Vec::new();
+        stream.read_to_end(&mut all).unwrap();
+        let end = all.windows(4).position(|four| four == b"\r\n\r\n").unwrap();
+        let head = String::from_utf8(all[..end].to_vec()).unwrap();
+        let field = |name: &str| {
+            let found = head.lines().find_map(|line| line.strip_prefix(&format!("{name}: ")));
+            found.unwrap_or_default().to_owned()
+        };
+        let status = head.split(' ').nth(1).unwrap().parse().unwrap();
+        Answer { status, kind: field("content-type"), body: all[end + 4..].to_vec() }
+    }
+
+    /// Calls an operation; `at` fills what stands for itself in the path.
+    fn call(&mut self, (method, path): (&str, &str), at: &str, token: &str, body: &[u8]) -> Answer {
+        let operation = self.description["paths"][path][method].clone();
+        assert!(operation.is_object(), "{method} {path} is not described");
+        let request = self.resolved(&operation["requestBody"]);
+        let kind =
+            request["content"].as_object().and_then(|all| all.keys().next().cloned()).unwrap_or_default();
+        let real = match path.split_once('{') {
+            Some((before, rest)) => format!("{before}{at}{}", rest.split_once('}').unwrap().1),
+            None => path.to_owned(),
+        };
+        let said = self.send(method, &real, token, &kind, body);
+        let what = format!("{method} {real}: {}", said.status);
+        let status = said.status.to_string();
+        let failed = said.status == 429 || said.status >= 500;
+        let key = if failed { "default" } else { status.as_str() };
+        let described = self.resolved(&operation["responses"][key]);
+        assert!(described.is_object(), "{what} is not described: {}", String::from_utf8_lossy(&said.body));
+        let content = &described["content"][said.kind.as_str()];
+        assert!(content.is_object(), "{what}: {} is not described", said.kind);
+        if said.kind.contains("json") {
+            self.hold(&content["schema"], &said.json(), &what);
+        }
+        if said.status < 300 && kind == "application/json" {
+            let sent: Value = serde_json::from_slice(body).unwrap();
+            self.hold(&request["content"][&kind]["schema"], &sent, &format!("what was sent to {what}"));
+        }
+        self.seen.insert((method.into(), path.into(), key.into()));
+        said
+    }
+
+    /// Calls it and expects that status.
+    fn expect(&mut self, status: u16, operation: (&str, &str), at: &str, token: &str, body: &[u8]) -> Answer {
+        let said = self.call(operation, at, token, body);
+        assert_eq!(said.status, status, "{operation:?} {at}: {}", String::from_utf8_lossy(&said.body));
+        said
+    }
+
+    /// Refuses who has no token, and whose role is too small.
+    fn refuses(&mut self, operation: (&str, &str), at: &str, small: &str, body: &[u8]) {
+        self.expect(401, operation, at, "", body);
+        if !small.is_empty() {
+            self.expect(403, operation, at, small, body);
+        }
+    }
+}
+
+/// A request for a certificate that somebody else made, in Base64.
+fn request(env: &TestEnv, name: &str, subject: &str) -> Vec<u8> {
+    let done = std::process::Command::new("openssl")
+        .args(["req", "-newkey", "rsa:2048", "-nodes", "-keyout"])
+        .arg(env.path(&format!("{name}.key")))
+        .args(["-outform", "DER", "-subj", subject, "-out"])
+        .arg(env.path(&format!("{name}.der")))
+        .output()
+        .expect("openssl has to be there");
+    assert!(done.status.success());
+    assert!(openssl(env, &format!("base64 -A -in {name}.der -out {name}.b64")).0);
+    env.read(&format!("{name}.b64"))
+}
+
+const CERTIFICATES: (&str, &str) = ("get", "/portal/v1/certificates");
+const REVOKE: (&str, &str) = ("post", "/portal/v1/certificates/{id}/revocation");
+const APP_IDS: &str = "/portal/v1/app-ids";
+const CAPABILITIES: (&str, &str) = ("put", "/portal/v1/app-ids/{id}/capabilities");
+const DEVICES: &str = "/portal/v1/devices";
+const PROFILES: &str = "/portal/v1/profiles";
+const API_KEYS: (&str, &str) = ("post", "/portal/v1/api-keys");
+const PRIVATE_KEY: (&str, &str) = ("post", "/portal/v1/api-keys/{id}/private-key");
+const ENROL: (&str, &str) = ("post", "/.well-known/est/{label}/simpleenroll");
+const ENROL_AGAIN: (&str, &str) = ("post", "/.well-known/est/{label}/simplereenroll");
+
+/// App ids and devices.
+fn registers(caller: &mut Caller, owner: &str, reader: &str) {
+    let ids = ("post", APP_IDS);
+    let crossing =
+        br#"{"bundle_id":"example.gannetpoint.crossing","title":"Crossing","capabilities":["push"]}"#;
+    caller.refuses(ids, "", reader, crossing);
+    caller.expect(201, ids, "", owner, crossing);
+    caller.expect(409, ids, "", owner, crossing);
+    caller.expect(400, ids, "", owner, br#"{"bundle_id":"a b","title":"x"}"#);
+    caller.refuses(("get", APP_IDS), "", reader, b"");
+    caller.expect(200, ("get", APP_IDS), "", owner, b"");
+    let all = br#"{"capabilities":["push","app-groups"]}"#;
+    caller.refuses(CAPABILITIES, "example.gannetpoint.crossing", reader, all);
+    caller.expect(200, CAPABILITIES, "example.gannetpoint.crossing", owner, all);
+    caller.expect(404, CAPABILITIES, "example.gannetpoint.dory", owner, all);
+    caller.expect(
+        400,
+        CAPABILITIES,
+        "example.gannetpoint.crossing",
+        owner,
+        br#"{"capabilities":["flight"]}"#,
+    );
+    let devices = ("post", DEVICES);
+    let bridge = br#"{"identifier":"00008030-000A1B2C3D4E802F","title":"Bridge"}"#;
+    caller.refuses(devices, "", reader, bridge);
+    caller.expect(201, devices, "", owner, bridge);
+    caller.expect(409, devices, "", owner, bridge);
+    caller.expect(400, devices, "", owner, br#"{"identifier":"17","title":"x"}"#);
+    caller.refuses(("get", DEVICES), "", reader, b"");
+    caller.expect(200, ("get", DEVICES), "", owner, b"");
+}
+
+/// Certificates; tells the id of one that is good.
+fn enrols(caller: &mut Caller, env: &TestEnv, owner: &str, reader: &str) -> String {
+    let first = request(env, "first", "/CN=Ferries");
+    let label = "distribution";
+    caller.refuses(ENROL, label, reader, &first);
+    caller.expect(400, ENROL, label, owner, b"bm8gcmVxdWVzdA==");
+    caller.expect(404, ENROL, "enterprise", owner, &first);
+    caller.expect(200, ENROL, label, owner, &first);
+    let subject = "/O=Gannet Point Ferries/OU=GPFERRY009/CN=Distribution: Gannet Point Ferries (GPFERRY009)";
+    let again = request(env, "again", subject);
+    caller.refuses(ENROL_AGAIN, label, reader, &again);
+    caller.expect(400, ENROL_AGAIN, label, owner, b"-");
+    caller.expect(404, ENROL_AGAIN, label, owner, &first);
+    caller.expect(200, ENROL_AGAIN, label, owner, &again);
+    caller.expect(409, ENROL, label, owner, &first);
+    caller.expect(200, ENROL, "push-both-example.gannetpoint.crossing", owner, &first);
+    caller.expect(200, ("get", "/.well-known/est/cacerts"), "", "", b"");
+    caller.expect(200, ("get", "/.well-known/est/{label}/cacerts"), label, "", b"");
+    caller.refuses(CERTIFICATES, "", reader, b"");
+    let all = caller.expect(200, CERTIFICATES, "", owner, b"").json();
+    let id = |place: usize| all["items"][place]["id"].as_str().unwrap().to_owned();
+    let gone = id(0);
+    caller.refuses(REVOKE, &gone, reader, b"{}");
+    caller.expect(404, REVOKE, "00ff", owner, b"{}");
+    assert!(caller.expect(200, REVOKE, &gone, owner, b"{}").json()["revoked"].is_string());
+    caller.expect(200, CERTIFICATES, "", owner, b"");
+    id(1)
+}
+
+/// Profiles and API keys.
+fn makes(caller: &mut Caller, good: &str, owner: &str, reader: &str) {
+    let profiles = ("post", PROFILES);
+    let new = |bundle_id: &str, certificates: Vec<&str>| {
+        let new = json!({ "title": "Crossing store", "destination": "store", "bundle_id": bundle_id, "certificates": certificates });
+        new.to_string().into_bytes()
+    };
+    let body = new("example.gannetpoint.crossing", vec![good]);
+    caller.refuses(profiles, "", reader, &body);
+    caller.expect(201, profiles, "", owner, &body);
+    caller.expect(404, profiles, "", owner, &new("example.gannetpoint.dory", vec![good]));
+    caller.expect(400, profiles, "", owner, &new("example.gannetpoint.crossing", Vec::new()));
+    caller.refuses(("get", PROFILES), "", reader, b"");
+    caller.expect(200, ("get", PROFILES), "", owner, b"");
+    let key = br#"{"title":"uploads","role":"developer"}"#;
+    caller.refuses(API_KEYS, "", reader, key);
+    caller.expect(400, API_KEYS, "", owner, br#"{"title":"uploads","role":"captain"}"#);
+    let id = caller.expect(201, API_KEYS, "", owner, key).json()["key_id"].as_str().unwrap().to_owned();
+    caller.refuses(PRIVATE_KEY, &id, reader, b"{}");
+    caller.expect(200, PRIVATE_KEY, &id, owner, b"{}");
+    caller.expect(410, PRIVATE_KEY, &id, owner, b"{}");
+}
+
+#[test]
+fn every_operation_answers_as_it_is_described_and_nothing_else_is_answered() {
+    let (env, portal) = connected();
+    env.run("apikey create reading --use reports").exit(0);
+    let owner = env.run("apikey token owner").exit(0).stdout.trim().to_owned();
+    let reader = env.run("apikey token reading").exit(0).stdout.trim().to_owned();
+    let mut caller = Caller::of(&portal);
+    let team = ("get", "/portal/v1/team");
+    caller.expect(401, team, "", "", b"");
+    caller.expect(200, team, "", &reader, b"");
+    registers(&mut caller, &owner, &reader);
+    let good = enrols(&mut caller, &env, &owner, &reader);
+    makes(&mut caller, &good, &owner, &reader);
+    for path in ["/authority/issuer.cer", "/authority/revoked.crl"] {
+        caller.expect(200, ("get", path), "", "", b"");
+    }
+    let question = std::fs::read(testkit::data("samples/revocation/question.der")).unwrap();
+    caller.expect(200, ("post", "/authority/ocsp"), "", "", &question);
+    caller.expect(200, ("get", "/authority/ocsp/{question}"), "AA%3D%3D", "", b"");
+
+    let paths = caller.description["paths"].as_object().unwrap().clone();
+    for (path, operations) in &paths {
+        for method in METHODS {
+            let Some(operation) = operations.get(method) else {
+                let real =
+                    path.replace("{id}", "x").replace("{label}", "distribution").replace("{question}", "x");
+                let said = caller.send(method, &real, &owner, "application/json", b"{}");
+                assert_eq!(said.status, 405, "{method} {path} is answered, and not described");
+                continue;
+            };
+            for status in operation["responses"].as_object().unwrap().keys().filter(|key| *key != "default") {
+                let seen = (method.to_owned(), path.clone(), status.clone());
+                assert!(
+                    caller.seen.contains(&seen),
+                    "{method} {path} {status} is described, and was not seen"
+                );
+            }
+        }
+    }
+    let described: BTreeSet<String> = paths.keys().cloned().collect();
+    let served: BTreeSet<String> = ninekeys_portal::stand_in::paths().into_iter().collect();
+    assert_eq!(served, described);
+}
+
+#[test]
+fn what_fails_on_purpose_fails_as_it_is_described() {
+    for (faults, status) in [("busy=100", 429), ("failed=100", 503)] {
+        let env = TestEnv::with_ios(PROGRAM);
+        let portal = start_with(&env, &["--faults", faults]);
+        import_key(&env, &portal.said["first_key"], "owner");
+        let owner = env.run("apikey token owner").exit(0).stdout.trim().to_owned();
+        let mut caller = Caller::of(&portal);
+        caller.expect(status, ("get", "/portal/v1/team"), "", &owner, b"");
+        caller.expect(status, ("post", DEVICES), "", &owner, b"{}");
+    }
+}
