@@ -181,6 +181,7 @@ impl Policy {
             let makes = touch.before.is_none() && touch.after.is_some();
             let allowed = match (touch.kind, touch.of.as_str()) {
                 (RecordKind::Item, "release") => makes && fits(touch),
+                (RecordKind::Item, "hand-out") => *exports && makes && fits(touch),
                 (RecordKind::Backup, _) => makes,
                 (RecordKind::Intention, "export" | "hand-over") => *exports && fits(touch),
                 (RecordKind::Intention, _) => fits(touch),

@@ -383,6 +383,13 @@ fn collect_apps<'a>(facts: &'a Facts, only: Option<&ItemId>, into: &mut Vec<&'a 
             }
             return;
         }
+        Facts::HandOut(given) => {
+            // what was given is named, and served by the row no more than by a release
+            if only.is_none() {
+                into.push(&given.app);
+            }
+            return;
+        }
         Facts::Key(_) | Facts::Certificate(_) | Facts::Device(_) => return,
     };
     into.extend(names.iter().map(String::as_str));

@@ -106,6 +106,8 @@ pub(crate) enum Command {
     #[command(subcommand)]
     Portal(commands::portal::Command),
     Prepare(commands::prepare::Args),
+    Give(commands::give::Args),
+    Given(commands::given::Args),
     Board(commands::board::Args),
     Inventory(commands::inventory::Args),
     Show(commands::show::Args),

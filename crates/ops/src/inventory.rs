@@ -145,7 +145,7 @@ fn add_lines(all: &Inventory, item: &Item, uses: &Uses<'_>, into: &mut Vec<Line>
     };
     match &item.facts {
         // keys and certificates are told with what they are in; releases have their own list
-        Facts::Key(_) | Facts::Certificate(_) | Facts::Release(_) => {}
+        Facts::Key(_) | Facts::Certificate(_) | Facts::Release(_) | Facts::HandOut(_) => {}
         Facts::Keystore(facts) => {
             for entry in &facts.entries {
                 let certificate = certificate_of(all, &entry.certificate);

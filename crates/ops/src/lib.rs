@@ -17,6 +17,8 @@ mod ctx;
 pub mod demo;
 pub mod device;
 pub mod files;
+pub mod give;
+pub mod given;
 pub mod identity;
 pub mod init;
 pub mod inspect;

@@ -22,6 +22,7 @@ use crate::answers::{CertificateSaid, KeySaid};
 use crate::app::statement::with_colons;
 use crate::ctx::{Ctx, OpenError};
 use crate::device::DeviceSaid;
+use crate::given::{self, Receiver};
 use crate::identity::{self, CertificatesError, ChainSaid, IdentitySaid};
 use crate::profile::{self, ProfileSaid};
 use crate::project::ProjectError;
@@ -52,6 +53,8 @@ pub struct ShowReport {
     pub dependents: Vec<Dependent>,
     /// Builds that were signed with it, newest first.
     pub releases: Vec<String>,
+    /// Who was given it, the newest first.
+    pub given_to: Vec<Receiver>,
     /// Whether a backup has it.
     pub backed_up: bool,
     /// The time of the look.
@@ -175,7 +178,7 @@ pub fn show(ctx: &Ctx<'_>, name: &str) -> Result<ShowReport, ShowError> {
     let item = all.find(name)?;
     let mut dependents: Vec<Dependent> = all
         .dependents(&item.id)
-        .filter(|other| !matches!(other.facts, Facts::Release(_)))
+        .filter(|other| !matches!(other.facts, Facts::Release(_) | Facts::HandOut(_)))
         .map(|other| Dependent { name: other.name.clone(), kind: other.facts.word() })
         .collect();
     dependents.sort_by(|a, b| a.name.cmp(&b.name));
@@ -206,6 +209,7 @@ pub fn show(ctx: &Ctx<'_>, name: &str) -> Result<ShowReport, ShowError> {
         ios: ios(ctx, &all, item)?,
         dependents,
         releases,
+        given_to: given::receivers(&all, &item.id),
         backed_up: cabinet.last_backup().is_some_and(|backup| backup.holds(item, &all)),
         at: ctx.env.now,
     })

@@ -103,6 +103,7 @@ fn a_project_begins_once_and_joins_a_cabinet_that_is_there() {
         title: Some("Ferries".into()),
         team: None,
         portal: None,
+        portal_certificate: None,
         roots: Vec::new(),
         passphrase: None,
         unlock_file: None,

@@ -10,6 +10,8 @@ pub(crate) mod completions;
 pub(crate) mod demo;
 pub(crate) mod device;
 pub(crate) mod explain;
+pub(crate) mod give;
+pub(crate) mod given;
 pub(crate) mod help;
 pub(crate) mod identity;
 pub(crate) mod init;
@@ -53,6 +55,8 @@ pub(crate) fn run(
         Some(Command::Portal(command)) => portal::run(command, ctx, out),
         Some(Command::Prepare(args)) => prepare::run(args, ctx, out),
         Some(Command::StandIn(command)) => stand_in::run(command, ctx, global, out),
+        Some(Command::Give(args)) => give::run(args, ctx, out),
+        Some(Command::Given(args)) => given::run(&args, ctx, out),
         Some(Command::Board(args)) => board::run(&args, ctx, out),
         Some(Command::Inventory(args)) => inventory::run(&args, ctx, out),
         Some(Command::Show(args)) => show::run(&args, ctx, out),

@@ -7,6 +7,7 @@ mod app;
 mod build;
 mod cabinet;
 mod files;
+mod give;
 mod identity;
 mod keystore;
 mod look;

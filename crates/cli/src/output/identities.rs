@@ -309,6 +309,11 @@ impl Report for IdentityRevokeReport {
         };
         paper.put(&head.text("   ").text(what).hang(2))?;
         paper.put(&row("  since", words::day_and_distance(self.at, self.revoked)))?;
+        for one in &self.given_to {
+            let text =
+                format!("{} was given it {}", one.receiver, words::day_and_distance(self.at, one.given_at));
+            paper.put(&row("  tell", text))?;
+        }
         if self.profiles.is_empty() {
             return paper.put(&row("  profiles", "none named it"));
         }

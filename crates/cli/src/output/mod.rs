@@ -7,6 +7,7 @@ mod build;
 mod cabinet;
 mod devices;
 mod families;
+mod give;
 mod identities;
 mod inspect;
 mod items;

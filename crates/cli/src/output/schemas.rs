@@ -102,7 +102,7 @@ fn all() -> Vec<(String, Value)> {
 
 /// The answers of the iOS side and of the portal.
 fn of_the_ios_side() -> Vec<(String, Value)> {
-    use ninekeys_ops::{apikey, build, device, identity, portal, prepare, profile, stand_in};
+    use ninekeys_ops::{apikey, build, device, give, given, identity, portal, prepare, profile, stand_in};
     vec![
         of_report::<identity::request::IdentityRequestReport>(),
         of_report::<identity::accept::IdentityAcceptReport>(),
@@ -121,6 +121,8 @@ fn of_the_ios_side() -> Vec<(String, Value)> {
         of_report::<profile::create::ProfileCreateReport>(),
         of_report::<prepare::PrepareReport>(),
         of_report::<portal::take_in::PortalTakeInReport>(),
+        of_report::<give::GiveReport>(),
+        of_report::<given::GivenReport>(),
         of_report::<stand_in::StandInReport>(),
         of_report::<apikey::import::ApiKeyImportReport>(),
         of_report::<apikey::retire::ApiKeyRetireReport>(),

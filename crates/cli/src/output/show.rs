@@ -123,6 +123,11 @@ fn around(report: &ShowReport, paper: &mut Paper<'_>) -> io::Result<()> {
         let more = report.releases.len() - MOST_BUILDS;
         paper.put(&row("", format!("and {more} more: ninekeys releases")))?;
     }
+    for (index, one) in report.given_to.iter().enumerate() {
+        let when = words::day_and_distance(report.at, one.given_at);
+        let text = format!("{}, for {} and {}, {when}", one.receiver, one.app, one.destination.phrase());
+        paper.put(&row(if index == 0 { "  given to" } else { "" }, text))?;
+    }
     if report.backed_up {
         return paper.put(&row("  copies", "in the last backup"));
     }

@@ -127,6 +127,8 @@ const ANSWERS_THROUGH_THE_PORTAL: &[(&str, i32)] = &[
     ("apikey create uploads --use uploads", 0),
     ("prepare --app crossing --for store --yes", 0),
     ("portal take-in", 0),
+    ("give --app crossing --for store --to out --receiver Shipyard", 0),
+    ("given", 0),
     ("profile create --app crossing --for store", 5),
     ("profile renew crossing-store-2026", 0),
     ("identity revoke distribution-2027 --yes", 0),

@@ -27,6 +27,8 @@ mod docs;
 mod explain;
 mod faults;
 mod formats;
+mod give;
+mod given;
 mod help;
 mod identity;
 mod init;

@@ -95,9 +95,11 @@ const WALK: [&str; 64] = [
 ];
 
 /// What asks the portal, walked with one that runs.
-const WALK_TO_THE_PORTAL: [&str; 6] = [
+const WALK_TO_THE_PORTAL: [&str; 8] = [
     "apikey create tests# --use testers",
     "prepare --app pier# --for store --yes",
+    "give --app pier# --for store --to given# --receiver Shipyard --note-password note#g",
+    "given",
     "profile create --app pier# --for devices",
     "profile renew pier#-store-2031",
     "identity revoke asked1 --yes",

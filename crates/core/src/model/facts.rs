@@ -14,7 +14,8 @@ use serde::de::{Error as _, MapAccess, Visitor};
 use serde::{Deserialize, Deserializer, Serialize};
 
 use super::{
-    ApiUse, BuildNumber, Destination, DeviceFacts, IdentityFacts, ItemId, NineKey, Platform, ProfileFacts,
+    ApiUse, BuildNumber, Destination, DeviceFacts, HandOutFacts, IdentityFacts, ItemId, NineKey, Platform,
+    ProfileFacts,
 };
 
 /// The facts of an item, by kind. What is large stands apart: a cabinet may hold 100,000 of them.
@@ -37,6 +38,8 @@ pub enum Facts {
     Device(DeviceFacts),
     /// A signed build in the ledger.
     Release(Box<ReleaseFacts>),
+    /// What somebody was given.
+    HandOut(Box<HandOutFacts>),
 }
 
 /// The kinds, as they are written.
@@ -51,6 +54,7 @@ enum Kind {
     ApiKey,
     Device,
     Release,
+    HandOut,
 }
 
 /// The name that the kind stands under.
@@ -88,6 +92,7 @@ impl<'de> Deserialize<'de> for Facts {
                     Kind::ApiKey => Facts::ApiKey(Deserialize::deserialize(rest)?),
                     Kind::Device => Facts::Device(Deserialize::deserialize(rest)?),
                     Kind::Release => Facts::Release(Deserialize::deserialize(rest)?),
+                    Kind::HandOut => Facts::HandOut(Deserialize::deserialize(rest)?),
                 })
             }
         }
@@ -108,6 +113,7 @@ impl Facts {
             Facts::ApiKey(_) => "API key",
             Facts::Device(_) => "device",
             Facts::Release(_) => "release",
+            Facts::HandOut(_) => "hand-out",
         }
     }
 
@@ -128,7 +134,8 @@ impl Facts {
             | Facts::Certificate(_)
             | Facts::Keystore(_)
             | Facts::Device(_)
-            | Facts::Release(_) => None,
+            | Facts::Release(_)
+            | Facts::HandOut(_) => None,
         }
     }
 
@@ -142,6 +149,7 @@ impl Facts {
             Facts::Profile(p) => p.certificates.iter().chain(&p.devices).collect(),
             Facts::ApiKey(a) => a.key.iter().collect(),
             Facts::Release(r) => r.certificate.iter().chain(&r.profiles).collect(),
+            Facts::HandOut(h) => h.given.iter().map(|one| &one.item).collect(),
         }
     }
 }
@@ -434,6 +442,7 @@ mod tests {
             r#"{"kind":"identity","purpose":{"push":"sandbox"},"key":"00000000000000000000000000000000","certificate":"00000000000000000000000000000001","team":"GPFERRY009","apps":[]}"#,
             r#"{"kind":"api-key","service":"store","key_id":"K","issuer":"I","role":"app manager","key":null,"apps":["crossing"]}"#,
             r#"{"kind":"device","identifier":"x","title":"quay"}"#,
+            r#"{"kind":"hand-out","receiver":"Island Builds","app":"crossing","destination":"store","given":[{"item":"00000000000000000000000000000000","name":"distribution-2027","file":"identity.p12"}],"at":"2030-01-01T00:00:00Z","by":"M"}"#,
             r#"{"kind":"identity","purpose":"distribution","apps":[],"request":"30","held_by":"the build service"}"#,
             r#"{"kind":"certificate","key":"00000000000000000000000000000000","der":"30","fingerprint":"02","subject":"CN=a","issuer":"CN=a","serial":"1","not_before":"2030-01-01T00:00:00Z","not_after":"2060-01-01T00:00:00Z"}"#,
         ];

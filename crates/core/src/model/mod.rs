@@ -2,6 +2,7 @@
 
 mod access;
 mod facts;
+mod hand_out;
 mod inventory;
 mod ios;
 mod nine;
@@ -14,6 +15,7 @@ pub use facts::{
     ApiKeyFacts, CertificateFacts, Facts, KeyFacts, KeystoreEntry, KeystoreFacts, ReleaseFacts, Role,
     Service, Use, key_called,
 };
+pub use hand_out::{GivenItem, HandOutFacts};
 pub use inventory::{
     Inventory, Item, ItemId, LastBackup, Name, NameError, NotFound, State, check_name, check_title, replaced,
 };

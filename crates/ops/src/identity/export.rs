@@ -224,6 +224,8 @@ fn with_key(
         // a digest of a password would be something to guess it by
         files.push((output, None));
     }
+    // the password gets its name first: so the last name says that all of it is there
+    files.rotate_left(1);
     let what = format!("identity export {name}");
     let plan = Plan { what: &what, purpose: "export", from: &[key.id], completes: None };
     let taken = Taken::when_told(request.replace, ctx.env.now);

@@ -11,6 +11,7 @@ use thiserror::Error;
 use super::{FindError, IdentitySaid};
 use crate::ask::AskError;
 use crate::ctx::{Ctx, OpenError};
+use crate::given::{self, Receiver};
 use crate::identity;
 use crate::portal::{ConnectError, with_portal};
 use crate::project::ProjectError;
@@ -27,6 +28,8 @@ pub struct IdentityRevokeReport {
     pub already: bool,
     /// The profiles in use that name its certificate: they are good for nothing without another.
     pub profiles: Vec<String>,
+    /// Who was given it: they have to be told.
+    pub given_to: Vec<Receiver>,
     /// The time of this report.
     pub at: Timestamp,
 }
@@ -118,7 +121,8 @@ pub fn identity_revoke(
     let report = |inventory: &Inventory, revoked, already, profiles| {
         let (item, facts) = identity::find(inventory, &id.to_string())?;
         let identity = identity::said(inventory, &item.name, facts, Some(&file.project));
-        Ok(IdentityRevokeReport { identity, revoked, already, profiles, at: ctx.env.now })
+        let given_to = given::receivers(inventory, &id);
+        Ok(IdentityRevokeReport { identity, revoked, already, profiles, given_to, at: ctx.env.now })
     };
     if let Some(revoked) = facts.revoked {
         return report(&inventory, revoked, true, profiles);

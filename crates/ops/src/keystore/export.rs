@@ -308,6 +308,8 @@ fn prepare(
         // a digest of a password would be something to guess it by
         files.push((output, None));
     }
+    // what its password stands in gets its name first: so the last name says that all of it is there
+    files.rotate_left(1);
     Ok(files)
 }
 
