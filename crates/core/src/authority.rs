@@ -1,6 +1,6 @@
 //! An authority: certificates over the keys of others, and messages that it signs. What the stand-in portal issues with.
 
-use std::net::IpAddr;
+use core::net::IpAddr;
 
 use der::asn1::{Any, Ia5String, ObjectIdentifier, OctetString};
 use der::oid::AssociatedOid;

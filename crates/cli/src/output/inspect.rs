@@ -5,7 +5,7 @@ use std::io;
 use ninekeys_ops::answers::{BuildSaid, KeySaid};
 use ninekeys_ops::inspect::{
     BuildContent, CabinetContent, CertificateContent, Content, EnvelopeContent, InspectReport, KeyContent,
-    KeystoreContent, RecipientSaid, RequestContent, ToProject,
+    KeystoreContent, ProfileContent, ProfileSignature, RecipientSaid, RequestContent, ToProject,
 };
 
 use super::build::held_as;
@@ -32,6 +32,7 @@ impl Report for InspectReport {
             Content::PublicKey(key) => print_public(self, key, paper),
             Content::Request(request) => print_request(self, request, paper),
             Content::Envelope(envelope) => print_envelope(self, envelope, paper),
+            Content::Profile(profile) => print_profile(self, profile, paper),
             Content::Cabinet(cabinet) => print_cabinet(self, cabinet, paper),
             Content::Item(item) => item.text(paper),
         }
@@ -44,6 +45,62 @@ impl Report for InspectReport {
 
 fn row(label: &str, value: &str) -> Line {
     Line::new().dim(label).to(18).text(value).hang(18)
+}
+
+fn print_profile(report: &InspectReport, profile: &ProfileContent, paper: &mut Paper<'_>) -> io::Result<()> {
+    paper.put(&Line::new().bold(&report.name).text("   provisioning profile"))?;
+    paper.blank()?;
+    paper.put(&row("  called", &profile.title))?;
+    paper.put(&row("  UUID", &profile.uuid))?;
+    let titles: Vec<&str> = profile.apps.iter().map(|app| app.title.as_str()).collect();
+    let apps = if titles.is_empty() { "no app of the project file".into() } else { titles.join(", ") };
+    let purpose = profile.destination.map_or("nothing that is known", |to| to.phrase());
+    paper.put(&row("  for", &format!("{purpose}, {apps}")))?;
+    let app_id = profile.app_id.as_deref().unwrap_or("none");
+    paper.put(&row("  app id", &format!("{app_id}   team {}", profile.teams.join(", "))))?;
+    for (index, one) in profile.certificates.iter().enumerate() {
+        let label = if index == 0 { "  certificates" } else { "" };
+        let whose = one.identity.as_deref().unwrap_or("not in the cabinet");
+        paper.put(&row(label, &format!("{}   {whose}", words::short(&one.sha256))))?;
+    }
+    for (index, one) in profile.devices.iter().enumerate() {
+        let label = if index == 0 { "  devices" } else { "" };
+        let title = one.title.as_deref().unwrap_or("not in the cabinet");
+        paper.put(&row(label, &format!("{}   {title}", one.identifier)))?;
+    }
+    for (index, (key, value)) in profile.entitlements.iter().enumerate() {
+        paper.put(&row(if index == 0 { "  grants" } else { "" }, &format!("{key}: {value}")))?;
+    }
+    paper.put(&row("  begins", &words::day_and_distance(report.at, profile.not_before)))?;
+    let until = words::day_and_distance(report.at, profile.not_after);
+    let line = Line::new().dim("  ends").to(18).hang(18);
+    match profile.not_after < report.at {
+        true => paper.put(&line.sign(Sign::Bad).text(format!(" {until}: it has ended")))?,
+        false => paper.put(&line.text(until))?,
+    }
+    let line = Line::new().dim("  signature").to(18).hang(20);
+    match &profile.signature {
+        ProfileSignature::Holds { root, trusted } => {
+            let (sign, more) = match trusted {
+                Some(true) => (Sign::Fine, ", which the project names"),
+                Some(false) => (Sign::Bad, ", which the project does not name"),
+                None => (Sign::Note, ""),
+            };
+            paper.put(&line.sign(sign).text(format!(" holds, and leads to {root}{more}")))?;
+        }
+        ProfileSignature::Broken { because } => {
+            paper.put(&line.sign(Sign::Bad).text(format!(" is not to be believed: {because}")))?;
+        }
+    }
+    let could_come_in =
+        matches!(profile.signature, ProfileSignature::Holds { trusted: None | Some(true), .. });
+    match &profile.item {
+        Some(item) => paper.put(&row("  in the cabinet", item)),
+        None if could_come_in => {
+            paper.put(&Line::new().dim("  next").to(18).command(&["profile", "import", &report.name]))
+        }
+        None => Ok(()),
+    }
 }
 
 fn print_build(report: &InspectReport, build: &BuildContent, paper: &mut Paper<'_>) -> io::Result<()> {

@@ -58,7 +58,8 @@ fn the_portal_and_its_roots_are_written_into_the_project_file_when_they_can_be_w
     env.file("pass", b"brisk-lantern-oyster\n");
     env.file("root.pem", &std::fs::read(testkit::data("samples/ios/root.pem")).unwrap());
     let init = "init --title Ferries --passphrase-in pass";
-    env.run(&format!("{init} --portal https://portal.example")).exit(2).says("is no address of a portal");
+    env.run(&format!("{init} --portal ftp://portal.example")).exit(2).says("is no address of a portal");
+    env.run(&format!("{init} --portal https://portal.example")).exit(2).says("does not pin its certificate");
     env.run(&format!("{init} --root pass")).exit(3).says("pass");
     assert!(!env.path("ninekeys.toml").exists() && !env.path("ninekeys.cabinet").exists());
     env.run(&format!("{init} --portal http://127.0.0.1:4711 --root root.pem")).exit(0);

@@ -174,3 +174,26 @@ fn a_cabinet_in_use_is_looked_at_beside_its_writers() {
         assert!(looked >= 3, "looked only {looked} times");
     });
 }
+
+#[test]
+fn a_profile_is_told_whether_or_not_it_is_to_be_believed() {
+    let env = TestEnv::with_ios(PROGRAM);
+    let said = env.run("inspect in/crossing-store.mobileprovision").exit(0);
+    said.says("provisioning profile")
+        .says("GPFERRY009.example.gannetpoint.crossing")
+        .says("the store, Crossing");
+    said.says("holds, and leads to")
+        .says("which the project names")
+        .says("ninekeys profile import in/crossing-store");
+    let json = env.run("inspect in/deckhand-devices.mobileprovision --format json").exit(0).json();
+    let content = &json["content"];
+    assert_eq!((&content["type"], &content["destination"]), (&"profile".into(), &"devices".into()));
+    assert!(!content["devices"].as_array().unwrap().is_empty() && content["signature"]["state"] == "holds");
+    let forged = env.run("inspect in/signed-by-developer.mobileprovision").exit(0);
+    forged.says("is not to be believed").says("it is forged").is_silent_on("profile import");
+    env.run("inspect in/crossing-store-expired.mobileprovision").exit(0).says("it has ended");
+    env.run("profile import in/crossing-store.mobileprovision").exit(0);
+    env.run("inspect in/crossing-store.mobileprovision").exit(0).says("in the cabinet  crossing-store-2026");
+    env.file("cut", &env.read("in/crossing-store.mobileprovision")[..900]);
+    env.run("inspect cut").exit(3);
+}

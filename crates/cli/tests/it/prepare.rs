@@ -173,3 +173,43 @@ fn a_certificate_that_came_without_its_chain_gets_it() {
         .is_silent_on("make a key");
     env.run("check --app crossing").exit(0);
 }
+
+#[test]
+fn an_app_that_takes_notifications_gets_a_push_certificate_from_the_portal() {
+    let (env, _portal) = connected();
+    env.run("app change crossing --capability push").exit(0);
+    let plan = env.run("prepare --app crossing --for store --dry-run").exit(0);
+    plan.says("make a key for crossing-push-2027").says("have a certificate issued for crossing-push-2027");
+    let said = env.run("prepare --app crossing --for store --yes --format json").exit(0).json();
+    let does: Vec<&str> =
+        said["steps"].as_array().unwrap().iter().map(|one| one["does"].as_str().unwrap()).collect();
+    let wanted =
+        ["make-key", "get-certificate", "register-app-id", "make-key", "get-certificate", "get-profile"];
+    assert_eq!(does, wanted, "{said}");
+    let shown = env.run("show crossing-push-2027 --format json").exit(0).json();
+    assert_eq!(shown["facts"]["purpose"]["push"], "production");
+    assert_eq!(shown["facts"]["apps"][0], "crossing");
+    env.run("check --app crossing --for store").exit(0).is_silent_on("push-identity");
+    env.run("prepare --app crossing --for store --yes").exit(0).says("nothing is missing");
+    // builds for development listen to other servers
+    env.run("device add Bridge --identifier 00008030-000A1B2C3D4E802F").exit(0);
+    env.run("prepare --app crossing --for development --yes").exit(0).says("crossing-push-2027-2");
+    let shown = env.run("show crossing-push-2027-2 --format json").exit(0).json();
+    assert_eq!(shown["facts"]["purpose"]["push"], "sandbox");
+}
+
+#[test]
+fn by_hand_it_stops_at_the_push_request_too_and_goes_on_from_there() {
+    let env = TestEnv::with_identity(PROGRAM);
+    env.run("app change crossing --capability push").exit(0);
+    let said = env.run("prepare --app crossing --for store").exit(1);
+    said.says("upload crossing-push-2027.csr at the portal")
+        .says("push identity (production) of example.gannetpoint.crossing");
+    assert!(env.path("crossing-push-2027.csr").exists());
+    env.run("prepare --app crossing --for store")
+        .exit(1)
+        .is_silent_on("make a key")
+        .says("crossing-push-2027.csr");
+    env.run("identity import in/push-legacy.p12 --password-in pw").exit(0);
+    env.run("prepare --app crossing --for store").exit(1).says("have a profile made at the portal");
+}

@@ -151,3 +151,22 @@ fn everything_at_once_is_for_a_nightly_job_in_every_format() {
     env.run("check --app quay").exit(2).says("has no iOS side").says("ninekeys check BUILD");
     env.run("check --app crossing --for direct").exit(2).says("builds for direct are not for iOS");
 }
+
+#[test]
+fn an_identity_for_something_else_is_told_and_a_limit_that_is_near() {
+    let env = TestEnv::with_ios(PROGRAM);
+    env.run("identity accept in/intermediate.pem").exit(0);
+    env.run("identity import in/development.p12 --password-in pw").exit(0);
+    let said = env.run("check --app crossing --for store").exit(1);
+    said.says("identity-wrong-purpose").says("is a development identity, and signs no build for the store");
+    env.run("check --app crossing --for development").exit(1).is_silent_on("identity-wrong-purpose");
+    let list = |from: u32, to: u32| {
+        (from..to).map(|n| format!("00008030-000A1B2C3D4E{n:04X},Tablet {n}\n")).collect::<String>()
+    };
+    env.file("some.csv", list(0, 90).as_bytes());
+    env.run("device import some.csv").exit(0);
+    env.run("check --all").exit(1).is_silent_on("limit-near");
+    env.file("more.csv", list(90, 93).as_bytes());
+    env.run("device import more.csv").exit(0);
+    env.run("check --all").exit(1).says("limit-near").says("the portal takes 7 more devices this year");
+}

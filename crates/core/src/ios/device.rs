@@ -1,6 +1,22 @@
-//! Hardware identifiers of devices.
+//! Hardware identifiers of devices, and how many there may be.
 
+use jiff::{SignedDuration, Timestamp};
 use thiserror::Error;
+
+use crate::model::{Facts, Inventory, State};
+
+/// The devices of a kind that a team may register within a year.
+pub const YEARLY_LIMIT: usize = 100;
+/// How many may be left before it is said.
+pub const NEAR_LIMIT: usize = 10;
+
+/// How many devices in use were registered within the year before now.
+pub fn registered_within_a_year(inventory: &Inventory, now: Timestamp) -> usize {
+    let year = SignedDuration::from_hours(24 * 365);
+    let in_use = inventory.iter().filter(|item| item.state == State::Active);
+    let devices = in_use.filter(|item| matches!(item.facts, Facts::Device(_)));
+    devices.filter(|item| now.duration_since(item.created) < year).count()
+}
 
 /// A text that is no hardware identifier.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]

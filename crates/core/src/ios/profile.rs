@@ -116,7 +116,10 @@ impl Verified {
 }
 
 /// What builds with a profile are for (formats table 4).
-fn destination(profile: &Profile) -> Result<Destination, ProfileError> {
+///
+/// # Errors
+/// [`ProfileError::Kind`].
+pub fn destination(profile: &Profile) -> Result<Destination, ProfileError> {
     let debug = profile.entitlements.get(DEBUG) == Some(&Entitlement::Flag(true));
     match (&profile.devices, profile.all_devices, debug) {
         (Some(_), true, _) => Err(ProfileError::Kind("it lists devices and allows all of them as well")),

@@ -13,7 +13,7 @@ use crate::chain::Chain;
 use crate::digest::from_hex;
 use crate::model::{
     Capability, CertificateFacts, Destination, DeviceFacts, Facts, IdentityFacts, IdentityPurpose, Inventory,
-    Ios, Item, ItemId, NineKey, Policy, ProfileFacts, State, Wholeness,
+    Ios, Item, ItemId, NineKey, Policy, ProfileFacts, PushEnvironment, State, Wholeness,
 };
 use crate::revocation::{Learnt, Revocations};
 use ninekeys_formats::limits::Limits;
@@ -139,6 +139,25 @@ pub struct IdentityChoice<'a> {
     pub against: Vec<AgainstIdentity>,
 }
 
+impl IdentityChoice<'_> {
+    /// Whether what is sent with it reaches those servers.
+    pub fn reaches(&self, servers: PushEnvironment) -> bool {
+        match self.facts.purpose {
+            IdentityPurpose::Push(PushEnvironment::Both) => true,
+            IdentityPurpose::Push(environment) => environment == servers,
+            _ => false,
+        }
+    }
+
+    /// Whether something can be sent with it, here or by whoever has its key.
+    pub fn sends(&self) -> bool {
+        let ended = |one: &AgainstIdentity| {
+            matches!(one, AgainstIdentity::Ended(_) | AgainstIdentity::Waiting | AgainstIdentity::Revoked(_))
+        };
+        !self.against.iter().any(ended)
+    }
+}
+
 /// What speaks against a profile.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum AgainstProfile {
@@ -253,6 +272,19 @@ impl<'a> Setup<'a> {
     /// The identity that is taken: the best that nothing speaks against.
     pub fn taken(&self) -> Option<&IdentityChoice<'a>> {
         self.identities.first().filter(|choice| choice.against.is_empty())
+    }
+
+    /// The servers that builds for the destination listen to.
+    pub fn servers(&self) -> PushEnvironment {
+        match self.wanted.destination {
+            Destination::Development => PushEnvironment::Sandbox,
+            _ => PushEnvironment::Production,
+        }
+    }
+
+    /// The push identity that is taken: with its key here, for those servers, and nothing against it.
+    pub fn push_taken(&self) -> Option<&IdentityChoice<'a>> {
+        self.push.iter().find(|choice| choice.against.is_empty() && choice.reaches(self.servers()))
     }
 
     /// Whether the app takes notifications from a server.

@@ -4,6 +4,7 @@ use jiff::SignedDuration;
 
 use super::{CabinetLook, CabinetStanding, Notes, Rule, Subject};
 use crate::findings::{Level, Mend, Observation};
+use crate::ios::device::{NEAR_LIMIT, YEARLY_LIMIT, registered_within_a_year};
 use crate::model::{ApiKeyFacts, ApiRole, ApiUse, Facts, Inventory, Item, Role, State};
 
 /// A backup is stale when the cabinet has changed since and it is older than this.
@@ -51,6 +52,14 @@ pub(super) const RULES: &[Rule] = &[
         subjects: &[Subject::Cabinet(password_weak)],
     },
     Rule {
+        name: "limit-near",
+        level: Level::Warning,
+        about: "as many devices are registered as a team may have within a year, or nearly",
+        meaning: "One more than the portal takes, and nobody's new device can run a build until the year is over.",
+        remedy: "leave out devices that nobody uses, before the next year's list is made",
+        subjects: &[Subject::Cabinet(limit_near)],
+    },
+    Rule {
         name: "api-key-shared",
         level: Level::Warning,
         about: "one API key is used for several services",
@@ -75,6 +84,19 @@ pub(super) const RULES: &[Rule] = &[
         subjects: &[Subject::Material(api_key_too_large)],
     },
 ];
+
+/// What is limited can stop a release: devices are, by the year.
+fn limit_near(look: &CabinetLook<'_>, notes: &mut Notes) {
+    let used = registered_within_a_year(look.inventory, look.now);
+    if used + NEAR_LIMIT > YEARLY_LIMIT {
+        let text = match YEARLY_LIMIT.checked_sub(used) {
+            None | Some(0) => "the portal takes no more devices this year".to_owned(),
+            Some(left) => format!("the portal takes {left} more devices this year"),
+        };
+        let seen = Observation::new(text).expected(format!("at most {YEARLY_LIMIT} within a year"));
+        notes.found(seen.found(format!("{used} registered within a year")));
+    }
+}
 
 fn cabinet_older(look: &CabinetLook<'_>, notes: &mut Notes) {
     if let CabinetStanding::Older { by, known, found } = &look.standing {

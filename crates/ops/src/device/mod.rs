@@ -6,9 +6,10 @@ pub mod import;
 pub mod list;
 pub mod rename;
 
-use jiff::{SignedDuration, Timestamp};
+use jiff::Timestamp;
 use ninekeys_cabinet::{CabinetError, Change, NewItem};
-pub use ninekeys_core::ios::device::{IdentifierError, identifier};
+use ninekeys_core::ios::device::registered_within_a_year;
+pub use ninekeys_core::ios::device::{IdentifierError, NEAR_LIMIT, YEARLY_LIMIT, identifier};
 use ninekeys_core::model::{DeviceFacts, Facts, Inventory, Item, NotFound, State};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -16,11 +17,6 @@ use thiserror::Error;
 
 use crate::identity;
 use crate::profile::import::slug;
-
-/// The devices of a kind that a team may register within a year.
-pub const YEARLY_LIMIT: usize = 100;
-/// How many may be left before it is said.
-pub const NEAR_LIMIT: usize = 10;
 
 /// Which device.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
@@ -71,10 +67,7 @@ pub(crate) fn all(inventory: &Inventory) -> Vec<(&Item, &DeviceFacts)> {
 
 /// How many were registered within the year before now.
 pub(crate) fn limit(inventory: &Inventory, now: Timestamp) -> Limit {
-    let year = SignedDuration::from_hours(24 * 365);
-    let recent = |item: &Item| now.duration_since(item.created) < year;
-    let used = all(inventory).into_iter().filter(|(item, _)| recent(item)).count();
-    Limit { used, most: YEARLY_LIMIT }
+    Limit { used: registered_within_a_year(inventory, now), most: YEARLY_LIMIT }
 }
 
 /// Puts a device in; its name follows from what people call it.

@@ -10,11 +10,11 @@ use ninekeys_cabinet::{Cabinet, CabinetError, NewItem};
 use ninekeys_core::certificate::CertificateError;
 use ninekeys_core::chain::{Chain, End};
 use ninekeys_core::digest::{hex, sha256_hex};
-use ninekeys_core::ios::setup::{IdentityChoice, Setup, parsed};
+use ninekeys_core::ios::setup::{Setup, parsed};
 use ninekeys_core::keystore::{KeystoreError as FormatError, Outgoing as OutgoingKey, write_pkcs12};
 use ninekeys_core::model::{
-    ApiKeyFacts, Destination, Facts, GivenItem, HandOutFacts, IdentityPurpose, Inventory, Item, ItemId,
-    NameError, NineKey, Platform, Service, State, check_title,
+    ApiKeyFacts, Destination, Facts, GivenItem, HandOutFacts, Inventory, Item, ItemId, NameError, NineKey,
+    Platform, Service, State, check_title,
 };
 use ninekeys_core::rules::check_setup;
 use ninekeys_formats::pem;
@@ -241,7 +241,7 @@ pub fn give(ctx: &Ctx<'_>, request: &Request) -> Result<GiveReport, GiveError> {
         }
         Ok((
             identities_and_profiles(setup)?.ok_or_else(not_ready)?,
-            setup.has_push() && push(setup).is_none(),
+            setup.has_push() && setup.push_taken().is_none(),
         ))
     })?;
     let api_key = api_key(&inventory, request, &mut going)?;
@@ -281,24 +281,11 @@ impl From<&Going> for GivenFile {
     }
 }
 
-/// The push identity that goes with it: one that sends to the servers which such builds listen to.
-fn push<'s, 'a>(setup: &'s Setup<'a>) -> Option<&'s IdentityChoice<'a>> {
-    let production = setup.wanted.destination != Destination::Development;
-    setup.push.iter().find(|choice| match choice.facts.purpose {
-        IdentityPurpose::Push(environment) => {
-            let reaches = environment.is_for_production() == production
-                || environment == ninekeys_core::model::PushEnvironment::Both;
-            choice.against.is_empty() && reaches
-        }
-        _ => false,
-    })
-}
-
 /// The identity that signs, the profile of everything that is signed, and the push identity where there is one.
 fn identities_and_profiles(setup: &Setup<'_>) -> Result<Option<Vec<Going>>, GiveError> {
     let Some(taken) = setup.taken() else { return Ok(None) };
     let mut all = Vec::new();
-    let wanted = [Some((taken, IDENTITY)), push(setup).map(|choice| (choice, PUSH))];
+    let wanted = [Some((taken, IDENTITY)), setup.push_taken().map(|choice| (choice, PUSH))];
     for (choice, file) in wanted.into_iter().flatten() {
         let own = choice.certificate.and_then(|facts| Some((facts, parsed(facts)?)));
         let (Some((facts, certificate)), Some(key)) = (own, choice.facts.key) else { return Ok(None) };

@@ -2,6 +2,7 @@
 
 mod cabinet;
 mod loose;
+mod profile;
 
 use std::path::Path;
 
@@ -32,6 +33,7 @@ use crate::show::{self, ShowError, ShowReport};
 
 pub use cabinet::{CabinetContent, ToProject};
 pub use loose::{EnvelopeContent, KeyContent, RecipientSaid, RequestContent};
+pub use profile::{ProfileContent, ProfileSignature};
 
 /// The most of a file that is read as a certificate or a keystore.
 const CERTIFICATE_FILE: u64 = Limits::USUAL.keystore;
@@ -70,6 +72,8 @@ pub enum Content {
     Request(Box<RequestContent>),
     /// An encrypted message (CMS): a key that was handed over.
     Envelope(EnvelopeContent),
+    /// A provisioning profile.
+    Profile(Box<ProfileContent>),
     /// A cabinet, or a copy of one.
     Cabinet(Box<CabinetContent>),
     /// An item of the cabinet.
@@ -165,7 +169,7 @@ pub enum InspectError {
     Keystore(#[from] FormatError),
     /// It is nothing that is known.
     #[error(
-        "it is neither a build (APK, AAB), a keystore (PKCS#12, JKS), a cabinet, nor a certificate, a request, a key or an encrypted message (PEM or DER)"
+        "it is neither a build (APK, AAB), a keystore (PKCS#12, JKS), a cabinet, a provisioning profile, nor a certificate, a request, a key or an encrypted message (PEM or DER)"
     )]
     Unknown,
     /// Neither a file nor an item.
@@ -221,6 +225,9 @@ pub fn inspect(
         // it may be a private key
         let bytes = Secret::new(bytes);
         if let Some(content) = loose::read(&bytes, &background) {
+            return Ok(report(content));
+        }
+        if let Some(content) = bytes.lend(|bytes| profile::read(ctx, bytes, &background)) {
             return Ok(report(content));
         }
         if let Some(content) = bytes.lend(|bytes| certificates(bytes, &background))? {

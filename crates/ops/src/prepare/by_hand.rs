@@ -3,15 +3,11 @@
 use std::path::PathBuf;
 
 use ninekeys_cabinet::Cabinet;
-use ninekeys_core::ios::setup::signs_for;
-use ninekeys_core::model::Destination;
+use ninekeys_core::model::{Destination, IdentityPurpose};
 use ninekeys_formats::pem;
 use ninekeys_formats::request::LABEL;
 
-use super::{
-    Does, Job, PrepareError, PrepareReport, Step, Waits, ends_soon, is_wanted, lacks_link, make_request,
-    waiting,
-};
+use super::{Asked, Does, Job, PrepareError, PrepareReport, Step, Waits, is_wanted, lacks_link, request_for};
 use crate::files::{Access, Taken};
 use crate::outgoing::Outgoing;
 use crate::outputs;
@@ -23,33 +19,8 @@ pub(super) fn by_hand(
     report: &mut PrepareReport,
 ) -> Result<(), PrepareError> {
     let inventory = cabinet.inventory()?;
-    let needs_identity =
-        job.look(&inventory, |setup| setup.taken().is_none_or(|identity| ends_soon(setup, identity)));
-    if needs_identity {
-        let known = waiting(&inventory, job.destination);
-        let name = known.as_ref().map_or_else(|| job.identity_name(&inventory), |(name, _)| name.clone());
-        let to = PathBuf::from(format!("{name}.csr"));
-        let path = job.ctx.path(&to);
-        outputs::refuse_ours(job.ctx, &[&path], &[])?;
-        let der = match known {
-            Some((_, der)) => der,
-            None => {
-                job.ctx.unlock(cabinet)?;
-                report.steps.push(Step::new(Does::MakeKey, name.clone()));
-                make_request(job, cabinet, &name)?
-            }
-        };
-        if !path.exists() {
-            let text = pem::encode(LABEL, &der).map(String::into_bytes).unwrap_or(der);
-            Outgoing::write_whole(job.ctx, &path, &text, Access::Usual, Taken::Refuse)?;
-        }
-        let word = signs_for(job.destination).word();
-        report.waits = Some(Waits {
-            what: format!("upload {} at the portal, and fetch the certificate for a {word}", to.display()),
-            file: Some(to.display().to_string()),
-            next: ["identity", "accept", "FILE"].map(str::to_owned).into(),
-        });
-        return Ok(());
+    if let Some(asked) = Asked::to_sign(job, &inventory) {
+        return ask(job, cabinet, &asked, report);
     }
     if let Some((name, issuer)) = job.look(&inventory, lacks_link) {
         report.waits = Some(Waits {
@@ -58,6 +29,9 @@ pub(super) fn by_hand(
             next: ["identity", "accept", "FILE"].map(str::to_owned).into(),
         });
         return Ok(());
+    }
+    if let Some(asked) = Asked::to_send(job, &inventory) {
+        return ask(job, cabinet, &asked, report);
     }
     report.waits = job.look(&inventory, |setup| {
         let part = setup.parts.iter().find(|part| is_wanted(setup, part))?;
@@ -75,6 +49,38 @@ pub(super) fn by_hand(
             file: None,
             next: ["profile", "import", "FILE"].map(str::to_owned).into(),
         })
+    });
+    Ok(())
+}
+
+/// Writes the request for an identity, and waits for its certificate.
+fn ask(
+    job: &Job<'_>,
+    cabinet: &mut Cabinet<'_>,
+    asked: &Asked,
+    report: &mut PrepareReport,
+) -> Result<(), PrepareError> {
+    let to = PathBuf::from(format!("{}.csr", asked.name));
+    let path = job.ctx.path(&to);
+    outputs::refuse_ours(job.ctx, &[&path], &[])?;
+    if asked.request.is_none() {
+        job.ctx.unlock(cabinet)?;
+        report.steps.push(Step::new(Does::MakeKey, asked.name.clone()));
+    }
+    let der = request_for(job, cabinet, asked)?;
+    if !path.exists() {
+        let text = pem::encode(LABEL, &der).map(String::into_bytes).unwrap_or(der);
+        Outgoing::write_whole(job.ctx, &path, &text, Access::Usual, Taken::Refuse)?;
+    }
+    let word = asked.purpose.nine_key().word();
+    let whose = match asked.purpose {
+        IdentityPurpose::Push(servers) => format!(" ({}) of {}", servers.word(), job.ios.bundle_id),
+        IdentityPurpose::Development | IdentityPurpose::Distribution => String::new(),
+    };
+    report.waits = Some(Waits {
+        what: format!("upload {} at the portal, and fetch the certificate for a {word}{whose}", to.display()),
+        file: Some(to.display().to_string()),
+        next: ["identity", "accept", "FILE"].map(str::to_owned).into(),
     });
     Ok(())
 }

@@ -5,14 +5,13 @@ use std::path::PathBuf;
 use base64ct::{Base64, Encoding};
 use ninekeys_cabinet::Cabinet;
 use ninekeys_core::digest::sha256_hex;
-use ninekeys_core::ios::setup::signs_for;
-use ninekeys_core::model::{ApiUse, Capability, Destination, NineKey};
+use ninekeys_core::model::{ApiUse, Capability, Destination, IdentityPurpose};
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::x509::Certificate;
 use ninekeys_portal::client::Portal;
 use ninekeys_portal::wire::{AppId, Capabilities, Device, Enrolment, NewProfile};
 
-use super::{Does, Job, PrepareError, Step, ends_soon, is_wanted, lacks_link, make_request, waiting};
+use super::{Asked, Does, Job, PrepareError, Step, is_wanted, lacks_link, request_for};
 use crate::answers;
 use crate::device;
 use crate::identity;
@@ -26,9 +25,13 @@ pub(super) fn by_the_portal(
     cabinet: &mut Cabinet<'_>,
     steps: &mut Vec<Step>,
 ) -> Result<(), PrepareError> {
-    get_identity(job, cabinet, steps)?;
+    let asked = Asked::to_sign(job, &*cabinet.inventory()?);
+    get_identity(job, cabinet, asked, steps)?;
     get_chain(job, cabinet, steps)?;
     register(job, cabinet, steps)?;
+    // a push certificate is for an app id that has push switched on
+    let asked = Asked::to_send(job, &*cabinet.inventory()?);
+    get_identity(job, cabinet, asked, steps)?;
     get_profiles(job, cabinet, None, None, steps).map(|_| ())
 }
 
@@ -48,25 +51,25 @@ fn certificate(der: &[u8]) -> Result<Certificate, PrepareError> {
     Certificate::parse(der, &Limits::USUAL).map_err(|_| PrepareError::Unreadable)
 }
 
-/// An identity that can sign, where there is none.
-fn get_identity(job: &Job<'_>, cabinet: &mut Cabinet<'_>, steps: &mut Vec<Step>) -> Result<(), PrepareError> {
-    let inventory = cabinet.inventory()?;
-    let has = job.look(&inventory, |setup| setup.taken().is_some_and(|identity| !ends_soon(setup, identity)));
-    if has {
-        return Ok(());
+/// An identity that has to be had: its key is made where it is not, and its certificate enrolled.
+fn get_identity(
+    job: &Job<'_>,
+    cabinet: &mut Cabinet<'_>,
+    asked: Option<Asked>,
+    steps: &mut Vec<Step>,
+) -> Result<(), PrepareError> {
+    let Some(asked) = asked else { return Ok(()) };
+    let name = asked.name.clone();
+    let der = request_for(job, cabinet, &asked)?;
+    if asked.request.is_none() {
+        steps.push(Step::new(Does::MakeKey, name.clone()));
     }
-    let (name, der) = match waiting(&inventory, job.destination) {
-        Some(known) => known,
-        None => {
-            let name = job.identity_name(&inventory);
-            let der = make_request(job, cabinet, &name)?;
-            steps.push(Step::new(Does::MakeKey, name.clone()));
-            (name, der)
+    let wanted = match asked.purpose {
+        IdentityPurpose::Development => Enrolment::Development,
+        IdentityPurpose::Distribution => Enrolment::Distribution,
+        IdentityPurpose::Push(environment) => {
+            Enrolment::Push { environment, bundle_id: job.ios.bundle_id.clone() }
         }
-    };
-    let wanted = match signs_for(job.destination) {
-        NineKey::Development => Enrolment::Development,
-        _ => Enrolment::Distribution,
     };
     // the same request is the same call: however often it is made, one certificate is issued
     let call = format!("certificate-{}", sha256_hex(&der));
@@ -75,13 +78,15 @@ fn get_identity(job: &Job<'_>, cabinet: &mut Cabinet<'_>, steps: &mut Vec<Step>)
     let issued = certificate(&issued)?;
     job.saw(answers::time(issued.not_before));
     let above = above.iter().map(|der| certificate(der)).collect::<Result<Vec<_>, _>>()?;
+    let inventory = cabinet.inventory()?;
     let mut pool = job.pool(&inventory);
     pool.extend(above.iter().cloned());
-    let fit = Fit::read(issued, &[], Some(job.project()), &pool)?;
-    let known = identity::find(&*cabinet.inventory()?, &name).ok().and_then(|(_, facts)| facts.key);
-    if known.is_none() || fit.key(&*cabinet.inventory()?) != known {
+    let fit = Fit::read(issued, &asked.apps, Some(job.project()), &pool)?;
+    let known = identity::find(&inventory, &name).ok().and_then(|(_, facts)| facts.key);
+    if known.is_none() || fit.key(&inventory) != known {
         return Err(PrepareError::OtherKey);
     }
+    drop(inventory);
     cabinet.change(&format!("prepare: certificate of {name}"), &job.ctx.env, |change| {
         identity::put_authorities(change, &above)?;
         fit.put(change, None, None)

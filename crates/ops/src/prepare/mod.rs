@@ -283,15 +283,6 @@ impl<'a> Job<'a> {
         }))
     }
 
-    /// What an identity that is made for it is called.
-    fn identity_name(&self, inventory: &Inventory) -> String {
-        let word = match signs_for(self.destination) {
-            NineKey::Development => "development",
-            _ => "distribution",
-        };
-        identity::free_name(inventory, &format!("{word}-{}", self.year(1)))
-    }
-
     fn year(&self, later: i16) -> i16 {
         self.ctx.env.now.to_zoned(jiff::tz::TimeZone::UTC).year() + later
     }
@@ -303,17 +294,75 @@ impl<'a> Job<'a> {
     }
 }
 
-/// The identity that waits for its certificate, with its request.
-fn waiting(inventory: &Inventory, destination: Destination) -> Option<(String, Vec<u8>)> {
-    let kind = signs_for(destination);
-    identity::all(inventory).into_iter().find_map(|(item, facts)| {
-        let waits = item.state == State::Active
-            && facts.purpose.nine_key() == kind
-            && facts.certificate.is_none()
-            && facts.key.is_some();
-        let request = facts.request.as_deref().filter(|_| waits).and_then(from_hex)?;
-        Some((item.name.clone(), request))
-    })
+/// An identity that has to be had: for what, and under which name.
+pub(super) struct Asked {
+    /// What it is called, or will be.
+    pub(super) name: String,
+    /// What it is for.
+    pub(super) purpose: IdentityPurpose,
+    /// The apps that it is for by name: a push identity is for one.
+    pub(super) apps: Vec<String>,
+    /// Its request (PKCS#10, DER), where it was made before and waits for its certificate.
+    pub(super) request: Option<Vec<u8>>,
+}
+
+impl Asked {
+    /// The identity that signs, where none does that is good for long enough.
+    pub(super) fn to_sign(job: &Job<'_>, inventory: &Inventory) -> Option<Asked> {
+        let has =
+            job.look(inventory, |setup| setup.taken().is_some_and(|identity| !ends_soon(setup, identity)));
+        if has {
+            return None;
+        }
+        let (purpose, word) = match signs_for(job.destination) {
+            NineKey::Development => (IdentityPurpose::Development, "development"),
+            _ => (IdentityPurpose::Distribution, "distribution"),
+        };
+        Some(Asked::of(inventory, purpose, Vec::new(), || format!("{word}-{}", job.year(1))))
+    }
+
+    /// The identity that sends notifications, where the app takes some and nothing sends them.
+    pub(super) fn to_send(job: &Job<'_>, inventory: &Inventory) -> Option<Asked> {
+        let servers = job.look(inventory, |setup| {
+            let sends = |choice: &IdentityChoice<'_>| {
+                choice.reaches(setup.servers()) && choice.sends() && !ends_soon(setup, choice)
+            };
+            (setup.has_push() && !setup.push.iter().any(sends)).then(|| setup.servers())
+        })?;
+        let name = || format!("{}-push-{}", job.name, job.year(1));
+        Some(Asked::of(inventory, IdentityPurpose::Push(servers), vec![job.name.to_owned()], name))
+    }
+
+    /// With the request that waits, or under a name that nothing has.
+    fn of(
+        inventory: &Inventory,
+        purpose: IdentityPurpose,
+        apps: Vec<String>,
+        usual: impl FnOnce() -> String,
+    ) -> Asked {
+        let waiting = identity::all(inventory).into_iter().find_map(|(item, facts)| {
+            let waits = item.state == State::Active
+                && facts.purpose == purpose
+                && facts.certificate.is_none()
+                && facts.key.is_some()
+                && (apps.is_empty() || facts.apps == apps);
+            let request = facts.request.as_deref().filter(|_| waits).and_then(from_hex)?;
+            Some((item.name.clone(), request))
+        });
+        match waiting {
+            Some((name, request)) => Asked { name, purpose, apps, request: Some(request) },
+            None => {
+                let name = identity::free_name(inventory, &usual());
+                Asked { name, purpose, apps, request: None }
+            }
+        }
+    }
+
+    /// What is done to have it.
+    fn steps(&self) -> impl Iterator<Item = Step> + '_ {
+        let key = self.request.is_none().then(|| Step::new(Does::MakeKey, self.name.clone()));
+        key.into_iter().chain([Step::new(Does::GetCertificate, self.name.clone())])
+    }
 }
 
 /// Whether the profile of a part has to be made: none fits, or the one that does leaves out what there is now.
@@ -450,23 +499,15 @@ fn plan(job: &Job<'_>, inventory: &Inventory) -> Result<Vec<Step>, PrepareError>
     if for_devices && device::all(inventory).is_empty() {
         return Err(PrepareError::NoDevices(job.destination));
     }
+    let to_sign = Asked::to_sign(job, inventory);
+    let to_send = Asked::to_send(job, inventory);
     Ok(job.look(inventory, |setup| {
-        let mut steps = Vec::new();
-        let needs_identity = setup.taken().is_none_or(|identity| ends_soon(setup, identity));
-        if needs_identity {
-            let name = match waiting(inventory, job.destination) {
-                Some((name, _)) => name,
-                None => {
-                    let name = job.identity_name(inventory);
-                    steps.push(Step::new(Does::MakeKey, name.clone()));
-                    name
-                }
-            };
-            steps.push(Step::new(Does::GetCertificate, name));
-        } else if let Some((name, _)) = lacks_link(setup) {
+        let mut steps: Vec<Step> = to_sign.iter().flat_map(Asked::steps).collect();
+        if let (true, Some((name, _))) = (steps.is_empty(), lacks_link(setup)) {
             steps.push(Step::new(Does::GetChain, name));
         }
-        for part in setup.parts.iter().filter(|part| needs_identity || is_wanted(setup, part)) {
+        steps.extend(to_send.iter().flat_map(Asked::steps));
+        for part in setup.parts.iter().filter(|part| to_sign.is_some() || is_wanted(setup, part)) {
             let detail = format!("{} for {}", part.bundle_id, job.destination.phrase());
             steps.push(Step::new(Does::GetProfile, job.profile_title(part)).with(detail));
         }
@@ -474,22 +515,21 @@ fn plan(job: &Job<'_>, inventory: &Inventory) -> Result<Vec<Step>, PrepareError>
     }))
 }
 
-/// Makes the key and the request for an identity, sealed in one change.
-fn make_request(job: &Job<'_>, cabinet: &mut Cabinet<'_>, name: &str) -> Result<Vec<u8>, PrepareError> {
-    let ctx = job.ctx;
+/// The request for an identity: the one that was made before, or a new one, its key sealed in the same change.
+fn request_for(job: &Job<'_>, cabinet: &mut Cabinet<'_>, asked: &Asked) -> Result<Vec<u8>, PrepareError> {
+    let (ctx, name) = (job.ctx, &asked.name);
+    if let Some(request) = &asked.request {
+        return Ok(request.clone());
+    }
     let secret = ctx.env.keys.make(Algorithm::Rsa2048)?;
     let key = secret.lend(|der| PrivateKey::from_pkcs8(der))?;
     let title = job.project().title.trim();
     let subject = Subject {
-        common_name: Some(if title.is_empty() { name.to_owned() } else { title.to_owned() }),
+        common_name: Some(if title.is_empty() { name.clone() } else { title.to_owned() }),
         email: job.project().email_for(&[job.name.to_owned()]).map(str::to_owned),
         ..Subject::default()
     };
     let der = pkcs10::make(&key, &subject)?;
-    let purpose = match signs_for(job.destination) {
-        NineKey::Development => IdentityPurpose::Development,
-        _ => IdentityPurpose::Distribution,
-    };
     cabinet.change(&format!("prepare: key of {name}"), &ctx.env, |change| {
         let facts = KeyFacts {
             algorithm: key.public().shape().to_string(),
@@ -498,16 +538,16 @@ fn make_request(job: &Job<'_>, cabinet: &mut Cabinet<'_>, name: &str) -> Result<
         };
         let key = change.put(NewItem::new(format!("{name}/key"), Facts::Key(facts), Some(secret)))?;
         let facts = IdentityFacts {
-            purpose,
+            purpose: asked.purpose,
             key: Some(key),
             certificate: None,
             team: None,
-            apps: Vec::new(),
+            apps: asked.apps.clone(),
             request: Some(hex(&der)),
             held_by: None,
             revoked: None,
         };
-        change.put(NewItem::new(name, Facts::Identity(facts), None))?;
+        change.put(NewItem::new(name.as_str(), Facts::Identity(facts), None))?;
         Ok::<_, CabinetError>(())
     })?;
     Ok(der)

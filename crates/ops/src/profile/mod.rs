@@ -106,7 +106,7 @@ pub(crate) fn apps_of(app_id: &str, project: Option<&Project>) -> Vec<String> {
 }
 
 /// The identity in use that has that certificate.
-fn identity_of(inventory: &Inventory, fingerprint: &str) -> Option<String> {
+pub(crate) fn identity_of(inventory: &Inventory, fingerprint: &str) -> Option<String> {
     let certificate = identity::certificate_with(inventory, fingerprint)?.id;
     let mut named =
         identity::all(inventory).into_iter().filter(|(_, facts)| facts.certificate == Some(certificate));
@@ -144,6 +144,16 @@ pub(crate) fn said(
     }
 }
 
+/// What the device with that identifier is called.
+pub(crate) fn device_title(inventory: &Inventory, identifier: &str) -> Option<String> {
+    inventory.iter().find_map(|item| match &item.facts {
+        Facts::Device(device) if device.identifier.eq_ignore_ascii_case(identifier) => {
+            Some(device.title.clone())
+        }
+        _ => None,
+    })
+}
+
 /// The devices that a profile allows; those that came in after it did are known by now.
 fn devices(inventory: &Inventory, facts: &ProfileFacts) -> Vec<AllowedDevice> {
     let known = facts.devices.iter().filter_map(|id| match &inventory.get(id)?.facts {
@@ -152,17 +162,9 @@ fn devices(inventory: &Inventory, facts: &ProfileFacts) -> Vec<AllowedDevice> {
         }
         _ => None,
     });
-    let title = |identifier: &String| {
-        let all = inventory.iter().filter_map(|item| match &item.facts {
-            Facts::Device(device) => Some(device),
-            _ => None,
-        });
-        let mut same = all.filter(|device| device.identifier.eq_ignore_ascii_case(identifier));
-        same.next().map(|device| device.title.clone())
-    };
-    let foreign = facts
-        .foreign_devices
-        .iter()
-        .map(|identifier| AllowedDevice { title: title(identifier), identifier: identifier.clone() });
+    let foreign = facts.foreign_devices.iter().map(|identifier| AllowedDevice {
+        title: device_title(inventory, identifier),
+        identifier: identifier.clone(),
+    });
     known.chain(foreign).collect()
 }

@@ -22,6 +22,14 @@ pub(super) const RULES: &[Rule] = &[
         subjects: &[Subject::Setup(setup::missing)],
     },
     Rule {
+        name: "identity-wrong-purpose",
+        level: Level::Error,
+        about: "the identity that is here signs for something else",
+        meaning: "A development identity signs no build that is given away, and a distribution identity none that is debugged on devices.",
+        remedy: "ask for one of the right kind at the portal; the one that is here stays what it is for",
+        subjects: &[Subject::Setup(setup::wrong_purpose)],
+    },
+    Rule {
         name: "identity-expired",
         level: Level::Error,
         about: "the signer's certificate has ended",

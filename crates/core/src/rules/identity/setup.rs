@@ -8,7 +8,7 @@ use crate::chain::End;
 use crate::findings::{Level, Mend, Observation};
 use crate::ios::setup::{AgainstIdentity, IdentityChoice, Setup, parsed, signs_for};
 use crate::keys::SignatureKind;
-use crate::model::{Destination, IdentityPurpose, PushEnvironment};
+use crate::model::{IdentityPurpose, PushEnvironment, State};
 use crate::revocation::Learnt;
 
 fn request(setup: &Setup<'_>) -> Mend {
@@ -56,6 +56,29 @@ pub(super) fn missing(setup: &Setup<'_>, notes: &mut Notes) {
         }
         _ => None,
     });
+}
+
+/// Where no identity of the kind is here, one that signs for something else is taken for it easily.
+pub(super) fn wrong_purpose(setup: &Setup<'_>, notes: &mut Notes) {
+    if !setup.identities.is_empty() {
+        return;
+    }
+    let wanted = signs_for(setup.wanted.destination);
+    let signs = |purpose: IdentityPurpose| !matches!(purpose, IdentityPurpose::Push(_));
+    for (item, facts) in &setup.wanted.roster.identities {
+        let other_team = matches!((setup.wanted.team, &facts.team), (Some(team), Some(own)) if team != own);
+        if item.state != State::Active || other_team || !signs(facts.purpose) || facts.certificate.is_none() {
+            continue;
+        }
+        let word = facts.purpose.nine_key().word();
+        let text = format!(
+            "{} is a {word}, and signs no build for {}",
+            item.name,
+            setup.wanted.destination.phrase()
+        );
+        let seen = Observation::new(text).expected(wanted.word()).found(word).place(&item.name);
+        notes.found(seen.mend(request(setup)));
+    }
 }
 
 pub(super) fn expired(setup: &Setup<'_>, notes: &mut Notes) {
@@ -199,45 +222,21 @@ pub(super) fn too_weak(setup: &Setup<'_>, notes: &mut Notes) {
     }
 }
 
-/// The servers that builds for a destination listen to.
-fn servers(destination: Destination) -> PushEnvironment {
-    match destination {
-        Destination::Development => PushEnvironment::Sandbox,
-        _ => PushEnvironment::Production,
-    }
-}
-
-fn reaches(choice: &IdentityChoice<'_>, wanted: PushEnvironment) -> bool {
-    match choice.facts.purpose {
-        IdentityPurpose::Push(PushEnvironment::Both) => true,
-        IdentityPurpose::Push(environment) => environment == wanted,
-        _ => false,
-    }
-}
-
-/// Whether a push identity sends, or will: one that was asked for is on its way.
-fn sends(choice: &IdentityChoice<'_>) -> bool {
-    let ended = |one: &AgainstIdentity| {
-        matches!(one, AgainstIdentity::Ended(_) | AgainstIdentity::Waiting | AgainstIdentity::Revoked(_))
-    };
-    !choice.against.iter().any(ended)
-}
-
 pub(super) fn push_missing(setup: &Setup<'_>, notes: &mut Notes) {
     if !setup.has_push() {
         return notes.skip("the app takes no notifications");
     }
-    let wanted = servers(setup.wanted.destination);
-    if setup.push.iter().any(|choice| reaches(choice, wanted) && sends(choice)) {
+    let wanted = setup.servers();
+    if setup.push.iter().any(|choice| choice.reaches(wanted) && choice.sends()) {
         return;
     }
-    let other = setup.push.iter().find(|choice| !reaches(choice, wanted) && sends(choice));
+    let other = setup.push.iter().find(|choice| !choice.reaches(wanted) && choice.sends());
     if other.is_some() && wanted == PushEnvironment::Production {
         // what is in its place is a finding of its own
         return;
     }
     let text = format!("the app takes notifications, and there is no push identity for {}", wanted.word());
-    let ended = setup.push.iter().find(|choice| reaches(choice, wanted));
+    let ended = setup.push.iter().find(|choice| choice.reaches(wanted));
     let seen = Observation::new(text);
     let seen = match ended {
         Some(choice) if choice.against.contains(&AgainstIdentity::Waiting) => {
@@ -259,11 +258,11 @@ pub(super) fn push_sandbox(setup: &Setup<'_>, notes: &mut Notes) {
     if !setup.has_push() {
         return notes.skip("the app takes no notifications");
     }
-    if servers(setup.wanted.destination) != PushEnvironment::Production {
+    if setup.servers() != PushEnvironment::Production {
         return notes.skip("builds for development listen to the sandbox");
     }
-    let production = setup.push.iter().any(|one| reaches(one, PushEnvironment::Production) && sends(one));
-    let sandbox = setup.push.iter().find(|one| reaches(one, PushEnvironment::Sandbox) && sends(one));
+    let production = setup.push.iter().any(|one| one.reaches(PushEnvironment::Production) && one.sends());
+    let sandbox = setup.push.iter().find(|one| one.reaches(PushEnvironment::Sandbox) && one.sends());
     if let (false, Some(sandbox)) = (production, sandbox) {
         let text = "the push identity is the sandbox's: what it sends reaches no build that leaves the house";
         let seen = Observation::new(text).expected("production").found("sandbox").place(called(sandbox));
