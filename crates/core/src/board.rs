@@ -43,6 +43,9 @@ pub struct Cell {
     /// Until when it is good.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub not_after: Option<Timestamp>,
+    /// When it was asked for, while it is waited for.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub asked_at: Option<Timestamp>,
 }
 
 /// One app.
@@ -115,7 +118,7 @@ pub fn board(view: &BoardView<'_>) -> Board {
         title: view.project.title.clone(),
         at: view.now,
         due_days: view.project.policy.due_days,
-        tasks: tasks(&rows),
+        tasks: tasks(view, &rows),
         rows,
     }
 }
@@ -142,9 +145,11 @@ fn row_of_no_app(view: &BoardView<'_>) -> Option<Row> {
     let cells = NineKey::ALL.iter().map(|key| {
         let own = alone.iter().filter(|(of, _)| of == key).map(|(_, state)| state);
         match own.min_by_key(|(mark, ..)| *mark).cloned() {
-            Some((mark, item, not_after)) => Cell { key: *key, mark, item: Some(item), not_after },
+            Some((mark, item, not_after)) => {
+                Cell { key: *key, mark, item: Some(item), not_after, asked_at: None }
+            }
             None if *key == NineKey::Cabinet => cabinet_cell(view),
-            None => Cell { key: *key, mark: Mark::NotNeeded, item: None, not_after: None },
+            None => Cell { key: *key, mark: Mark::NotNeeded, item: None, not_after: None, asked_at: None },
         }
     });
     Some(Row {
@@ -166,12 +171,17 @@ fn cell(view: &BoardView<'_>, key: NineKey, name: &str, app: &App) -> Cell {
     };
     let needed = is_needed(key, app);
     match states.into_iter().min_by_key(|(mark, ..)| *mark) {
-        Some((mark, item, until)) => Cell { key, mark, item: Some(item), not_after: until },
+        Some((mark, item, until)) => {
+            let waits = || waiting(view).into_iter().find(|one| one.item.name == item);
+            let asked_at = if mark == Mark::Missing { waits().map(|one| one.item.created) } else { None };
+            Cell { key, mark, item: Some(item), not_after: until, asked_at }
+        }
         None => Cell {
             key,
             mark: if needed { Mark::Missing } else { Mark::NotNeeded },
             item: None,
             not_after: None,
+            asked_at: None,
         },
     }
 }
@@ -198,7 +208,7 @@ fn is_needed(key: NineKey, app: &App) -> bool {
 fn cabinet_cell(view: &BoardView<'_>) -> Cell {
     let at_risk = view.inventory.iter().next().is_some() && view.last_backup.is_none();
     let mark = if at_risk { Mark::AtRisk } else { Mark::InUse };
-    Cell { key: NineKey::Cabinet, mark, item: None, not_after: None }
+    Cell { key: NineKey::Cabinet, mark, item: None, not_after: None, asked_at: None }
 }
 
 /// How an item stands: its mark, its name, its end.
@@ -275,10 +285,56 @@ fn other_states(view: &BoardView<'_>, key: NineKey, name: &str, app: &App) -> Ve
     let active = view.inventory.iter().filter(|item| item.state == State::Active);
     let mut out: Vec<Standing> = active
         .filter(|item| item.facts.nine_key() == Some(key) && serves(&item.facts, name, app))
-        .map(|item| (Mark::InUse, item.name.clone(), None))
+        .map(|item| {
+            let waits = matches!(&item.facts, Facts::ApiKey(key) if key.asked_of.is_some());
+            (if waits { Mark::Missing } else { Mark::InUse }, item.name.clone(), None)
+        })
         .collect();
+    // one that is waited for is no gap where another is in use
+    if out.iter().any(|(mark, ..)| *mark == Mark::InUse) {
+        out.retain(|(mark, ..)| *mark == Mark::InUse);
+    }
     out.sort_by(|a, b| a.1.cmp(&b.1));
     out
+}
+
+/// Something that was asked for and has not come yet.
+struct Waiting<'a> {
+    item: &'a Item,
+    kind: NineKey,
+    /// Whose turn it is.
+    whose: &'a str,
+}
+
+/// Everything that was asked for and has not come yet, by name.
+fn waiting<'a>(view: &BoardView<'a>) -> Vec<Waiting<'a>> {
+    let active = view.inventory.iter().filter(|item| item.state == State::Active);
+    let mut all: Vec<Waiting<'a>> = active
+        .filter_map(|item| {
+            let whose = match &item.facts {
+                Facts::Identity(identity) if identity.wholeness() == Wholeness::Waiting => "the portal",
+                Facts::ApiKey(key) => key.asked_of.as_deref()?,
+                _ => return None,
+            };
+            Some(Waiting { item, kind: item.facts.nine_key()?, whose })
+        })
+        .collect();
+    all.sort_by(|a, b| a.item.name.cmp(&b.item.name));
+    all
+}
+
+/// What is waited for, since when, and whose turn it is.
+fn waits(view: &BoardView<'_>, one: &Waiting<'_>) -> Task {
+    let days = view.now.duration_since(one.item.created).as_hours().max(0) / 24;
+    let since = if days == 0 { "today".to_owned() } else { format!("{days} d ago") };
+    let (name, day) = (&one.item.name, one.item.created.strftime("%-d %b %Y"));
+    let text =
+        format!("{name} ({}) was asked for {day}, {since}: the turn of {}", one.kind.word(), one.whose);
+    let next = match one.kind {
+        NineKey::StoreApi | NineKey::Service => Mend::ImportApiKey { name: name.clone() },
+        _ => Mend::AcceptCertificate,
+    };
+    Task { mark: Mark::Missing, text, next }
 }
 
 fn serves(facts: &Facts, name: &str, app: &App) -> bool {
@@ -328,11 +384,12 @@ fn successor(key: NineKey, row: &Row, item: &str) -> Mend {
     }
 }
 
-fn tasks(rows: &[Row]) -> Vec<Task> {
-    let mut out: Vec<Task> = Vec::new();
+fn tasks(view: &BoardView<'_>, rows: &[Row]) -> Vec<Task> {
+    let mut out: Vec<Task> = waiting(view).iter().map(|one| waits(view, one)).collect();
     for (row, cell) in rows.iter().flat_map(|row| row.cells.iter().map(move |cell| (row, cell))) {
         let word = cell.key.word();
         let (text, next) = match (cell.mark, &cell.item) {
+            _ if cell.asked_at.is_some() => continue,
             (Mark::Expired | Mark::Due, Some(item)) => {
                 (format!("{item} ({word})"), successor(cell.key, row, item))
             }

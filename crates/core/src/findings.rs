@@ -40,6 +40,11 @@ pub enum Mend {
     AcceptCertificate,
     /// Taking an identity in, with its key.
     ImportIdentity,
+    /// Taking an API key in that was waited for.
+    ImportApiKey {
+        /// Its name.
+        name: String,
+    },
     /// Making or renewing whatever an app lacks for a destination.
     Prepare {
         /// The app's name.

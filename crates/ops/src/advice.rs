@@ -69,6 +69,11 @@ pub(crate) fn in_general(mend: Mend) -> Vec<String> {
         }
         Mend::AcceptCertificate => ["identity", "accept", "FILE"].map(str::to_owned).into(),
         Mend::ImportIdentity => ["identity", "import", "FILE"].map(str::to_owned).into(),
+        Mend::ImportApiKey { name } => {
+            ["apikey", "import", "FILE", "--name", &name, "--key-id", "ID", "--issuer", "ID"]
+                .map(str::to_owned)
+                .into()
+        }
         Mend::Prepare { app, destination } => {
             vec!["prepare".into(), "--app".into(), app, "--for".into(), destination.to_string()]
         }

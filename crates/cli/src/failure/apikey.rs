@@ -2,7 +2,9 @@
 
 use ninekeys_core::token::TokenError;
 use ninekeys_ops::apikey::FindError;
+use ninekeys_ops::apikey::ask::ApiKeyAskError;
 use ninekeys_ops::apikey::import::ApiKeyImportError;
+use ninekeys_ops::apikey::password::ApiKeyPasswordError;
 use ninekeys_ops::apikey::retire::ApiKeyRetireError;
 use ninekeys_ops::apikey::token::ApiKeyTokenError;
 
@@ -23,16 +25,44 @@ impl Classify for ApiKeyImportError {
             Self::Apps(inner) => inner.class(),
             Self::File(inner) => inner.class(),
             Self::NotAKey(path) => class(Exit::Damaged, &["inspect", &path.display().to_string()]),
+            Self::NotAPassword(_) => {
+                say(Exit::Damaged, "write the password alone into the file, on one line")
+            }
             Self::Lacks { .. } => {
                 say(Exit::Damaged, "fetch the service account's file again where it was issued")
             }
             Self::Kind { .. } => say(Exit::Refused, "fetch a key of the right kind at the portal"),
             Self::Key(_) => say(Exit::Damaged, "fetch the key again, or have another one made"),
+            Self::NotSaid("account") => again(Exit::Usage, &["--account", "ADDRESS"]),
             Self::NotSaid("key id") => again(Exit::Usage, &["--key-id", "ID"]),
             Self::NotSaid(_) => again(Exit::Usage, &["--issuer", "ID"]),
             Self::Id(_) => say(Exit::Usage, "take the ids from the portal as they stand there"),
             Self::Known(name) => class(Exit::Refused, &["show", name]),
             Self::Project(inner) => inner.class(),
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+        }
+    }
+}
+
+impl Classify for ApiKeyAskError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Name(_) => say(Exit::Usage, "choose another name for the key"),
+            Self::Person(_) => again(Exit::Usage, &["--of", "PERSON"]),
+            Self::NoRole => again(Exit::Usage, &["--use", "uploads"]),
+            Self::Project(inner) => inner.class(),
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+        }
+    }
+}
+
+impl Classify for ApiKeyPasswordError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Find(inner) => inner.class(),
+            Self::NoPassword(name) => class(Exit::Refused, &["apikey", "token", name]),
             Self::Open(inner) => inner.class(),
             Self::Cabinet(inner) => inner.class(),
         }

@@ -4,6 +4,7 @@ use std::io;
 
 use ninekeys_core::model::{NineKey, State};
 use ninekeys_ops::apikey::ApiKeySaid;
+use ninekeys_ops::apikey::ask::ApiKeyAskReport;
 use ninekeys_ops::apikey::create::ApiKeyCreateReport;
 use ninekeys_ops::apikey::import::ApiKeyImportReport;
 use ninekeys_ops::apikey::retire::ApiKeyRetireReport;
@@ -20,9 +21,14 @@ fn row(label: &str, value: impl AsRef<str>) -> Line {
 
 /// What an API key is, below its name.
 fn body(said: &ApiKeySaid, paper: &mut Paper<'_>) -> io::Result<()> {
-    paper.put(&row("  key id", &said.key_id))?;
-    let issuer = if said.kind == NineKey::Service { "  account" } else { "  issuer id" };
-    paper.put(&row(issuer, &said.issuer))?;
+    let account = said.kind == NineKey::Service || said.label.is_some();
+    let issuer = if account { "  account" } else { "  issuer id" };
+    let label = said.label.as_deref().unwrap_or_default();
+    for (name, value) in [("  key id", said.key_id.as_str()), (issuer, &said.issuer), ("  label", label)] {
+        if !value.is_empty() {
+            paper.put(&row(name, value))?;
+        }
+    }
     let role = if said.role.is_empty() { "not said" } else { &said.role };
     let uses: Vec<String> = said.uses.iter().map(ToString::to_string).collect();
     let uses = if uses.is_empty() { "nothing said".to_owned() } else { uses.join(", ") };
@@ -43,16 +49,33 @@ impl Report for ApiKeyImportReport {
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
         let said = &self.api_key;
         let head = Line::new().sign(Sign::Fine).text(" ").bold(&said.api_key);
-        paper.put(&head.text(format!("   {}, sealed", said.kind.word())).hang(2))?;
+        let word = if said.label.is_some() { "upload password" } else { said.kind.word() };
+        paper.put(&head.text(format!("   {word}, sealed")).hang(2))?;
         paper.blank()?;
         body(said, paper)?;
-        let text =
-            format!("{} has the private key in it still: delete it once a backup has this one", self.file);
+        let what = if said.label.is_some() { "the password" } else { "the private key" };
+        let text = format!("{} has {what} in it still: delete it once a backup has this one", self.file);
         paper.put(&Line::new().text("  ").sign(Sign::Warn).to(VALUE).text(text).hang(VALUE))?;
         if said.kind == NineKey::StoreApi {
             paper.put(&row("", "the portal gives it out once, and never again"))?;
         }
         paper.put(&Line::new().dim("  next").to(VALUE).command(&["cabinet", "backup", "FOLDER"]))
+    }
+}
+
+impl Report for ApiKeyAskReport {
+    const SCHEMA: &'static str = "ninekeys.apikey-ask/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let said = &self.api_key;
+        let head = Line::new().sign(Sign::Due).text(" ").bold(&said.api_key);
+        let of = said.asked_of.as_deref().unwrap_or_default();
+        paper.put(&head.text(format!("   {}, asked for: the turn of {of}", said.kind.word())).hang(2))?;
+        paper.blank()?;
+        body(said, paper)?;
+        paper.put(&row("", "the board says so until it comes"))?;
+        let words = ["apikey", "import", "FILE", "--name", &said.api_key, "--key-id", "ID", "--issuer", "ID"];
+        paper.put(&Line::new().dim("  next").to(VALUE).command(&words).hang(VALUE))
     }
 }
 

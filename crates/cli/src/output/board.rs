@@ -106,6 +106,7 @@ fn app_line(report: &BoardReport, row: &Row, columns: &Columns) -> Line {
 fn word(report: &BoardReport, cell: &Cell) -> String {
     match (cell.mark, cell.not_after) {
         (Mark::AtRisk, _) => "no copy".into(),
+        (Mark::Missing, _) if cell.asked_at.is_some() => "asked".into(),
         (Mark::Missing, _) => "none".into(),
         (_, Some(until)) => words::distance(report.at, until),
         _ => String::new(),

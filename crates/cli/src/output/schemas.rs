@@ -9,6 +9,7 @@ use schemars::{JsonSchema, Schema};
 use serde_json::{Map, Value, json};
 
 use super::{HistoryReport, Report, Signed, Verdicts};
+use crate::commands::apikey::password::ToldUpload;
 use crate::commands::apikey::token::Token;
 use crate::commands::completions::CompletionsReport;
 use crate::commands::demo::DemoReport;
@@ -116,6 +117,8 @@ fn of_the_ios_side() -> Vec<(String, Value)> {
         of_report::<device::rename::DeviceRenameReport>(),
         of_report::<build::setup::CheckSetupReport>(),
         of_report::<Token>(),
+        of_report::<ToldUpload>(),
+        of_report::<apikey::ask::ApiKeyAskReport>(),
         of_report::<apikey::create::ApiKeyCreateReport>(),
         of_report::<identity::revoke::IdentityRevokeReport>(),
         of_report::<profile::create::ProfileCreateReport>(),

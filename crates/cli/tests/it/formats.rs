@@ -112,6 +112,9 @@ const ANSWERS_OF_IOS: &[(&str, i32)] = &[
     ("apikey token uploads", 0),
     ("show uploads", 0),
     ("apikey retire uploads", 0),
+    ("apikey import pw --name night --label nightly --account a@gannetpoint.example", 0),
+    ("apikey password night", 0),
+    ("apikey token night", 5),
     ("prepare --app crossing --for store --dry-run", 0),
     ("inventory", 0),
     ("board", 0),
@@ -124,6 +127,7 @@ const ANSWERS_OF_IOS: &[(&str, i32)] = &[
 
 /// And with a portal that answers.
 const ANSWERS_THROUGH_THE_PORTAL: &[(&str, i32)] = &[
+    ("apikey ask reports --of owner --use reports", 0),
     ("apikey create uploads --use uploads", 0),
     ("prepare --app crossing --for store --yes", 0),
     ("portal take-in", 0),

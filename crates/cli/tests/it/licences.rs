@@ -46,7 +46,30 @@ fn linked(metadata: &Value) -> Vec<&Value> {
             all.filter(|one| one["dep_kinds"].as_array().unwrap().iter().any(|kind| kind["kind"].is_null()));
         open.extend(usual.map(|one| text(&one["pkg"])));
     }
-    packages.iter().filter(|package| seen.contains(package["id"].as_str().unwrap())).collect()
+    let built = built();
+    let is_built = |package: &&Value| {
+        let [name, version] = ["name", "version"].map(|field| package[field].as_str().unwrap());
+        built.contains(&format!("{name} v{version}"))
+    };
+    packages
+        .iter()
+        .filter(|package| seen.contains(package["id"].as_str().unwrap()))
+        .filter(is_built)
+        .collect()
+}
+
+/// Name and version of everything that is built. The resolution that the metadata tells has what a feature asks for of a crate
+/// that no feature asks for, too: a second provider of cryptography beside the one that is taken.
+fn built() -> BTreeSet<String> {
+    let words =
+        ["tree", "--package", "ninekeys", "--edges", "normal", "--prefix", "none", "--locked", "--offline"];
+    let output =
+        Command::new(env!("CARGO")).args(words).args(["--target", TARGET]).current_dir(project()).output();
+    let output = output.unwrap();
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    let text = String::from_utf8(output.stdout).unwrap();
+    let one = |line: &str| line.split(' ').take(2).collect::<Vec<_>>().join(" ");
+    text.lines().map(one).collect()
 }
 
 /// Whether an SPDX expression can be met with what is allowed. `/` is how some say `OR`.

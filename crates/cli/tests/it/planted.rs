@@ -8,7 +8,7 @@ use crate::portal::{Running, start};
 use testkit::TestEnv;
 
 /// What was planted, each with what it is.
-const PLANTED: [(&str, &str); 7] = [
+const PLANTED: [(&str, &str); 8] = [
     ("the first passphrase", "brisk-lantern-oyster"),
     ("the second passphrase", "quiet-harbour-thistle"),
     ("a keystore's password", "sunken-bell-garnet-56"),
@@ -16,6 +16,7 @@ const PLANTED: [(&str, &str); 7] = [
     ("a password for one export", "marble-gannet-beacon-31"),
     ("the password that came with a file", "modern-pass-1"),
     ("the password of an identity's file", "pier-pass-1"),
+    ("an account's upload password", "tern-fjord-capstan-77"),
 ];
 
 /// How private keys begin: the algorithm in front of every PKCS#8 key, as bytes; and the whole beginning of one of P-256,
@@ -27,7 +28,7 @@ const KEY_HEADS: [&[u8]; 3] = [
 ];
 
 /// Every command, so that each comes to its work at least once; `#` is another number in each of the two forms.
-const WALK: [&str; 64] = [
+const WALK: [&str; 67] = [
     "init --title Ferries --passphrase-in pass",
     "app add crossing --package example.gannetpoint.crossing --for direct --for store",
     "app add quay# --package example.gannetpoint.quay# --for direct",
@@ -73,6 +74,9 @@ const WALK: [&str; 64] = [
     "apikey import key#.p8 --name uploads# --key-id K# --issuer I",
     "apikey token uploads#",
     "apikey retire uploads#",
+    "apikey ask wanted# --of owner --use uploads",
+    "apikey import upload --name night# --label nightly --account a@gannetpoint.example",
+    "apikey password night#",
     "prepare --app pier# --for store",
     "prepare --app pier# --for store --dry-run",
     "check --all",
@@ -108,12 +112,17 @@ const WALK_TO_THE_PORTAL: [&str; 8] = [
 
 /// Where secrets are for: the files that they came from or were asked into.
 fn is_meant(name: &str) -> bool {
-    let given =
-        ["pass", "new", "pw", "came", "changed", "chosen", "ios", "key1.p8", "key2.p8"].contains(&name);
+    let given = ["pass", "new", "pw", "came", "changed", "chosen", "ios", "upload", "key1.p8", "key2.p8"]
+        .contains(&name);
     given
         || ["note", "lasting", "unlock"]
             .iter()
             .any(|kind| name.strip_prefix(kind).is_some_and(|n| n.len() <= 2))
+}
+
+/// Whether a command's answer is a secret.
+fn tells(line: &str) -> bool {
+    line.starts_with("keystore password") || line.starts_with("apikey password")
 }
 
 /// A line of a trace in which a secret stands, as text or as the trace spells bytes that are no text.
@@ -135,7 +144,8 @@ impl Walk {
     fn begin() -> Self {
         let env =
             TestEnv::new(PROGRAM).variable("PW", "sunken-bell-garnet-56").variable("PATH", "/usr/bin:/bin");
-        for (name, (_, text)) in ["pass", "new", "pw", "changed", "chosen", "came", "ios"].iter().zip(PLANTED)
+        for (name, (_, text)) in
+            ["pass", "new", "pw", "changed", "chosen", "came", "ios", "upload"].iter().zip(PLANTED)
         {
             env.file(name, text.as_bytes());
         }
@@ -168,7 +178,7 @@ impl Walk {
         let output = if self.traced { traced(&plain).output() } else { self.env.command(&words).output() };
         let output = output.unwrap();
         // what is asked for is told
-        if !line.starts_with("keystore password") {
+        if !tells(line) {
             self.heard.push((format!("{line} ({format})"), [output.stdout, output.stderr].concat()));
         }
         if self.traced {
@@ -184,7 +194,7 @@ impl Walk {
         for call in trace.lines() {
             let file = call.split_once('<').and_then(|(_, rest)| rest.split_once('>')).map_or("", |(f, _)| f);
             let name = file.rsplit('/').next().unwrap_or("");
-            let told = line.starts_with("keystore password") && call.contains("write(1<");
+            let told = tells(line) && call.contains("write(1<");
             // a file is written under another name, and is renamed
             let asked = ["note", "lasting", "unlock"].iter().any(|kind| line.contains(kind));
             // the demo has an unlock file and a portal of its own

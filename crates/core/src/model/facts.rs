@@ -348,7 +348,13 @@ pub struct ApiKeyFacts {
     /// The number by which sales reports know the account.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub vendor_number: Option<String>,
-    /// The private key; none for a labelled upload password.
+    /// The label of an account's upload password, which is the sealed part then; the issuer is the account.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub label: Option<String>,
+    /// Who was asked to grant it, while it is waited for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub asked_of: Option<String>,
+    /// The private key; none for a labelled upload password, and for what is waited for.
     pub key: Option<ItemId>,
     /// Names of the apps it is for; empty for all.
     pub apps: Vec<String>,

@@ -114,7 +114,9 @@ fn cabinet_parted(look: &CabinetLook<'_>, notes: &mut Notes) {
 /// Store API keys in use, with what they are used for and the role that they have.
 fn api_keys(inventory: &Inventory) -> impl Iterator<Item = (&Item, &ApiKeyFacts, Option<ApiRole>)> {
     inventory.iter().filter(|item| item.state == State::Active).filter_map(|item| match &item.facts {
-        Facts::ApiKey(facts) => Some((item, facts.as_ref(), facts.role.parse().ok())),
+        Facts::ApiKey(facts) if facts.asked_of.is_none() => {
+            Some((item, facts.as_ref(), facts.role.parse().ok()))
+        }
         _ => None,
     })
 }

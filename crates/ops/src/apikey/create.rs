@@ -150,6 +150,8 @@ fn take_in(
         uses: request.uses.clone(),
         audience: None,
         vendor_number: None,
+        label: None,
+        asked_of: None,
         key: None,
         apps: Vec::new(),
     };

@@ -2,11 +2,12 @@
 
 use std::path::PathBuf;
 
-use ninekeys_cabinet::{CabinetError, NewItem};
+use ninekeys_cabinet::{CabinetError, Change, NewItem};
 use ninekeys_core::digest::hex;
 use ninekeys_core::keys::{KeyError, PrivateKey, Signer, to_pkcs8};
 use ninekeys_core::model::{
-    ApiKeyFacts, ApiRole, ApiUse, Facts, Inventory, KeyFacts, NameError, Service, check_name, check_title,
+    ApiKeyFacts, ApiRole, ApiUse, Facts, Inventory, KeyFacts, NameError, Service, State, check_name,
+    check_title,
 };
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::pem;
@@ -26,6 +27,8 @@ use crate::project::ProjectError;
 
 /// The most of a file with an API key.
 const KEY_LIMIT: u64 = 64 << 10;
+/// The most characters of an upload password.
+const MOST_PASSWORD: usize = 256;
 /// The label of a private key in PEM (RFC 7468, section 10).
 const PRIVATE_KEY: &str = "PRIVATE KEY";
 
@@ -48,6 +51,8 @@ pub struct Request {
     pub apps: Vec<String>,
     /// The number by which sales reports know the account.
     pub vendor_number: Option<String>,
+    /// What the portal calls an account's upload password; then the file holds that, and the issuer is the account.
+    pub label: Option<String>,
 }
 
 /// What was imported.
@@ -75,6 +80,9 @@ pub enum ApiKeyImportError {
     /// It holds no key.
     #[error("{} holds no API key: neither a private key in PEM nor a service account's JSON", .0.display())]
     NotAKey(PathBuf),
+    /// It holds no password.
+    #[error("{} holds no password: one line of 1 to {MOST_PASSWORD} characters", .0.display())]
+    NotAPassword(PathBuf),
     /// A service account's file that lacks something.
     #[error("the service account's file {} lacks `{lacks}`", path.display())]
     Lacks {
@@ -145,48 +153,36 @@ struct Found {
     audience: Option<String>,
 }
 
-/// Imports an API key.
+/// What is sealed, and what is public of it where it is a key.
+struct Sealed {
+    secret: SecretBytes,
+    key: Option<KeyFacts>,
+    facts: ApiKeyFacts,
+}
+
+/// Imports an API key, or an account's labelled upload password. One that was waited for under that name is what came.
 ///
 /// # Errors
 /// [`ApiKeyImportError`]; then the cabinet is as it was.
 pub fn apikey_import(ctx: &Ctx<'_>, request: Request) -> Result<ApiKeyImportReport, ApiKeyImportError> {
     check_name(&request.name)?;
     request.vendor_number.as_deref().map_or(Ok(()), check_title)?;
+    request.label.as_deref().map_or(Ok(()), check_title)?;
     let apps: Vec<String> = identity_apps(ctx, &request)?;
-    let found = read(ctx, &request)?;
-    let key = found.secret.lend(|der| PrivateKey::from_pkcs8(der))?;
-    check_kind(found.service, &key)?;
-    let key_id = request.key_id.or(found.key_id).ok_or(ApiKeyImportError::NotSaid("key id"))?;
-    let issuer = request.issuer.or(found.issuer).ok_or(ApiKeyImportError::NotSaid("issuer id"))?;
-    check_id(&key_id)?;
-    check_id(&issuer)?;
-    let mut facts = ApiKeyFacts {
-        service: found.service,
-        key_id,
-        issuer,
-        role: request.role.map(|role| role.to_string()).unwrap_or_default(),
-        uses: request.uses,
-        audience: found.audience,
-        vendor_number: request.vendor_number,
-        key: None,
-        apps,
-    };
-    let public = KeyFacts {
-        algorithm: key.public().shape().to_string(),
-        public_key: hex(key.public().as_der()),
-        fingerprint: key.public().fingerprint(),
+    let Sealed { secret, key, facts } = match &request.label {
+        Some(_) => password(ctx, &request, apps)?,
+        None => key_of(ctx, &request, apps)?,
     };
     let mut cabinet = ctx.open()?;
-    refuse_known(&*cabinet.inventory()?, &public.fingerprint)?;
+    let fingerprint = key.as_ref().map(|key| key.fingerprint.clone());
+    let known =
+        |inventory: &Inventory| fingerprint.as_ref().map_or(Ok(()), |own| refuse_known(inventory, own));
+    known(&*cabinet.inventory()?)?;
     ctx.unlock(&mut cabinet)?;
     let name = request.name;
-    let secret = found.secret;
     cabinet.change(&format!("apikey import {name}"), &ctx.env, |change| {
-        refuse_known(&change.inventory(), &public.fingerprint)?;
-        let key = change.put(NewItem::new(format!("{name}/key"), Facts::Key(public), Some(secret)))?;
-        facts.key = Some(key);
-        change.put(NewItem::new(name.as_str(), Facts::ApiKey(Box::new(facts)), None))?;
-        Ok::<_, ApiKeyImportError>(())
+        known(&change.inventory())?;
+        put(change, &name, facts, key, secret)
     })?;
     let inventory = cabinet.inventory()?;
     let project = ctx.project_if_any()?.map(|file| file.project);
@@ -195,6 +191,107 @@ pub fn apikey_import(ctx: &Ctx<'_>, request: Request) -> Result<ApiKeyImportRepo
         api_key: apikey::said(&inventory, item, facts, project.as_ref()),
         file: request.file.display().to_string(),
     })
+}
+
+/// Puts it in: in the place of what was waited for under that name, or as an item of its own.
+fn put(
+    change: &mut Change<'_>,
+    name: &str,
+    mut facts: ApiKeyFacts,
+    key: Option<KeyFacts>,
+    secret: SecretBytes,
+) -> Result<(), ApiKeyImportError> {
+    let own = match key {
+        Some(key) => {
+            facts.key =
+                Some(change.put(NewItem::new(format!("{name}/key"), Facts::Key(key), Some(secret)))?);
+            None
+        }
+        None => Some(secret),
+    };
+    let inventory = change.inventory();
+    let waits = inventory.iter().find(|item| item.name == name && item.state == State::Active);
+    let waits = waits.and_then(|item| match &item.facts {
+        Facts::ApiKey(waiting) if waiting.asked_of.is_some() => Some((item, waiting)),
+        _ => None,
+    });
+    let Some((item, waiting)) = waits else {
+        change.put(NewItem {
+            name: name.into(),
+            facts: Facts::ApiKey(Box::new(facts)),
+            secret: own,
+            replaces: None,
+        })?;
+        return Ok(());
+    };
+    // what was said when it was asked for holds where nothing else is said now
+    if facts.role.is_empty() {
+        facts.role.clone_from(&waiting.role);
+    }
+    if facts.uses.is_empty() {
+        facts.uses.clone_from(&waiting.uses);
+    }
+    let mut item = item.clone();
+    item.facts = Facts::ApiKey(Box::new(facts));
+    Ok(change.revise(&item, own)?)
+}
+
+/// The key in the file, with what is said of it.
+fn key_of(ctx: &Ctx<'_>, request: &Request, apps: Vec<String>) -> Result<Sealed, ApiKeyImportError> {
+    let found = read(ctx, request)?;
+    let key = found.secret.lend(|der| PrivateKey::from_pkcs8(der))?;
+    check_kind(found.service, &key)?;
+    let key_id = request.key_id.clone().or(found.key_id).ok_or(ApiKeyImportError::NotSaid("key id"))?;
+    let issuer = request.issuer.clone().or(found.issuer).ok_or(ApiKeyImportError::NotSaid("issuer id"))?;
+    check_id(&key_id)?;
+    check_id(&issuer)?;
+    let public = KeyFacts {
+        algorithm: key.public().shape().to_string(),
+        public_key: hex(key.public().as_der()),
+        fingerprint: key.public().fingerprint(),
+    };
+    let facts = facts(request, found.service, (key_id, issuer), found.audience, apps);
+    Ok(Sealed { secret: found.secret, key: Some(public), facts })
+}
+
+/// The upload password in the file: its one line, or its first where nothing follows.
+fn password(ctx: &Ctx<'_>, request: &Request, apps: Vec<String>) -> Result<Sealed, ApiKeyImportError> {
+    let account = request.issuer.clone().ok_or(ApiKeyImportError::NotSaid("account"))?;
+    check_id(&account)?;
+    let bytes = Secret::new(files::read_whole(&ctx.path(&request.file), KEY_LIMIT)?);
+    let secret = bytes.lend(|bytes| {
+        let text = std::str::from_utf8(bytes).ok()?.trim_end_matches(['\r', '\n']);
+        let good = (1..=MOST_PASSWORD).contains(&text.chars().count()) && !text.chars().any(char::is_control);
+        good.then(|| Secret::new(text.as_bytes().to_vec()))
+    });
+    let secret = secret.ok_or_else(|| ApiKeyImportError::NotAPassword(request.file.clone()))?;
+    Ok(Sealed {
+        secret,
+        key: None,
+        facts: facts(request, Service::Store, (String::new(), account), None, apps),
+    })
+}
+
+fn facts(
+    request: &Request,
+    service: Service,
+    (key_id, issuer): (String, String),
+    audience: Option<String>,
+    apps: Vec<String>,
+) -> ApiKeyFacts {
+    ApiKeyFacts {
+        service,
+        key_id,
+        issuer,
+        role: request.role.map(|role| role.to_string()).unwrap_or_default(),
+        uses: request.uses.clone(),
+        audience,
+        vendor_number: request.vendor_number.clone(),
+        label: request.label.clone(),
+        asked_of: None,
+        key: None,
+        apps,
+    }
 }
 
 fn identity_apps(ctx: &Ctx<'_>, request: &Request) -> Result<Vec<String>, ApiKeyImportError> {

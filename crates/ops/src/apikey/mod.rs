@@ -1,10 +1,13 @@
 //! What every command on API keys shares: finding them, and how they are told.
 
+pub mod ask;
 pub mod create;
 pub mod import;
+pub mod password;
 pub mod retire;
 pub mod token;
 
+use jiff::Timestamp;
 use ninekeys_core::model::{ApiKeyFacts, ApiUse, Facts, Inventory, Item, NineKey, NotFound, Project, State};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -20,10 +23,21 @@ pub struct ApiKeySaid {
     pub api_key: String,
     /// Which of the nine it is.
     pub kind: NineKey,
-    /// The key id that its tokens name.
+    /// The key id that its tokens name; empty for what makes none.
+    #[serde(skip_serializing_if = "String::is_empty")]
     pub key_id: String,
-    /// The issuer id or account that its tokens name.
+    /// The issuer id or account that its tokens name, or the account of an upload password.
+    #[serde(skip_serializing_if = "String::is_empty")]
     pub issuer: String,
+    /// The label of an account's upload password.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub label: Option<String>,
+    /// Who was asked to grant it, while it is waited for.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub asked_of: Option<String>,
+    /// When that was.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub asked_at: Option<Timestamp>,
     /// What it may do; empty where its file does not say.
     pub role: String,
     /// What it is used for.
@@ -92,6 +106,9 @@ pub(crate) fn said(
         kind: facts.service.nine_key(),
         key_id: facts.key_id.clone(),
         issuer: facts.issuer.clone(),
+        label: facts.label.clone(),
+        asked_of: facts.asked_of.clone(),
+        asked_at: facts.asked_of.is_some().then_some(item.created),
         role: facts.role.clone(),
         uses: facts.uses.clone(),
         apps: identity::titled(&facts.apps, project),

@@ -14,7 +14,8 @@ use crate::output::Output;
 /// Seal a store API key or a service key
 ///
 /// Seals the private key that makes tokens: a store API key as the portal gives it out once (PEM), or a service account's
-/// file (JSON), which says its ids itself. The file stays as it is.
+/// file (JSON), which says its ids itself. With a label it seals an account's upload password. What was waited for under that
+/// name (`apikey ask`) is what came. The file stays as it is.
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
     /// The file
@@ -40,6 +41,12 @@ pub(crate) struct Args {
     /// The number by which sales reports know the account
     #[arg(long, value_name = "NUMBER")]
     vendor_number: Option<String>,
+    /// The file holds an account's upload password: what the portal calls it
+    #[arg(long, value_name = "TEXT", requires = "account", conflicts_with_all = ["key_id", "issuer"])]
+    label: Option<String>,
+    /// The account that an upload password is of
+    #[arg(long, value_name = "ADDRESS", requires = "label")]
+    account: Option<String>,
 }
 
 pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
@@ -48,11 +55,12 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, F
         file: args.file,
         name: args.name,
         key_id: args.key_id,
-        issuer: args.issuer,
+        issuer: args.issuer.or(args.account),
         role: args.role,
         uses: args.uses,
         apps: args.app,
         vendor_number: args.vendor_number,
+        label: args.label,
     };
     let report = apikey_import(ctx, request).map_err(|error| Failure::of(&attempt, &error))?;
     out.emit(&report);

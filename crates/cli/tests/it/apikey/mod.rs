@@ -1,5 +1,7 @@
+mod ask;
 mod create;
 mod import;
+mod password;
 mod retire;
 mod token;
 
