@@ -1,15 +1,16 @@
 //! The board: one row an app, one column a key, and what to do first.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 
 use jiff::Timestamp;
+use rayon::prelude::*;
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::findings::Mend;
 use crate::model::{
-    App, Destination, Facts, Inventory, Item, ItemId, KeystoreEntry, LastBackup, NineKey, Policy, Project,
-    Role, State, Wholeness,
+    App, Destination, Facts, Inventory, Item, ItemId, KeystoreEntry, LastBackup, NineKey, Policy,
+    ProfileFacts, Project, Role, State, Wholeness,
 };
 
 /// How a cell of the board stands, the most pressing first.
@@ -109,9 +110,53 @@ pub struct BoardView<'a> {
     pub now: Timestamp,
 }
 
+/// What is looked at for every app, picked out of the inventory once.
+struct Picked<'a> {
+    view: &'a BoardView<'a>,
+    /// The entries of keystores in use.
+    entries: Vec<(&'a Item, &'a KeystoreEntry)>,
+    /// Everything else in use that is one of the nine by itself, by what it is, but for profiles.
+    others: BTreeMap<NineKey, Vec<&'a Item>>,
+    /// The profiles in use, by app.
+    profiles: HashMap<&'a str, Vec<(&'a Item, &'a ProfileFacts)>>,
+}
+
+impl<'a> Picked<'a> {
+    fn of(view: &'a BoardView<'a>) -> Self {
+        let keystores = view.inventory.keystores().into_iter().filter(|(item, _)| item.state == State::Active);
+        let entries = keystores.flat_map(|(item, facts)| facts.entries.iter().map(move |entry| (item, entry)));
+        let mut picked = Picked {
+            view,
+            entries: entries.collect(),
+            others: BTreeMap::new(),
+            profiles: HashMap::new(),
+        };
+        for item in view.inventory.iter().filter(|item| item.state == State::Active) {
+            match (&item.facts, item.facts.nine_key()) {
+                (Facts::Profile(facts), _) => {
+                    for app in &facts.apps {
+                        picked.profiles.entry(app).or_default().push((item, facts));
+                    }
+                }
+                (_, Some(key)) => picked.others.entry(key).or_default().push(item),
+                (_, None) => {}
+            }
+        }
+        picked
+    }
+
+    /// What is one of the nine by itself, of a kind, and serves an app.
+    fn serving(&self, key: NineKey, name: &str, app: &App) -> impl Iterator<Item = &'a Item> {
+        let all = self.others.get(&key).map(Vec::as_slice).unwrap_or_default();
+        all.iter().copied().filter(move |item| serves(&item.facts, name, app))
+    }
+}
+
 /// Draws the board.
 pub fn board(view: &BoardView<'_>) -> Board {
-    let mut rows: Vec<Row> = view.project.apps.iter().map(|(name, app)| row(view, name, app)).collect();
+    let picked = Picked::of(view);
+    let apps: Vec<(&str, &App)> = view.project.apps.iter().map(|(name, app)| (name.as_str(), app)).collect();
+    let mut rows: Vec<Row> = apps.into_par_iter().map(|(name, app)| row(&picked, name, app)).collect();
     rows.sort_by(|a, b| a.title.cmp(&b.title));
     rows.extend(row_of_no_app(view));
     Board {
@@ -123,8 +168,8 @@ pub fn board(view: &BoardView<'_>) -> Board {
     }
 }
 
-fn row(view: &BoardView<'_>, name: &str, app: &App) -> Row {
-    let cells = NineKey::ALL.iter().map(|key| cell(view, *key, name, app)).collect();
+fn row(picked: &Picked<'_>, name: &str, app: &App) -> Row {
+    let cells = NineKey::ALL.iter().map(|key| cell(picked, *key, name, app)).collect();
     let first = app.ios.as_ref().and_then(|ios| ios.destinations.first().copied());
     Row { app: name.into(), title: app.title.clone(), cells, first: first.unwrap_or(Destination::Store) }
 }
@@ -160,20 +205,22 @@ fn row_of_no_app(view: &BoardView<'_>) -> Option<Row> {
     })
 }
 
-fn cell(view: &BoardView<'_>, key: NineKey, name: &str, app: &App) -> Cell {
+fn cell(picked: &Picked<'_>, key: NineKey, name: &str, app: &App) -> Cell {
+    let view = picked.view;
     let states = match key {
-        NineKey::Signing => android_states(view, Role::Signing, name),
-        NineKey::Upload => android_states(view, Role::Upload, name),
+        NineKey::Signing => android_states(picked, Role::Signing, name),
+        NineKey::Upload => android_states(picked, Role::Upload, name),
         NineKey::Cabinet => return cabinet_cell(view),
-        NineKey::Development | NineKey::Distribution | NineKey::Push => identity_state(view, key, name, app),
-        NineKey::Profile => profile_states(view, name),
-        _ => other_states(view, key, name, app),
+        NineKey::Development | NineKey::Distribution | NineKey::Push => identity_state(picked, key, name, app),
+        NineKey::Profile => profile_states(picked, name),
+        NineKey::StoreApi | NineKey::Service => other_states(picked, key, name, app),
     };
     let needed = is_needed(key, app);
     match states.into_iter().min_by_key(|(mark, ..)| *mark) {
         Some((mark, item, until)) => {
-            let waits = || waiting(view).into_iter().find(|one| one.item.name == item);
-            let asked_at = if mark == Mark::Missing { waits().map(|one| one.item.created) } else { None };
+            let mut known = picked.others.get(&key).into_iter().flatten();
+            let waits = known.find(|one| one.name == item).filter(|one| whose_turn(one).is_some());
+            let asked_at = waits.filter(|_| mark == Mark::Missing).map(|item| item.created);
             Cell { key, mark, item: Some(item), not_after: until, asked_at }
         }
         None => Cell {
@@ -214,9 +261,9 @@ fn cabinet_cell(view: &BoardView<'_>) -> Cell {
 /// How an item stands: its mark, its name, its end.
 type Standing = (Mark, String, Option<Timestamp>);
 
-fn android_states(view: &BoardView<'_>, role: Role, name: &str) -> Vec<Standing> {
-    let keys = view.inventory.android_keys(name, role);
-    keys.map(|(keystore, entry)| android_state(view, keystore, entry, role)).collect()
+fn android_states(picked: &Picked<'_>, role: Role, name: &str) -> Vec<Standing> {
+    let own = picked.entries.iter().filter(|(_, entry)| entry.is_for(name, role));
+    own.map(|(keystore, entry)| android_state(picked.view, keystore, entry, role)).collect()
 }
 
 fn end_of(inventory: &Inventory, certificate: &ItemId) -> Option<Timestamp> {
@@ -239,10 +286,10 @@ fn android_state(view: &BoardView<'_>, keystore: &Item, entry: &KeystoreEntry, r
 }
 
 /// The best identity of a kind: others of it may have ended, or lack their keys, and nothing hangs on them.
-fn identity_state(view: &BoardView<'_>, key: NineKey, name: &str, app: &App) -> Vec<Standing> {
-    let active = view.inventory.iter().filter(|item| item.state == State::Active);
-    let mut all: Vec<Standing> = active
-        .filter(|item| item.facts.nine_key() == Some(key) && serves(&item.facts, name, app))
+fn identity_state(picked: &Picked<'_>, key: NineKey, name: &str, app: &App) -> Vec<Standing> {
+    let view = picked.view;
+    let mut all: Vec<Standing> = picked
+        .serving(key, name, app)
         .filter_map(|item| {
             let Facts::Identity(identity) = &item.facts else { return None };
             let until = identity.certificate.as_ref().and_then(|id| end_of(view.inventory, id));
@@ -260,14 +307,11 @@ fn identity_state(view: &BoardView<'_>, key: NineKey, name: &str, app: &App) -> 
 }
 
 /// The best profile of each kind and app id that an app has.
-fn profile_states(view: &BoardView<'_>, name: &str) -> Vec<Standing> {
+fn profile_states(picked: &Picked<'_>, name: &str) -> Vec<Standing> {
     let mut best: BTreeMap<(Destination, &str), Standing> = BTreeMap::new();
-    for item in view.inventory.iter().filter(|item| item.state == State::Active) {
-        let Facts::Profile(profile) = &item.facts else { continue };
-        if !profile.apps.iter().any(|one| one == name) {
-            continue;
-        }
-        let own = (mark_of(view, Some(profile.not_after)), item.name.clone(), Some(profile.not_after));
+    for (item, profile) in picked.profiles.get(name).into_iter().flatten() {
+        let mark = mark_of(picked.view, Some(profile.not_after));
+        let own = (mark, item.name.clone(), Some(profile.not_after));
         let known = best.entry((profile.destination, &profile.app_id)).or_insert_with(|| own.clone());
         if (own.0, own.2) > (known.0, known.2) {
             *known = own;
@@ -281,10 +325,9 @@ fn mark_of(view: &BoardView<'_>, until: Option<Timestamp>) -> Mark {
 }
 
 /// Keys that make tokens. One without apps of its own is for all of its side.
-fn other_states(view: &BoardView<'_>, key: NineKey, name: &str, app: &App) -> Vec<Standing> {
-    let active = view.inventory.iter().filter(|item| item.state == State::Active);
-    let mut out: Vec<Standing> = active
-        .filter(|item| item.facts.nine_key() == Some(key) && serves(&item.facts, name, app))
+fn other_states(picked: &Picked<'_>, key: NineKey, name: &str, app: &App) -> Vec<Standing> {
+    let mut out: Vec<Standing> = picked
+        .serving(key, name, app)
         .map(|item| {
             let waits = matches!(&item.facts, Facts::ApiKey(key) if key.asked_of.is_some());
             (if waits { Mark::Missing } else { Mark::InUse }, item.name.clone(), None)
@@ -306,18 +349,20 @@ struct Waiting<'a> {
     whose: &'a str,
 }
 
+/// Whose turn it is, of something that was asked for and has not come yet.
+fn whose_turn(item: &Item) -> Option<&str> {
+    match &item.facts {
+        Facts::Identity(identity) if identity.wholeness() == Wholeness::Waiting => Some("the portal"),
+        Facts::ApiKey(key) => key.asked_of.as_deref(),
+        _ => None,
+    }
+}
+
 /// Everything that was asked for and has not come yet, by name.
 fn waiting<'a>(view: &BoardView<'a>) -> Vec<Waiting<'a>> {
     let active = view.inventory.iter().filter(|item| item.state == State::Active);
     let mut all: Vec<Waiting<'a>> = active
-        .filter_map(|item| {
-            let whose = match &item.facts {
-                Facts::Identity(identity) if identity.wholeness() == Wholeness::Waiting => "the portal",
-                Facts::ApiKey(key) => key.asked_of.as_deref()?,
-                _ => return None,
-            };
-            Some(Waiting { item, kind: item.facts.nine_key()?, whose })
-        })
+        .filter_map(|item| Some(Waiting { item, kind: item.facts.nine_key()?, whose: whose_turn(item)? }))
         .collect();
     all.sort_by(|a, b| a.item.name.cmp(&b.item.name));
     all

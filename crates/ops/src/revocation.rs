@@ -7,7 +7,6 @@ use std::collections::HashMap;
 use std::time::Duration;
 
 use jiff::Timestamp;
-use ninekeys_core::chain::Chain;
 use ninekeys_core::ios::setup::{Roster, parsed};
 use ninekeys_core::model::{Inventory, State, Wholeness};
 use ninekeys_core::revocation::{self, Believed, Learnt, Revocations, Status};
@@ -63,7 +62,7 @@ pub(crate) fn learn(
     let mut asking: Option<Asking<'_>> = None;
     for own in current {
         let Some(certificate) = parsed(own).filter(names_an_address) else { continue };
-        let chain = Chain::find(&certificate, pool);
+        let Some(chain) = roster.chain(own, pool) else { continue };
         let trusted = chain.root().is_some_and(|root| roots.iter().any(|known| known.der == root.der));
         let Some(issuer) = chain.certificates.get(1).filter(|_| trusted) else { continue };
         let asking = match &mut asking {

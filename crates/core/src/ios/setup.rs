@@ -4,6 +4,7 @@
 //! nothing speaks against is taken. The rules say what is missing, the commands show what was taken.
 
 use std::collections::HashMap;
+use std::sync::OnceLock;
 
 use jiff::Timestamp;
 use ninekeys_formats::x509::Certificate;
@@ -57,8 +58,11 @@ pub struct Roster<'a> {
     pub profiles: Vec<(&'a Item, &'a ProfileFacts)>,
     /// The devices in use, by name.
     pub devices: Vec<(&'a Item, &'a DeviceFacts)>,
-    /// Where a device stands in the list, by its identifier in small letters.
+    /// Where a device stands in the list, by its identifier in small letters, and by its item.
     places: HashMap<String, usize>,
+    place_of: HashMap<ItemId, usize>,
+    /// The paths of certificates, by their fingerprints, each found when it is first asked for.
+    chains: HashMap<&'a str, OnceLock<Option<Chain>>>,
 }
 
 impl<'a> Roster<'a> {
@@ -69,6 +73,8 @@ impl<'a> Roster<'a> {
             profiles: Vec::new(),
             devices: Vec::new(),
             places: HashMap::new(),
+            place_of: HashMap::new(),
+            chains: HashMap::new(),
         };
         for item in inventory.iter() {
             match &item.facts {
@@ -82,7 +88,24 @@ impl<'a> Roster<'a> {
         roster.devices.sort_by(|(a, _), (b, _)| a.name.cmp(&b.name));
         let lower = roster.devices.iter().map(|(_, facts)| facts.identifier.to_ascii_lowercase());
         roster.places = lower.enumerate().map(|(place, identifier)| (identifier, place)).collect();
+        let ids = roster.devices.iter().map(|(item, _)| item.id);
+        roster.place_of = ids.enumerate().map(|(place, id)| (id, place)).collect();
+        let certificates = roster.identities.iter().filter_map(|(_, facts)| facts.certificate);
+        let known = certificates.filter_map(|id| match &inventory.get(&id)?.facts {
+            Facts::Certificate(certificate) => Some(certificate.fingerprint.as_str()),
+            _ => None,
+        });
+        roster.chains = known.map(|fingerprint| (fingerprint, OnceLock::new())).collect();
         roster
+    }
+
+    /// The path of an identity's certificate: one certificate serves many apps, and its path is found once.
+    pub fn chain(&self, certificate: &CertificateFacts, pool: &[Certificate]) -> Option<Chain> {
+        let find = || parsed(certificate).map(|own| Chain::find(&own, pool));
+        match self.chains.get(certificate.fingerprint.as_str()) {
+            Some(known) => known.get_or_init(find).clone(),
+            None => find(),
+        }
     }
 
     /// The devices in use that a profile does not allow, by name.
@@ -90,20 +113,23 @@ impl<'a> Roster<'a> {
         &self,
         inventory: &Inventory,
         profile: &ProfileFacts,
-    ) -> Vec<(&'a Item, &'a DeviceFacts)> {
+    ) -> impl Iterator<Item = (&'a Item, &'a DeviceFacts)> {
+        let by_identifier = |identifier: &str| self.places.get(&identifier.to_ascii_lowercase()).copied();
         // one that came in again after the profile did is another item with the same identifier
-        let known = profile.devices.iter().filter_map(|id| match &inventory.get(id)?.facts {
-            Facts::Device(device) => Some(device.identifier.as_str()),
-            _ => None,
+        let known = profile.devices.iter().filter_map(|id| match self.place_of.get(id) {
+            Some(place) => Some(*place),
+            None => match &inventory.get(id)?.facts {
+                Facts::Device(device) => by_identifier(&device.identifier),
+                _ => None,
+            },
         });
-        let foreign = profile.foreign_devices.iter().map(String::as_str);
+        let foreign = profile.foreign_devices.iter().filter_map(|identifier| by_identifier(identifier));
         let mut is_left_out = vec![true; self.devices.len()];
-        for identifier in known.chain(foreign).map(str::to_ascii_lowercase) {
-            let place = self.places.get(&identifier).and_then(|place| is_left_out.get_mut(*place));
-            place.into_iter().for_each(|left_out| *left_out = false);
+        for place in known.chain(foreign) {
+            is_left_out.get_mut(place).into_iter().for_each(|left_out| *left_out = false);
         }
         let left_out = self.devices.iter().zip(is_left_out).filter(|(_, left_out)| *left_out);
-        left_out.map(|(device, _)| *device).collect()
+        left_out.map(|(device, _)| *device)
     }
 }
 
@@ -264,8 +290,8 @@ impl<'a> Setup<'a> {
         });
         identities = order.iter().filter_map(|index| identities.get(*index).cloned()).collect();
         let taken = identities.first().filter(|choice| choice.against.is_empty());
-        let certificate = taken.and_then(|choice| choice.certificate).and_then(parsed);
-        let chain = certificate.map(|certificate| Chain::find(&certificate, wanted.pool));
+        let certificate = taken.and_then(|choice| choice.certificate);
+        let chain = certificate.and_then(|own| wanted.roster.chain(own, wanted.pool));
         Setup { wanted, identities, chain, parts, push }
     }
 

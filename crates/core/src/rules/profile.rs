@@ -238,45 +238,37 @@ fn lacks_identity(setup: &Setup<'_>, notes: &mut Notes) {
     }
 }
 
-/// The devices in use that the profile that is taken does not allow.
-fn devices_left_out<'a>(setup: &Setup<'a>, choice: &ProfileChoice<'a>) -> Vec<(&'a Item, &'a DeviceFacts)> {
-    if !matches!(setup.wanted.destination, Destination::Development | Destination::Devices) {
-        return Vec::new();
-    }
-    setup.wanted.roster.left_out(setup.wanted.inventory, choice.facts)
-}
+/// How many devices are named.
+const MOST_NAMED: usize = 3;
 
-/// Names, and how many more there are.
-fn named(all: &[(&Item, &DeviceFacts)]) -> String {
-    let names: Vec<&str> = all.iter().take(3).map(|(_, facts)| facts.title.as_str()).collect();
-    match all.len() {
-        0..=3 => names.join(", "),
-        many => format!("{} and {} more", names.join(", "), many - 3),
+/// Names, and how many more there are; nothing for none.
+fn named<'a>(mut all: impl Iterator<Item = (&'a Item, &'a DeviceFacts)>) -> Option<String> {
+    let first = all.by_ref().take(MOST_NAMED).map(|(_, facts)| facts.title.as_str());
+    let names = first.collect::<Vec<&str>>().join(", ");
+    match all.count() {
+        0 if names.is_empty() => None,
+        0 => Some(names),
+        more => Some(format!("{names} and {more} more")),
     }
 }
 
 fn lacks_device(setup: &Setup<'_>, notes: &mut Notes) {
-    devices(setup, notes, false, |all| format!("this profile lacks {}", named(all)));
+    devices(setup, notes, false, "this profile lacks");
 }
 
 fn older_than_devices(setup: &Setup<'_>, notes: &mut Notes) {
-    devices(setup, notes, true, |all| format!("registered after this profile was made: {}", named(all)));
+    devices(setup, notes, true, "registered after this profile was made:");
 }
 
-fn devices(
-    setup: &Setup<'_>,
-    notes: &mut Notes,
-    later: bool,
-    say: impl Fn(&[(&Item, &DeviceFacts)]) -> String,
-) {
+fn devices(setup: &Setup<'_>, notes: &mut Notes, later: bool, say: &str) {
     if !matches!(setup.wanted.destination, Destination::Development | Destination::Devices) {
         return notes.skip("builds for this destination are not for single devices");
     }
     for (_, choice) in taken(setup, notes) {
-        let mut out = devices_left_out(setup, choice);
-        out.retain(|(item, _)| (item.created > choice.facts.not_before) == later);
-        if !out.is_empty() {
-            notes.found(Observation::new(say(&out)).place(called(choice)).mend(obtain(setup)));
+        let left_out = setup.wanted.roster.left_out(setup.wanted.inventory, choice.facts);
+        let of_then = left_out.filter(|(item, _)| (item.created > choice.facts.not_before) == later);
+        if let Some(names) = named(of_then) {
+            notes.found(Observation::new(format!("{say} {names}")).place(called(choice)).mend(obtain(setup)));
         }
     }
 }

@@ -7,6 +7,7 @@ use ninekeys_core::model::{App, Destination, Inventory, Platform, Project};
 use ninekeys_core::revocation::Revocations;
 use ninekeys_core::rules::{CabinetLook, check_cabinet, check_setup};
 use ninekeys_formats::x509::Certificate;
+use rayon::prelude::*;
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
@@ -197,7 +198,7 @@ pub fn check_setups(ctx: &Ctx<'_>, request: &Request) -> Result<CheckSetupReport
         now: ctx.env.now,
     };
     let setups: Vec<SetupSaid> =
-        places.into_iter().filter_map(|(name, app, to)| setup(&background, name, app, to)).collect();
+        places.into_par_iter().filter_map(|(name, app, to)| setup(&background, name, app, to)).collect();
     let cabinet = match request {
         Request::App { .. } => None,
         Request::All => {

@@ -371,7 +371,7 @@ pub(crate) fn is_wanted(setup: &Setup<'_>, part: &Part<'_>) -> bool {
     let inventory = setup.wanted.inventory;
     let facts = taken.facts;
     let for_devices = matches!(setup.wanted.destination, Destination::Development | Destination::Devices);
-    let left_out = for_devices && !setup.wanted.roster.left_out(inventory, facts).is_empty();
+    let left_out = for_devices && setup.wanted.roster.left_out(inventory, facts).next().is_some();
     let too_old = part.extension.is_none()
         && setup
             .wanted
