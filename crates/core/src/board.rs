@@ -123,14 +123,12 @@ struct Picked<'a> {
 
 impl<'a> Picked<'a> {
     fn of(view: &'a BoardView<'a>) -> Self {
-        let keystores = view.inventory.keystores().into_iter().filter(|(item, _)| item.state == State::Active);
-        let entries = keystores.flat_map(|(item, facts)| facts.entries.iter().map(move |entry| (item, entry)));
-        let mut picked = Picked {
-            view,
-            entries: entries.collect(),
-            others: BTreeMap::new(),
-            profiles: HashMap::new(),
-        };
+        let keystores =
+            view.inventory.keystores().into_iter().filter(|(item, _)| item.state == State::Active);
+        let entries =
+            keystores.flat_map(|(item, facts)| facts.entries.iter().map(move |entry| (item, entry)));
+        let mut picked =
+            Picked { view, entries: entries.collect(), others: BTreeMap::new(), profiles: HashMap::new() };
         for item in view.inventory.iter().filter(|item| item.state == State::Active) {
             match (&item.facts, item.facts.nine_key()) {
                 (Facts::Profile(facts), _) => {
@@ -211,7 +209,9 @@ fn cell(picked: &Picked<'_>, key: NineKey, name: &str, app: &App) -> Cell {
         NineKey::Signing => android_states(picked, Role::Signing, name),
         NineKey::Upload => android_states(picked, Role::Upload, name),
         NineKey::Cabinet => return cabinet_cell(view),
-        NineKey::Development | NineKey::Distribution | NineKey::Push => identity_state(picked, key, name, app),
+        NineKey::Development | NineKey::Distribution | NineKey::Push => {
+            identity_state(picked, key, name, app)
+        }
         NineKey::Profile => profile_states(picked, name),
         NineKey::StoreApi | NineKey::Service => other_states(picked, key, name, app),
     };

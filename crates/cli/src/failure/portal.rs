@@ -181,7 +181,7 @@ impl Classify for PortalTakeInError {
             Self::Project(inner) => inner.class(),
             Self::Connect(inner) => inner.class(),
             Self::Portal(inner) => inner.class(),
-            Self::Unreadable(_) | Self::Identifier(_) | Self::Title(_) => {
+            Self::Unreadable(_) | Self::Identifier(_) | Self::Title(_) | Self::Id(_) => {
                 say(Exit::Portal, "tell who runs the portal")
             }
             Self::Unfit(inner) => inner.class(),

@@ -123,6 +123,12 @@ impl Report for AppListReport {
             let keys =
                 if one.keystores.is_empty() { "none yet".to_owned() } else { one.keystores.join(", ") };
             paper.put(&row("  keystores", keys))?;
+            for (index, account) in one.accounts.iter().enumerate() {
+                let label = if index == 0 { "  accounts" } else { "" };
+                let more = [account.role.as_deref(), account.email.as_deref(), account.team.as_deref()];
+                let more: Vec<&str> = more.into_iter().flatten().collect();
+                paper.put(&row(label, "").bold(&account.account).text(format!("   {}", more.join(", "))))?;
+            }
         }
         Ok(())
     }

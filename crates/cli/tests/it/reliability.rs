@@ -6,6 +6,7 @@
 use std::collections::BTreeSet;
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
+use std::sync::OnceLock;
 use std::time::{Duration, Instant};
 
 use crate::PROGRAM;
@@ -223,6 +224,13 @@ const CASES: &[Case] = &[
         outputs: &[],
     },
     Case {
+        name: "apikey ask",
+        before: &[],
+        again: &[],
+        line: "apikey ask aN --of owner --use uploads",
+        outputs: &[],
+    },
+    Case {
         name: "apikey retire",
         before: &["apikey import in/key.p8 --name uploads --key-id K1 --issuer I1"],
         again: &["apikey retire uploads --back"],
@@ -239,8 +247,18 @@ const CASES: &[Case] = &[
 ];
 
 /// Commands that go the way of others here, and are put under every fault in the long run alone.
-const LIKE_OTHERS: [&str; 6] =
-    ["identity accept", "profile export", "device import", "device rename", "apikey import", "apikey retire"];
+const LIKE_OTHERS: [&str; 10] = [
+    "app change",
+    "keystore retire",
+    "device add",
+    "identity accept",
+    "profile export",
+    "device import",
+    "device rename",
+    "apikey import",
+    "apikey ask",
+    "apikey retire",
+];
 
 /// The commands of the short run.
 fn of_every_day() -> impl Iterator<Item = &'static Case> {
@@ -274,8 +292,15 @@ struct First {
     keys: BTreeSet<String>,
 }
 
-impl Place {
-    fn new(case: &Case) -> Self {
+/// What every place begins with, made once and written out again for each.
+struct Base {
+    files: Vec<(String, Vec<u8>)>,
+    home: Vec<(String, Vec<u8>)>,
+}
+
+fn base() -> &'static Base {
+    static BASE: OnceLock<Base> = OnceLock::new();
+    BASE.get_or_init(|| {
         let env = TestEnv::with_project(PROGRAM);
         env.file("pass", b"quilted-harbour-anvil");
         env.file("crossing.apk", &builds::crossing().apk());
@@ -283,6 +308,29 @@ impl Place {
         env.file("quayside.apk", &quayside.apk());
         env.run("keystore create first --app crossing --common-name A --algorithm ec-p256").exit(0);
         env.run("keystore export first --to own.p12 --note-password own.txt").exit(0);
+        Base { files: env.files(), home: testkit::files_below(env.home()) }
+    })
+}
+
+/// Writes files out, for their owner alone, as the program makes what is secret.
+fn write_out(folder: &Path, files: &[(String, Vec<u8>)]) {
+    for (name, bytes) in files {
+        let path = folder.join(name);
+        std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+        std::fs::write(&path, bytes).unwrap();
+        #[cfg(unix)]
+        {
+            use std::os::unix::fs::PermissionsExt;
+            std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o600)).unwrap();
+        }
+    }
+}
+
+impl Place {
+    fn new(case: &Case) -> Self {
+        let env = TestEnv::new(PROGRAM);
+        write_out(env.folder(), &base().files);
+        write_out(env.home(), &base().home);
         for name in
             MATERIAL.iter().filter(|name| case.line.contains("in/") || case.before.concat().contains(**name))
         {
@@ -308,9 +356,7 @@ impl Place {
             for (name, _) in testkit::files_below(folder) {
                 std::fs::remove_file(folder.join(name)).unwrap();
             }
-            for (name, bytes) in files {
-                std::fs::write(folder.join(name), bytes).unwrap();
-            }
+            write_out(folder, files);
         }
         self.keys = first.keys.clone();
     }

@@ -110,7 +110,7 @@ pub fn apikey_create(ctx: &Ctx<'_>, request: &Request) -> Result<ApiKeyCreateRep
     // one name in one cabinet is one call, however often it is made
     let call = sha256_hex(format!("{} {name} {role}", cabinet.identity()).as_bytes());
     let new = NewApiKey { title: name.clone(), role };
-    let said = with_portal(ctx, &cabinet, &file, ApiUse::Access, |portal| {
+    let said = with_portal(ctx, &cabinet, &file, (ApiUse::Access, None), |portal| {
         Ok::<_, ApiKeyCreateError>(portal.new_api_key(&new, &format!("api-key-{call}"))?)
     })?;
     [&said.key_id, &said.issuer].into_iter().try_for_each(|id| check_id(id))?;
@@ -132,7 +132,7 @@ fn take_in(
     request: &Request,
     said: ApiKey,
 ) -> Result<(), ApiKeyCreateError> {
-    let text = with_portal(ctx, cabinet, file, ApiUse::Access, |portal| {
+    let text = with_portal(ctx, cabinet, file, (ApiUse::Access, None), |portal| {
         portal.private_key(&said.key_id).map_err(|error| match error {
             PortalError::Refused(problem) if problem.kind == FETCHED => {
                 ApiKeyCreateError::Lost { key_id: said.key_id.clone() }

@@ -270,7 +270,7 @@ pub(super) fn check_id(id: &str) -> Result<(), IdError> {
 }
 
 /// Refuses a bundle id that the platform does not take. One for several apps ends in a wildcard.
-pub(super) fn check_bundle_id(id: &str) -> Result<(), IdError> {
+pub(crate) fn check_bundle_id(id: &str) -> Result<(), IdError> {
     if let Some((team, without)) = id.split_once('.')
         && is_team(team)
     {

@@ -1,7 +1,7 @@
 //! `app list`: the apps of the project file, and what the cabinet holds for each.
 
 use ninekeys_cabinet::CabinetError;
-use ninekeys_core::model::{App, Inventory, Role};
+use ninekeys_core::model::{App, Inventory, Project, Role};
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
@@ -26,6 +26,24 @@ pub struct AppLine {
     pub says: App,
     /// The keystores that hold a key for it.
     pub keystores: Vec<String>,
+    /// The accounts at the portal that act for its iOS side.
+    pub accounts: Vec<AccountSaid>,
+}
+
+/// An account at the portal.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct AccountSaid {
+    /// Its name in the project file.
+    pub account: String,
+    /// Its address for mail.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub email: Option<String>,
+    /// The team that it belongs to.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub team: Option<String>,
+    /// What it may do, in words.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub role: Option<String>,
 }
 
 /// Why they cannot be told.
@@ -53,8 +71,27 @@ pub fn app_list(ctx: &Ctx<'_>) -> Result<AppListReport, AppListError> {
         app: name.to_string(),
         says: app.clone(),
         keystores: keystores_of(&inventory, name),
+        accounts: accounts_of(&project, name, app),
     });
     Ok(AppListReport { apps: apps.collect() })
+}
+
+/// The accounts of the app's team that are for it, or for all.
+fn accounts_of(project: &Project, name: &str, app: &App) -> Vec<AccountSaid> {
+    let Some(ios) = &app.ios else { return Vec::new() };
+    let team = project.team_of(ios);
+    let own = project.accounts.iter().filter(|(_, account)| {
+        let theirs = account.team.as_deref().or(project.team.as_deref());
+        let is_for = account.apps.is_empty() || account.apps.iter().any(|app| app == name);
+        is_for && (theirs == team || theirs.is_none() || team.is_none())
+    });
+    let said = own.map(|(account, facts)| AccountSaid {
+        account: account.to_string(),
+        email: facts.email.clone(),
+        team: facts.team.clone().or_else(|| project.team.clone()),
+        role: facts.role.clone(),
+    });
+    said.collect()
 }
 
 /// The keystores that hold a key for an app, by name.

@@ -137,7 +137,8 @@ pub fn identity_revoke(
     }
     ctx.unlock(&mut cabinet)?;
     let serial = own.serial.clone();
-    let revoked = with_portal(ctx, &cabinet, &file, ApiUse::Signing, |portal| {
+    let app = facts.apps.first().cloned();
+    let revoked = with_portal(ctx, &cabinet, &file, (ApiUse::Signing, app.as_deref()), |portal| {
         Ok::<_, IdentityRevokeError>(portal.revoke(&serial)?.revoked)
     })?;
     let revoked = revoked.unwrap_or(ctx.env.now);

@@ -40,25 +40,33 @@ pub enum ConnectError {
     Cabinet(#[from] CabinetError),
 }
 
-/// The API key that may do it, with the smallest role that does; one for this very use before others.
-fn key_for(inventory: &Inventory, what: ApiUse) -> Option<(&Item, &ApiKeyFacts)> {
+/// The API key that may do it for an app, or for all where none is named, with the smallest role that does: one for that app by name
+/// before one for all, and one for this very use before others.
+fn key_for<'a>(
+    inventory: &'a Inventory,
+    what: ApiUse,
+    app: Option<&str>,
+) -> Option<(&'a Item, &'a ApiKeyFacts)> {
     let active = inventory.iter().filter(|item| item.state == State::Active);
-    let mut all: Vec<(bool, ApiRole, &Item, &ApiKeyFacts)> = active
-        .filter_map(|item| match &item.facts {
-            Facts::ApiKey(facts) if facts.service == Service::Store && facts.key.is_some() => {
-                let role = facts.role.parse().ok().filter(|role| *role >= what.needs())?;
-                Some((!facts.uses.contains(&what), role, item, facts.as_ref()))
-            }
-            _ => None,
-        })
-        .collect();
-    all.sort_by(|a, b| (a.0, a.1, &a.2.name).cmp(&(b.0, b.1, &b.2.name)));
-    all.into_iter().next().map(|(_, _, item, facts)| (item, facts))
+    let named = |facts: &ApiKeyFacts| app.is_some_and(|app| facts.apps.iter().any(|one| one == app));
+    let serves = |facts: &ApiKeyFacts| app.is_none() || facts.apps.is_empty() || named(facts);
+    let usable = active.filter_map(|item| match &item.facts {
+        Facts::ApiKey(facts) if facts.service == Service::Store && facts.key.is_some() && serves(facts) => {
+            let role = facts.role.parse::<ApiRole>().ok().filter(|role| *role >= what.needs())?;
+            Some((item, facts.as_ref(), role))
+        }
+        _ => None,
+    });
+    let best = usable.min_by(|(a, one, role), (b, other, another)| {
+        let rank = |facts: &ApiKeyFacts, role: ApiRole| (!named(facts), !facts.uses.contains(&what), role);
+        rank(one, *role).cmp(&rank(other, *another)).then_with(|| a.name.cmp(&b.name))
+    });
+    best.map(|(item, facts, _)| (item, facts))
 }
 
 /// Whether the portal can be asked for something: the project says where it is, and a key may ask.
-pub(crate) fn can_ask(project: &Project, inventory: &Inventory, what: ApiUse) -> bool {
-    project.portal.is_some() && key_for(inventory, what).is_some()
+pub(crate) fn can_ask(project: &Project, inventory: &Inventory, what: ApiUse, app: Option<&str>) -> bool {
+    project.portal.is_some() && key_for(inventory, what, app).is_some()
 }
 
 /// The certificate that the project pins for the portal's connection, DER.
@@ -78,14 +86,14 @@ pub(crate) fn with_portal<R, E: From<ConnectError>>(
     ctx: &Ctx<'_>,
     cabinet: &Cabinet<'_>,
     file: &ProjectFile,
-    what: ApiUse,
+    (what, app): (ApiUse, Option<&str>),
     work: impl FnOnce(&dyn Portal) -> Result<R, E>,
 ) -> Result<R, E> {
     let failed = |error: ConnectError| E::from(error);
     let address = file.project.portal.as_deref().ok_or_else(|| failed(ConnectError::NoAddress))?;
     let pin = pin(file).map_err(failed)?;
     let inventory = cabinet.inventory().map_err(|error| failed(error.into()))?;
-    let found = key_for(&inventory, what);
+    let found = key_for(&inventory, what, app);
     let (_, facts) = found.ok_or_else(|| failed(ConnectError::NoKey(what.needs())))?;
     let item = facts.key.and_then(|id| inventory.get(&id));
     let item = item.ok_or_else(|| failed(ConnectError::NoKey(what.needs())))?;

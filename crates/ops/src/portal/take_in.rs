@@ -1,5 +1,6 @@
 //! `portal take-in`: what stands at the portal held against what is here, and what is new taken in.
 
+use std::collections::{BTreeSet, HashMap};
 use std::path::PathBuf;
 
 use base64ct::{Base64, Encoding};
@@ -8,7 +9,8 @@ use ninekeys_cabinet::{CabinetError, Change};
 use ninekeys_core::digest::{hex, sha256_hex};
 use ninekeys_core::ios::profile::pattern_of;
 use ninekeys_core::model::{
-    ApiUse, Capability, Destination, Facts, Inventory, NameError, NineKey, Project, State, check_title,
+    ApiUse, Capability, Destination, DeviceFacts, Facts, Inventory, Item, NameError, NineKey, Project, State,
+    check_title,
 };
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::x509::Certificate;
@@ -21,7 +23,7 @@ use thiserror::Error;
 use super::{ConnectError, with_portal};
 use crate::answers::{self, CertificateSaid};
 use crate::app;
-use crate::app::add::{AppAddError, app_add};
+use crate::app::add::{AppAddError, IdError, app_add, check_bundle_id};
 use crate::app::change::{AppChangeError, app_change};
 use crate::app::ios::IosSays;
 use crate::ctx::{Ctx, OpenError};
@@ -225,6 +227,9 @@ pub enum PortalTakeInError {
     /// A device's identifier.
     #[error(transparent)]
     Identifier(#[from] IdentifierError),
+    /// An app id that is none.
+    #[error(transparent)]
+    Id(#[from] IdError),
     /// What something is called there.
     #[error("a name at the portal: {0}")]
     Title(#[from] NameError),
@@ -313,7 +318,7 @@ pub fn portal_take_in(ctx: &Ctx<'_>, dry_run: bool) -> Result<PortalTakeInReport
     let mut cabinet = ctx.open()?;
     ctx.unlock(&mut cabinet)?;
     let inventory = cabinet.inventory()?;
-    let mut there = with_portal(ctx, &cabinet, &file, ApiUse::Signing, |portal| {
+    let mut there = with_portal(ctx, &cabinet, &file, (ApiUse::Signing, None), |portal| {
         let measure = Here { project: &file.project, inventory: &inventory, roots: &roots, now: ctx.env.now };
         There::read(portal, &measure)
     })?;
@@ -389,7 +394,10 @@ impl There {
             device.identifier = device::identifier(&device.identifier)?;
             check_title(&device.title)?;
         }
-        app_ids.iter().try_for_each(|one| check_title(&one.title))?;
+        for one in &app_ids {
+            check_title(&one.title)?;
+            check_bundle_id(&one.bundle_id)?;
+        }
         let measure = Measure { project: Some(here.project), roots: here.roots, pool: &pool, now: here.now };
         let mut profiles = Vec::new();
         for said in portal.profiles()? {
@@ -416,7 +424,7 @@ impl There {
             self.certificates.iter().map(|(said, own)| self.certificate(said, own, here, &pool));
         Ok(Judged {
             certificates: certificates.collect::<Result<_, _>>()?,
-            devices: self.devices.iter().map(|device| self.device(device, here)).collect(),
+            devices: self.devices(here),
             profiles: (0..self.profiles.len()).filter_map(|place| self.profile(place, here)).collect(),
             lacks_authorities: self
                 .above
@@ -475,16 +483,32 @@ impl There {
         Ok((taken, Some(fit).filter(|_| standing == Standing::New)))
     }
 
-    fn device(&self, device: &wire::Device, here: &Here<'_>) -> TakenDevice {
-        let known = device::all(here.inventory)
-            .into_iter()
-            .find(|(_, facts)| facts.identifier.eq_ignore_ascii_case(&device.identifier));
+    /// What the devices are to those here; both sides are gone through once, since there may be many.
+    fn devices(&self, here: &Here<'_>) -> Vec<TakenDevice> {
+        let all = device::all(here.inventory);
+        let known: HashMap<String, (&Item, &DeviceFacts)> =
+            all.into_iter().map(|own| (own.1.identifier.to_ascii_lowercase(), own)).collect();
+        let mut allowed: HashMap<String, BTreeSet<&str>> = HashMap::new();
+        for fit in self.profiles.iter().filter(|fit| fit.not_after() >= here.now) {
+            let profile = &fit.verified.profile;
+            for identifier in profile.devices.iter().flatten() {
+                allowed.entry(identifier.to_ascii_lowercase()).or_default().insert(&profile.title);
+            }
+        }
+        let said = self.devices.iter().map(|device| {
+            let identifier = device.identifier.to_ascii_lowercase();
+            let profiles = allowed.get(&identifier).into_iter().flatten().map(|title| (*title).to_owned());
+            Self::device(device, known.get(&identifier).copied(), profiles.collect())
+        });
+        said.collect()
+    }
+
+    fn device(
+        device: &wire::Device,
+        known: Option<(&Item, &DeviceFacts)>,
+        profiles: Vec<String>,
+    ) -> TakenDevice {
         let called = known.map(|(_, facts)| facts.title.clone()).filter(|title| *title != device.title);
-        let allows = |fit: &ProfileFit| {
-            let all = fit.verified.profile.devices.as_deref().unwrap_or_default();
-            all.iter().any(|one| one.eq_ignore_ascii_case(&device.identifier))
-        };
-        let profiles = self.profiles_where(here.now, allows);
         TakenDevice {
             standing: match (&known, &called) {
                 (None, _) => Standing::New,

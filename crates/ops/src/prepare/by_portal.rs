@@ -40,7 +40,7 @@ pub(crate) fn with<R>(
     cabinet: &Cabinet<'_>,
     work: impl FnOnce(&dyn Portal) -> Result<R, PrepareError>,
 ) -> Result<R, PrepareError> {
-    portal::with_portal(job.ctx, cabinet, job.file, ApiUse::Signing, work)
+    portal::with_portal(job.ctx, cabinet, job.file, (ApiUse::Signing, Some(job.name)), work)
 }
 
 fn from_base64(text: &str) -> Result<Vec<u8>, PrepareError> {

@@ -418,7 +418,7 @@ pub fn prepare(ctx: &Ctx<'_>, request: &Request) -> Result<PrepareReport, Prepar
     let mut cabinet = ctx.open()?;
     let inventory = cabinet.inventory()?;
     let job = Job::begin(ctx, &file, (name, app, ios), destination, &inventory)?;
-    let by_portal = portal::can_ask(&file.project, &inventory, ApiUse::Signing);
+    let by_portal = portal::can_ask(&file.project, &inventory, ApiUse::Signing, Some(name));
     let plan = plan(&job, &inventory)?;
     let mut report = PrepareReport {
         ready: plan.is_empty() && job.look(&inventory, |setup| check_setup(setup).is_ready()),

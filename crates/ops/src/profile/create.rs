@@ -171,7 +171,7 @@ pub fn profile_create(ctx: &Ctx<'_>, request: &Request) -> Result<ProfileCreateR
     }
     let mut cabinet = ctx.open().map_err(PrepareError::from)?;
     let inventory = cabinet.inventory().map_err(PrepareError::from)?;
-    if !portal::can_ask(&file.project, &inventory, ApiUse::Signing) {
+    if !portal::can_ask(&file.project, &inventory, ApiUse::Signing, Some(name)) {
         let missing = match file.project.portal {
             Some(_) => ConnectError::NoKey(ApiUse::Signing.needs()),
             None => ConnectError::NoAddress,

@@ -90,7 +90,7 @@ impl Authority {
     /// Makes the keys and certificates of new authorities: root, issuer, signer of profiles.
     pub(super) fn make(env: &Env<'_>) -> Result<[Kept; 3], StandInError> {
         let make = || -> Result<(SecretBytes, PrivateKey), StandInError> {
-            let secret = env.keys.make(Algorithm::Rsa2048)?;
+            let secret = env.keys.make(Algorithm::P256)?;
             let key = secret.lend(|der| PrivateKey::from_pkcs8(der))?;
             Ok((secret, key))
         };

@@ -1,5 +1,6 @@
 //! The whole flow through the built program against the built stand-in, over real HTTP.
 
+mod killed;
 mod sealed;
 mod take_in;
 
@@ -126,4 +127,21 @@ fn a_portal_that_is_away_lies_or_says_too_much_changes_nothing_that_counts() {
     env.run("prepare --app crossing --for store --yes --project far.toml")
         .exit(2)
         .says("is on another machine");
+}
+
+#[test]
+fn an_api_key_of_one_app_asks_for_that_app_alone() {
+    let env = TestEnv::with_ios(PROGRAM);
+    let portal = start(&env, "127.0.0.1:0");
+    make_known(&env, &portal);
+    let [file, id, issuer] =
+        ["file", "key_id", "issuer"].map(|field| portal.said["first_key"][field].as_str().unwrap());
+    env.run(&format!(
+        "apikey import {file} --name own --key-id {id} --issuer {issuer} --role owner --use signing --app crossing"
+    ))
+    .exit(0);
+    env.run("device add Bridge --identifier 00008030-000A1B2C3D4E802F").exit(0);
+    // for another app nothing asks the portal: it is a matter of files
+    env.run("prepare --app deckhand --for devices --yes").exit(1).says("by files: no API key");
+    env.run("prepare --app crossing --for store --yes").exit(0).says("through the portal");
 }

@@ -1,6 +1,11 @@
+use std::io::{Read, Write};
+use std::net::{TcpListener, TcpStream};
+use std::thread::JoinHandle;
+
+use base64ct::Encoding;
 use serde_json::Value;
 
-use super::{Running, connected, import_key};
+use super::{Running, call, connected, import_key};
 use crate::PROGRAM;
 use testkit::TestEnv;
 
@@ -139,4 +144,82 @@ fn what_changed_there_is_told_and_what_nothing_uses_can_be_revoked() {
         (&"left".into(), &"revoked".into())
     );
     assert!(said["profiles"].as_array().unwrap().iter().any(|one| one["because"] == "superseded"), "{said}");
+}
+
+/// Somebody who answers in the portal's place, by path, as long as the program asks.
+fn lies(listener: TcpListener, said: Vec<(&'static str, String)>) -> JoinHandle<()> {
+    std::thread::spawn(move || {
+        for stream in listener.incoming() {
+            let mut stream = stream.unwrap();
+            let mut asked = [0; 8192];
+            let read = stream.read(&mut asked).unwrap_or_default();
+            let asked = String::from_utf8_lossy(&asked[..read]).into_owned();
+            let path = asked.split(' ').nth(1).unwrap_or_default();
+            if path == "/over" {
+                return;
+            }
+            let body = said
+                .iter()
+                .find(|(known, _)| path.ends_with(known))
+                .map_or("{\"items\":[]}", |(_, body)| body);
+            let head = format!(
+                "HTTP/1.1 200 OK\r\ncontent-type: application/json\r\ncontent-length: {}\r\nconnection: close\r\n\r\n",
+                body.len()
+            );
+            let _ = stream.write_all(format!("{head}{body}").as_bytes());
+        }
+    })
+}
+
+#[test]
+fn a_portal_that_lies_in_any_list_changes_nothing() {
+    let (env, portal) = connected();
+    let host = portal.address.trim_start_matches("http://").to_owned();
+    let above = call(
+        &portal.address,
+        &format!("GET /.well-known/est/cacerts HTTP/1.1\nhost: {host}\nconnection: close\n\n"),
+    )
+    .1;
+    drop(portal);
+    let team = "{\"team\":\"GPFERRY009\",\"title\":\"Ferries\"}".to_owned();
+    let forged = std::fs::read(testkit::data("samples/ios/signed-by-developer.mobileprovision")).unwrap();
+    let forged = base64ct::Base64::encode_string(&forged);
+    let profile = format!(
+        "{{\"items\":[{{\"id\":\"1\",\"title\":\"x\",\"destination\":\"store\",\"bundle_id\":\"a.b\",\"file\":\"{forged}\",\"not_after\":\"2027-01-01T00:00:00Z\"}}]}}"
+    );
+    let item = |body: &str| format!("{{\"items\":[{body}]}}");
+    let certificate = |der: &str| {
+        item(&format!(
+            "{{\"id\":\"1\",\"kind\":\"distribution\",\"certificate\":\"{der}\",\"not_after\":\"2027-01-01T00:00:00Z\"}}"
+        ))
+    };
+    let lying = [
+        ("/app-ids", item("{\"bundle_id\":\"../../etc\",\"title\":\"x\"}"), "is not a package or bundle id"),
+        ("/app-ids", item("{\"bundle_id\":\"a.b\",\"title\":\"\\u001b[31mred\"}"), "a name at the portal"),
+        ("/devices", item("{\"identifier\":\"../x\",\"title\":\"x\"}"), "is no device identifier"),
+        (
+            "/devices",
+            item("{\"identifier\":\"00008030-000A1B2C3D4E802F\",\"title\":\"a\\nb\"}"),
+            "a name at the portal",
+        ),
+        ("/certificates", certificate("bm9uZQ=="), "a certificate cannot be read"),
+        ("/certificates", certificate("%%"), "a certificate cannot be read"),
+        ("/profiles", profile, "it is forged"),
+        ("/profiles", "<html>".into(), "cannot be read"),
+        ("/cacerts", "bm9uZQ==".into(), "cannot be read"),
+    ];
+    let history = env.run("cabinet history --format json").exit(0).stdout;
+    let project = env.read("ninekeys.toml");
+    for (path, body, says) in lying {
+        let mut said = vec![(path, body)];
+        said.extend([("/team", team.clone()), ("/cacerts", above.clone())]);
+        let server = lies(TcpListener::bind(&host).unwrap(), said);
+        let code = if says == "it is forged" { 5 } else { 6 };
+        env.run("portal take-in").exit(code).says(says).is_silent_on("\u{1b}");
+        let mut stop = TcpStream::connect(&host).unwrap();
+        stop.write_all(b"GET /over HTTP/1.1\r\n\r\n").unwrap();
+        server.join().unwrap();
+        assert_eq!(env.run("cabinet history --format json").exit(0).stdout, history, "{path}");
+        assert_eq!(env.read("ninekeys.toml"), project, "{path}");
+    }
 }

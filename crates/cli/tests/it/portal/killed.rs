@@ -1,0 +1,72 @@
+//! The single steps through the portal, killed at random instants: the cabinet stays whole, and the same command again comes to
+//! its end.
+
+use std::process::{Child, Stdio};
+use std::time::{Duration, Instant};
+
+use super::connected;
+use testkit::TestEnv;
+
+/// How often each is killed.
+const KILLS: u32 = 4;
+
+fn start(env: &TestEnv, line: &str) -> Child {
+    let words = line.split(' ');
+    env.command(words).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap()
+}
+
+/// Kills a command over the time that it takes, and tells how many kills fell into the work; `N` is another number each time.
+fn killed(env: &TestEnv, line: &str, again: &[i32]) -> u32 {
+    let begun = Instant::now();
+    start(env, &line.replace('N', "0")).wait().unwrap();
+    let whole = begun.elapsed().max(Duration::from_millis(20));
+    let mut inside = 0;
+    for kill in 1..=KILLS {
+        let line = line.replace('N', &kill.to_string());
+        let mut child = start(env, &line);
+        std::thread::sleep(whole * kill / (KILLS + 1));
+        child.kill().unwrap();
+        inside += u32::from(child.wait().unwrap().code().is_none());
+        env.run("cabinet status --prove").exit(0);
+        let code = env.run(&line).code();
+        assert!(again.contains(&code), "{line} ended with {code} after a kill");
+        env.run("cabinet status --prove").exit(0);
+    }
+    inside
+}
+
+#[test]
+fn each_step_through_the_portal_is_killed_and_the_same_command_again_comes_to_its_end() {
+    let (env, _portal) = connected();
+    let mut inside = 0;
+    // a key whose one download was cut off is said to be lost
+    inside += killed(&env, "apikey create keyN --use uploads", &[0, 5, 6]);
+    env.run("device add Bridge --identifier 00008030-000A1B2C3D4E802F").exit(0);
+    for number in 0..=KILLS {
+        env.run(&format!("app add pier{number} --bundle-id example.gannetpoint.pier{number} --for devices"))
+            .exit(0);
+    }
+    env.run("prepare --app deckhand --for devices --yes").exit(0);
+    inside += killed(&env, "profile create --app pierN --for devices", &[0, 5]);
+    inside += killed(
+        &env,
+        "give --app pierN --for devices --receiver Shipyard --to outN --note-password noteN",
+        &[0, 5],
+    );
+    inside += killed(&env, "portal take-in", &[0]);
+    inside += killed(&env, "identity revoke distribution-2027 --yes", &[0]);
+    assert!(inside >= 6, "only {inside} kills fell into the work");
+    // every folder that was given is whole, with a row and its password, or it is not there
+    let rows = env.run("given --format json").exit(0).json()["given"].as_array().unwrap().len();
+    let mut folders = 0;
+    for number in 0..=KILLS {
+        let folder = env.path(&format!("out{number}"));
+        let files = std::fs::read_dir(&folder).map(|all| all.count()).unwrap_or_default();
+        assert!([0, 3].contains(&files), "out{number} has {files} files");
+        assert!(files == 0 || env.path(&format!("note{number}")).exists());
+        folders += usize::from(files == 3);
+    }
+    assert_eq!((rows, folders), (5, 5));
+    let all = env.run("portal take-in --format json").exit(0).json();
+    assert_eq!(all["certificates"].as_array().unwrap().len(), 1, "none was issued twice");
+}
