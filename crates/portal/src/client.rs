@@ -500,7 +500,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn only_plain_addresses_on_this_machine_are_taken() {
+    fn plain_addresses_are_on_this_machine_and_sealed_ones_are_pinned() {
         let tokens = || Ok(Secret::new(String::new()));
         let at =
             |address: &str| HttpPortal::at(address, None, &tokens, &SystemKeys).map(|portal| portal.address);
@@ -509,10 +509,19 @@ mod tests {
         for other in ["http://10.0.0.1", "http://portal.example:80"] {
             assert!(matches!(at(other), Err(PortalError::NotLoopback(_))), "{other}");
         }
-        for wrong in
-            ["", "127.0.0.1", "https://127.0.0.1", "http://", "http://127.0.0.1/path", "ftp://127.0.0.1"]
-        {
+        for wrong in [
+            "",
+            "127.0.0.1",
+            "http://",
+            "http://127.0.0.1/path",
+            "https://portal.example/x",
+            "ftp://127.0.0.1",
+        ] {
             assert!(matches!(at(wrong), Err(PortalError::Address(_))), "{wrong}");
+        }
+        for address in ["https://127.0.0.1", "https://portal.example:8443"] {
+            assert!(matches!(at(address), Err(PortalError::NotPinned(_))), "{address}");
+            assert!(check_address(address, true).is_ok());
         }
         assert_eq!(part("a/../b?c"), "a%2F..%2Fb%3Fc");
     }

@@ -137,7 +137,7 @@ fn a_disk_that_fills_up_leaves_all_of_it_or_nothing() {
             .current_dir(env.folder())
             .envs(program.get_envs().filter_map(|(name, value)| Some((name, value?))));
         let done = limited.output().unwrap().status.success();
-        let there = env.path("out").exists().then(|| files(&env, "out")).unwrap_or_default();
+        let there = if env.path("out").exists() { files(&env, "out") } else { Vec::new() };
         assert_eq!(there.len(), if done { 3 } else { 0 }, "{blocks} blocks: {there:?}");
         assert_eq!(env.path("out-password.txt").exists(), done, "{blocks} blocks");
         let rows = env.run("given --format json").exit(0).json()["given"].as_array().unwrap().len();
