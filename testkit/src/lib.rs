@@ -95,6 +95,11 @@ impl TestEnv {
         env
     }
 
+    /// The time that it is here.
+    pub fn now(&self) -> &str {
+        &self.now
+    }
+
     /// At another time.
     #[must_use]
     pub fn at(mut self, now: &str) -> Self {

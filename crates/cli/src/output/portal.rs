@@ -96,6 +96,7 @@ fn certificates(report: &PortalTakeInReport, paper: &mut Paper<'_>) -> io::Resul
         let name = one.identity.as_deref().unwrap_or_else(|| one.kind.word());
         let is = match (one.standing, one.revoked) {
             (Standing::Different, Some(_)) => Line::new().like(Sign::Warn, "revoked there"),
+            (Standing::Known, Some(_)) => Line::new().dim("known, revoked"),
             _ => standing(one.standing, one.because),
         };
         vec![
@@ -158,10 +159,11 @@ fn devices(report: &PortalTakeInReport, paper: &mut Paper<'_>) -> io::Result<()>
     paper.blank()?;
     let heads = ["device", "is", "called there", "identifier", "used by"];
     paper.table_of(2, &heads, &report.devices, |one: &TakenDevice| {
+        let here = one.title_here.as_ref().map_or_else(String::new, |title| format!(", here {title}"));
         vec![
             Line::new().bold(one.device.as_deref().unwrap_or(&one.title)),
             standing(one.standing, None),
-            Line::new().text(&one.title),
+            Line::new().text(&one.title).like(Sign::Warn, here),
             Line::new().text(&one.identifier),
             used_by(one.unused, &one.profiles, ""),
         ]

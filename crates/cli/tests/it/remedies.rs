@@ -305,9 +305,89 @@ const CABINETS: &[Fault] = &[
     fault(&[], "board --project nowhere", "", &[], Shows),
 ];
 
+const PROFILE: &str = "profile import in/crossing-store.mobileprovision";
+const KEY: &str = "apikey import key.p8 --name k --key-id K1 --issuer I1";
+const IDENTIFIER: &[(&str, &str)] = &[("NAME", "Bridge"), ("IDENTIFIER", "00008030-000A1B2C3D4E802F")];
+
+/// In a project of the iOS side, with a distribution identity, a profile's file, a key's and a password's.
+const IOS: &[Fault] = &[
+    fault(
+        &[],
+        "give --app crossing --for store --receiver R --to out",
+        "check --app crossing --for store",
+        &[],
+        Shows,
+    ),
+    fault(&[], "give --app nothing --for store --receiver R --to out", "app list", &[], Shows),
+    fault(
+        &[PROFILE],
+        "give --app crossing --for store --receiver R --to out --note-password out/p.txt",
+        "give --app crossing --for store --receiver R --to out --note-password FILE",
+        &[("FILE", "p.txt")],
+        Does,
+    ),
+    fault(
+        &[PROFILE],
+        "give --app crossing --for store --receiver R --to in",
+        "give --app crossing --for store --receiver R --to FOLDER",
+        &[("FOLDER", "out")],
+        Does,
+    ),
+    fault(
+        &[PROFILE],
+        "give --app crossing --for store --receiver R --to out --api-key nothing",
+        "inventory",
+        &[],
+        Shows,
+    ),
+    fault(
+        &[PROFILE, "apikey import pw --name night --label l --account a@gannetpoint.example"],
+        "give --app crossing --for store --receiver R --to out --api-key night",
+        "show night",
+        &[],
+        Shows,
+    ),
+    fault(&[], "apikey ask up --of owner", "apikey ask up --of owner --use uploads", &[], Does),
+    fault(
+        &["apikey import pw --name night --label l --account a@gannetpoint.example"],
+        "apikey token night",
+        "show night",
+        &[],
+        Shows,
+    ),
+    fault(&[KEY], "apikey password k", "apikey token k", &[], Shows),
+    fault(&[KEY], "apikey import key.p8 --name other --key-id K2 --issuer I1", "show k/key", &[], Shows),
+    fault(
+        &[],
+        "apikey import key.p8 --name k --key-id K1",
+        "apikey import key.p8 --name k --key-id K1 --issuer ID",
+        &[("ID", "I1")],
+        Does,
+    ),
+    fault(&[], "apikey import unlock.txt --name k --label l --account a@gannetpoint.example", "", &[], Shows),
+    fault(&[], "portal take-in", "", &[], Shows),
+    fault(
+        &[],
+        "prepare --app deckhand --for devices",
+        "device add NAME --identifier IDENTIFIER",
+        IDENTIFIER,
+        Clears,
+    ),
+    fault(&[], "device add Bridge", "device add Bridge --identifier IDENTIFIER", IDENTIFIER, Does),
+    fault(&[], "identity export nothing --to a.p12", "inventory", &[], Shows),
+    fault(&[], "check --app nothing", "app list", &[], Shows),
+    fault(
+        &[],
+        "app add dory --bundle-id GPFERRY009.example.gannetpoint.dory --for store",
+        "app add dory --for store --bundle-id example.gannetpoint.dory",
+        &[],
+        Does,
+    ),
+];
+
 /// The same folder again, with what belongs to it.
 fn again(base: &TestEnv) -> TestEnv {
-    let env = TestEnv::new(PROGRAM).variable("PATH", "/usr/bin:/bin");
+    let env = TestEnv::new(PROGRAM).at(base.now()).variable("PATH", "/usr/bin:/bin");
     base.files().iter().for_each(|(name, bytes)| env.file(name, bytes));
     env
 }
@@ -384,6 +464,13 @@ fn base() -> TestEnv {
         [("kiosk.txt", "modern-pass-1"), ("store.txt", "store-pass-1"), ("crew.txt", "crew-key-pass")];
     passwords.iter().for_each(|(name, text)| env.file(name, text.as_bytes()));
     env
+}
+
+#[test]
+fn what_is_said_on_the_ios_side_is_typed_and_mends() {
+    let env = TestEnv::with_identity(PROGRAM);
+    env.file("key.p8", &testkit::private_key_pem());
+    try_all(&env, IOS);
 }
 
 #[test]
