@@ -234,20 +234,13 @@ pub fn give(ctx: &Ctx<'_>, request: &Request) -> Result<GiveReport, GiveError> {
     let mut cabinet = ctx.open()?;
     let inventory = cabinet.inventory()?;
     let job = Job::begin(ctx, &file, (name, app, ios), destination, &inventory)?;
-    let not_ready = || GiveError::NotReady { app: name.into(), title: app.title.clone(), destination };
-    let (mut going, lacks_push) = job.look(&inventory, |setup| {
-        if !check_setup(setup).is_ready() {
-            return Err(not_ready());
-        }
-        Ok((
-            identities_and_profiles(setup)?.ok_or_else(not_ready)?,
-            setup.has_push() && setup.push_taken().is_none(),
-        ))
-    })?;
-    let api_key = api_key(&inventory, request, &mut going)?;
+    wanted(&job, &inventory, request)?;
     let password_to = password_place(ctx, request)?;
     let folder = ctx.path(&request.to);
     refuse_full(&folder, &request.to)?;
+    ctx.unlock(&mut cabinet)?;
+    // as it is now: somebody else may have revoked or replaced some of it while this waited for a passphrase
+    let (going, lacks_push, api_key) = wanted(&job, &*cabinet.inventory()?, request)?;
     let report = GiveReport {
         app: name.into(),
         title: app.title.clone(),
@@ -263,10 +256,27 @@ pub fn give(ctx: &Ctx<'_>, request: &Request) -> Result<GiveReport, GiveError> {
         lacks_push,
         at: ctx.env.now,
     };
-    ctx.unlock(&mut cabinet)?;
     let sheet = sheet::text(&report, file.project.title.trim());
     deliver(ctx, &mut cabinet, &going, &report, (&folder, &ctx.path(&password_to)), &sheet)?;
     Ok(report)
+}
+
+/// What goes into the folder, whether a push identity is missing, and what is to be known of the API key.
+type Wanted = (Vec<Going>, bool, Option<GivenApiKey>);
+
+fn wanted(job: &Job<'_>, inventory: &Inventory, request: &Request) -> Result<Wanted, GiveError> {
+    let (app, title, destination) = (job.name.to_owned(), job.app.title.clone(), job.destination);
+    let not_ready = || GiveError::NotReady { app, title, destination };
+    let found = job.look(inventory, |setup| {
+        if !check_setup(setup).is_ready() {
+            return Ok(None);
+        }
+        let lacks_push = setup.has_push() && setup.push_taken().is_none();
+        Ok::<_, GiveError>(identities_and_profiles(setup)?.map(|going| (going, lacks_push)))
+    })?;
+    let (mut going, lacks_push) = found.ok_or_else(not_ready)?;
+    let api_key = api_key(inventory, request, &mut going)?;
+    Ok((going, lacks_push, api_key))
 }
 
 impl From<&Going> for GivenFile {

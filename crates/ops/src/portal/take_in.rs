@@ -322,7 +322,8 @@ pub fn portal_take_in(ctx: &Ctx<'_>, dry_run: bool) -> Result<PortalTakeInReport
         let measure = Here { project: &file.project, inventory: &inventory, roots: &roots, now: ctx.env.now };
         There::read(portal, &measure)
     })?;
-    let mut app_ids = app_ids(&there, &file.project, ctx.env.now);
+    // as it is now: somebody else may have written into it while this waited for a passphrase
+    let mut app_ids = app_ids(&there, &ctx.project_file()?.project, ctx.env.now);
     let apps = if dry_run { Vec::new() } else { take_apps(ctx, &mut app_ids)? };
     let project = ctx.project_file()?.project;
     there.profiles.iter_mut().for_each(|fit| fit.find_apps(&project));
@@ -685,6 +686,11 @@ fn take_apps(ctx: &Ctx<'_>, all: &mut [TakenAppId]) -> Result<Vec<String>, Porta
     for one in new {
         let project = ctx.project_file()?.project;
         let bundle_id = one.bundle_id.clone();
+        if let Some((app, extension, _)) = place_of(&project, &bundle_id) {
+            one.standing = Standing::Known;
+            (one.app, one.extension) = (Some(app.to_owned()), extension.map(str::to_owned));
+            continue;
+        }
         let last = slug(bundle_id.rsplit('.').next().unwrap_or_default());
         let holder = project.apps.iter().find(|(_, app)| {
             let id = app.ios.as_ref().map(|ios| ios.bundle_id.as_str());
