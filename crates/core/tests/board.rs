@@ -213,7 +213,7 @@ fn identity(
         held_by: None,
         revoked: None,
     };
-    let mut out = vec![item(number + 50, name, 1, Facts::Identity(facts))];
+    let mut out = vec![item(number + 50, name, 1, Facts::Identity(Box::new(facts)))];
     out.extend(certificate.map(|facts| {
         item(number + 100, &format!("{name}/certificate"), 1, Facts::Certificate(Box::new(facts)))
     }));

@@ -302,7 +302,7 @@ fn one_key_can_stand_in_several_identities() {
             held_by: None,
             revoked: None,
         };
-        let item = NewItem::new(format!("{purpose:?}"), Facts::Identity(facts), None);
+        let item = NewItem::new(format!("{purpose:?}"), Facts::Identity(Box::new(facts)), None);
         cabinet.change("identity", &env(), |change| change.put(item)).unwrap();
     }
     assert_eq!(cabinet.inventory().unwrap().dependents(&own).count(), 2);

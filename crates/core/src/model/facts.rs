@@ -29,7 +29,7 @@ pub enum Facts {
     /// A keystore.
     Keystore(KeystoreFacts),
     /// An identity.
-    Identity(IdentityFacts),
+    Identity(Box<IdentityFacts>),
     /// A provisioning profile.
     Profile(Box<ProfileFacts>),
     /// A store API key or a service key.
@@ -438,6 +438,12 @@ fn one_or_several<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Vec<Item
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_is_large_stands_apart() {
+        // a cabinet of 100,000 items is looked at within 128 MiB
+        assert!(size_of::<Facts>() <= 80, "{}", size_of::<Facts>());
+    }
 
     #[test]
     fn every_kind_is_read_as_it_is_written_and_the_kind_comes_first() {

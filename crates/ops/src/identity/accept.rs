@@ -297,7 +297,7 @@ impl Fit {
                     held_by: held_by.filter(|_| key.is_none()).map(str::to_owned),
                     revoked: None,
                 };
-                change.put(NewItem::new(name.as_str(), Facts::Identity(facts), None))?;
+                change.put(NewItem::new(name.as_str(), Facts::Identity(Box::new(facts)), None))?;
                 Ok((name, Outcome::New))
             }
         }

@@ -163,7 +163,7 @@ pub(crate) fn find<'a>(
 /// Every identity, by name.
 pub(crate) fn all(inventory: &Inventory) -> Vec<(&Item, &IdentityFacts)> {
     let identities = inventory.iter().filter_map(|item| match &item.facts {
-        Facts::Identity(facts) => Some((item, facts)),
+        Facts::Identity(facts) => Some((item, facts.as_ref())),
         _ => None,
     });
     let mut out: Vec<_> = identities.collect();

@@ -317,7 +317,7 @@ fn make(
                 change.put(NewItem::new(format!("{name}/key"), Facts::Key(new), Some(secret)))?
             }
         });
-        change.put(NewItem::new(name.as_str(), Facts::Identity(facts.clone()), None))?;
+        change.put(NewItem::new(name.as_str(), Facts::Identity(Box::new(facts.clone())), None))?;
         Ok::<_, CabinetError>(facts)
     })?;
     let taken = Taken::when_told(request.replace, ctx.env.now);
@@ -352,7 +352,7 @@ fn take_in(
     let what = format!("identity request {name}, made by somebody else");
     cabinet.change(&what, &ctx.env, |change| {
         refuse_known(&change.inventory(), &sha256_hex(&parsed.public_key))?;
-        change.put(NewItem::new(name.as_str(), Facts::Identity(facts.clone()), None))?;
+        change.put(NewItem::new(name.as_str(), Facts::Identity(Box::new(facts.clone())), None))?;
         Ok::<_, IdentityRequestError>(())
     })?;
     let inventory = cabinet.inventory()?;

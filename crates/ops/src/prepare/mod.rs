@@ -547,7 +547,7 @@ fn request_for(job: &Job<'_>, cabinet: &mut Cabinet<'_>, asked: &Asked) -> Resul
             held_by: None,
             revoked: None,
         };
-        change.put(NewItem::new(name.as_str(), Facts::Identity(facts), None))?;
+        change.put(NewItem::new(name.as_str(), Facts::Identity(Box::new(facts)), None))?;
         Ok::<_, CabinetError>(())
     })?;
     Ok(der)
