@@ -19,6 +19,8 @@ const ONLY_IN: &[(&str, &str)] = &[
     ("axum", "portal"),
     ("tokio", "portal"),
     ("ureq", "portal"),
+    ("rustls", "portal"),
+    ("tokio-rustls", "portal"),
     ("clap", "cli"),
     ("indicatif", "cli"),
     ("rpassword", "cli"),
