@@ -14,15 +14,108 @@
 pub mod builds;
 pub mod cases;
 
+use std::cell::RefCell;
+use std::collections::BTreeMap;
 use std::ffi::OsStr;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
+use std::sync::{Arc, Mutex, OnceLock};
 
 use tempfile::TempDir;
 
 /// The time that tests run at, unless they say otherwise.
 pub const NOW: &str = "2031-05-19T12:00:00Z";
+
+/// The time at which the samples of the iOS side are good.
+const IOS_NOW: &str = "2026-12-01T00:00:00Z";
+
+/// A file with its bytes or a folder without any, and its mode.
+type Entry = (String, Option<Vec<u8>>, u32);
+
+/// A place as it was when it was first made, to be written out again.
+struct Template {
+    folder: Vec<Entry>,
+    home: Vec<Entry>,
+}
+
+/// Every template, by what it is of.
+static TEMPLATES: Mutex<BTreeMap<String, Arc<OnceLock<Template>>>> = Mutex::new(BTreeMap::new());
+
+thread_local! {
+    /// How many places of each kind this thread has: a test runs on one of its own.
+    static PLACES: RefCell<BTreeMap<&'static str, usize>> = const { RefCell::new(BTreeMap::new()) };
+}
+
+/// A place of a kind: made by the program the first time, and written out again for other tests, since making it is most of what
+/// a short test costs. Two places of one test are of two templates: each has a cabinet of its own.
+fn again(program: &str, now: &str, kind: &'static str, make: fn(&str, &str) -> TestEnv) -> TestEnv {
+    let number = PLACES.with_borrow_mut(|places| {
+        let number = places.entry(kind).or_default();
+        *number += 1;
+        *number
+    });
+    let key = format!("{kind} {number} {now} {program}");
+    let slot = TEMPLATES.lock().unwrap().entry(key).or_default().clone();
+    let template = slot.get_or_init(|| {
+        let env = make(program, now);
+        Template { folder: entries(env.folder()), home: entries(env.home()) }
+    });
+    let env = TestEnv::new(program).at(now);
+    write_out(env.folder(), &template.folder);
+    write_out(env.home(), &template.home);
+    env
+}
+
+/// Everything below a folder, what is above before what is below it.
+fn entries(top: &Path) -> Vec<Entry> {
+    let mut out = Vec::new();
+    let mut folders = vec![top.to_owned()];
+    while let Some(folder) = folders.pop() {
+        for entry in fs::read_dir(&folder).unwrap() {
+            let path = entry.unwrap().path();
+            let name = path.strip_prefix(top).unwrap().display().to_string();
+            let bytes = if path.is_dir() { None } else { Some(fs::read(&path).unwrap()) };
+            out.push((name, bytes, mode(&path)));
+            if path.is_dir() {
+                folders.push(path);
+            }
+        }
+    }
+    out.sort();
+    out
+}
+
+fn write_out(top: &Path, entries: &[Entry]) {
+    for (name, bytes, mode) in entries {
+        let path = top.join(name);
+        match bytes {
+            None => fs::create_dir(&path).unwrap(),
+            Some(bytes) => fs::write(&path, bytes).unwrap(),
+        }
+        set_mode(&path, *mode);
+    }
+}
+
+#[cfg(unix)]
+fn mode(path: &Path) -> u32 {
+    use std::os::unix::fs::PermissionsExt;
+    fs::metadata(path).unwrap().permissions().mode()
+}
+
+#[cfg(unix)]
+fn set_mode(path: &Path, mode: u32) {
+    use std::os::unix::fs::PermissionsExt;
+    fs::set_permissions(path, fs::Permissions::from_mode(mode)).unwrap();
+}
+
+#[cfg(not(unix))]
+fn mode(_path: &Path) -> u32 {
+    0
+}
+
+#[cfg(not(unix))]
+fn set_mode(_path: &Path, _mode: u32) {}
 
 /// A folder, and the program that runs in it.
 pub struct TestEnv {
@@ -44,7 +137,11 @@ impl TestEnv {
 
     /// With a cabinet, an unlock file and the two apps of the ferry company.
     pub fn with_project(program: &str) -> Self {
-        let env = TestEnv::new(program);
+        again(program, NOW, "project", TestEnv::make_project)
+    }
+
+    fn make_project(program: &str, now: &str) -> Self {
+        let env = TestEnv::new(program).at(now);
         env.run("init --title Ferries --new-unlock-file unlock.txt").exit(0);
         env.run("app add crossing --package example.gannetpoint.crossing --for direct --for store").exit(0);
         env.run("app add quayside --package example.gannetpoint.quayside --for direct").exit(0);
@@ -53,7 +150,12 @@ impl TestEnv {
 
     /// With a signing key for Crossing as well, and its release build.
     pub fn with_key(program: &str) -> Self {
-        let env = TestEnv::with_project(program);
+        again(program, NOW, "key", TestEnv::make_key)
+    }
+
+    fn make_key(program: &str, now: &str) -> Self {
+        // not a place that is written out again: this one's cabinet is its own
+        let env = TestEnv::make_project(program, now);
         env.run("keystore create crossing-signing --app crossing --common-name Ferries --algorithm ec-p256")
             .exit(0);
         env.file("crossing.apk", &builds::crossing().apk());
@@ -63,11 +165,15 @@ impl TestEnv {
     /// With a project of the iOS side, at a time when the samples of an independent authority are good: its root is named,
     /// the files lie in `in`, and `pw` opens those that have a password.
     pub fn with_ios(program: &str) -> Self {
-        TestEnv::with_ios_at(program, "2026-12-01T00:00:00Z")
+        TestEnv::with_ios_at(program, IOS_NOW)
     }
 
     /// The same at another time.
     pub fn with_ios_at(program: &str, now: &str) -> Self {
+        again(program, now, "ios", TestEnv::make_ios)
+    }
+
+    fn make_ios(program: &str, now: &str) -> Self {
         let env = TestEnv::new(program).at(now);
         env.run("init --title 'Gannet Point Ferries' --new-unlock-file unlock.txt").exit(0);
         for file in fs::read_dir(data("samples/ios")).unwrap() {
@@ -89,7 +195,11 @@ impl TestEnv {
 
     /// With the distribution identity of the samples and its chain in its cabinet as well.
     pub fn with_identity(program: &str) -> Self {
-        let env = TestEnv::with_ios(program);
+        again(program, IOS_NOW, "identity", TestEnv::make_identity)
+    }
+
+    fn make_identity(program: &str, now: &str) -> Self {
+        let env = TestEnv::make_ios(program, now);
         env.run("identity accept in/intermediate.pem").exit(0);
         env.run("identity import in/distribution.p12 --name gp-distribution --password-in pw").exit(0);
         env

@@ -19,6 +19,8 @@ pub(super) fn says(output: &std::process::Output, code: i32, text: &str) {
 #[test]
 fn a_forged_cabinet_is_refused_whatever_opens_it() {
     let env = TestEnv::with_key(PROGRAM);
+    // from now on this machine knows what is at the place
+    env.run("board").exit(0);
     env.file("forger/pass", b"brisk-lantern-oyster");
     let mut forger = env.command("init --passphrase-in pass --new-unlock-file unlock.txt".split(' '));
     assert!(forger.current_dir(env.path("forger")).output().unwrap().status.success());
