@@ -12,11 +12,12 @@ use ninekeys_core::token::TokenError;
 use ninekeys_formats::cms;
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::secret::{Secret, SecretText};
+use ninekeys_formats::x509::Certificate;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use thiserror::Error;
 use ureq::http::{Response, Uri};
-use ureq::tls::{Certificate, RootCerts, TlsConfig};
+use ureq::tls::{Certificate as Pinned, RootCerts, TlsConfig};
 use ureq::{Agent, Body};
 
 use crate::wire::{
@@ -100,18 +101,17 @@ pub trait Portal {
     /// [`PortalError`].
     fn certificates(&self) -> Result<Vec<wire::Certificate>, PortalError>;
 
-    /// The certificates above those that are issued, DER, from the issuer's upwards.
+    /// The certificates above those that are issued, from the issuer's upwards.
     ///
     /// # Errors
     /// [`PortalError`].
-    fn authorities(&self) -> Result<Vec<Vec<u8>>, PortalError>;
+    fn authorities(&self) -> Result<Vec<Certificate>, PortalError>;
 
-    /// Asks for a certificate with a request (PKCS#10, DER), and tells it, DER; `call` is known by, so that none is issued
-    /// twice.
+    /// Asks for a certificate with a request (PKCS#10, DER), and tells it; `call` is known by, so that none is issued twice.
     ///
     /// # Errors
     /// [`PortalError`].
-    fn enrol(&self, wanted: &Enrolment, request: &[u8], call: &str) -> Result<Vec<u8>, PortalError>;
+    fn enrol(&self, wanted: &Enrolment, request: &[u8], call: &str) -> Result<Certificate, PortalError>;
 
     /// Revokes a certificate.
     ///
@@ -227,9 +227,9 @@ fn tls(pin: Option<&[u8]>) -> Result<TlsConfig, PortalError> {
         // what the connection would leave out without a word is refused here
         let mut known = rustls::RootCertStore::empty();
         known.add(der.to_vec().into()).map_err(PortalError::Pin)?;
-        Ok::<_, PortalError>(Certificate::from_der(der).to_owned())
+        Ok::<_, PortalError>(Pinned::from_der(der).to_owned())
     });
-    let pinned: Vec<Certificate<'static>> = pinned.transpose()?.into_iter().collect();
+    let pinned: Vec<Pinned<'static>> = pinned.transpose()?.into_iter().collect();
     Ok(TlsConfig::builder()
         .unversioned_rustls_crypto_provider(Arc::new(rustls::crypto::aws_lc_rs::default_provider()))
         .root_certs(RootCerts::Specific(Arc::new(pinned)))
@@ -391,12 +391,13 @@ fn parse<T: DeserializeOwned>(what: &'static str, bytes: &Secret<Vec<u8>>) -> Re
 }
 
 /// The certificates of an answer: nobody's message, in Base64 (RFC 7030, section 4.1.3).
-fn bundle(what: &'static str, bytes: &Secret<Vec<u8>>) -> Result<Vec<Vec<u8>>, PortalError> {
+fn bundle(what: &'static str, bytes: &Secret<Vec<u8>>) -> Result<Vec<Certificate>, PortalError> {
     let wrong = || PortalError::Answer(what);
     let text = bytes.lend(|bytes| String::from_utf8(bytes.clone())).map_err(|_| wrong())?;
     let text: String = text.split_ascii_whitespace().collect();
     let der = Base64::decode_vec(&text).map_err(|_| wrong())?;
-    cms::bundle(&der, &Limits::USUAL).map_err(|_| wrong())
+    let ders = cms::bundle(&der, &Limits::USUAL).map_err(|_| wrong())?;
+    ders.iter().map(|der| Certificate::parse(der, &Limits::USUAL).map_err(|_| wrong())).collect()
 }
 
 /// A problem whose texts can be shown: short, and on one line.
@@ -427,18 +428,18 @@ impl Portal for HttpPortal<'_> {
         self.list("a question about certificates", "/certificates")
     }
 
-    fn authorities(&self) -> Result<Vec<Vec<u8>>, PortalError> {
+    fn authorities(&self) -> Result<Vec<Certificate>, PortalError> {
         let what = "a question about its authorities";
         bundle(what, &self.ask(what, &Ask::Get, &format!("{EST}/cacerts"), None)?)
     }
 
-    fn enrol(&self, wanted: &Enrolment, request: &[u8], call: &str) -> Result<Vec<u8>, PortalError> {
+    fn enrol(&self, wanted: &Enrolment, request: &[u8], call: &str) -> Result<Certificate, PortalError> {
         let what = "a request for a certificate";
         let path = format!("{EST}/{}/simpleenroll", part(&wanted.to_string()));
         let request = Base64::encode_string(request);
         let ask = Ask::Post(request.as_bytes(), wire::PKCS10);
         let issued = bundle(what, &self.ask(what, &ask, &path, Some(call))?)?;
-        match <[Vec<u8>; 1]>::try_from(issued) {
+        match <[Certificate; 1]>::try_from(issued) {
             Ok([one]) => Ok(one),
             Err(_) => Err(PortalError::Answer(what)),
         }

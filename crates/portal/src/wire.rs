@@ -1,4 +1,4 @@
-//! What is said over the wire: JSON, one shape a thing, on both sides the same types. Binary values are Base64.
+//! What is said over the wire: JSON, one shape a thing, on both sides the same types.
 
 use std::fmt;
 use std::str::FromStr;
@@ -112,8 +112,9 @@ pub struct Certificate {
     pub id: String,
     /// What it is for.
     pub kind: KindSaid,
-    /// X.509, DER, in Base64.
-    pub certificate: String,
+    /// X.509, DER.
+    #[serde(with = "in_base64")]
+    pub certificate: Vec<u8>,
     /// Until when it is good.
     pub not_after: Timestamp,
     /// When it was revoked, if it was.
@@ -198,8 +199,9 @@ pub struct Profile {
     pub destination: Destination,
     /// The app id.
     pub bundle_id: String,
-    /// The file, in Base64.
-    pub file: String,
+    /// The file.
+    #[serde(with = "in_base64")]
+    pub file: Vec<u8>,
     /// Until when it is good.
     pub not_after: Timestamp,
 }
@@ -251,4 +253,19 @@ pub struct Problem {
     /// The role that would be needed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub needs: Option<ApiRole>,
+}
+
+/// Binary values stand in JSON as Base64 (RFC 4648, section 4).
+mod in_base64 {
+    use base64ct::{Base64, Encoding};
+    use serde::{Deserialize, Deserializer, Serializer, de};
+
+    pub(super) fn serialize<S: Serializer>(bytes: &[u8], serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.serialize_str(&Base64::encode_string(bytes))
+    }
+
+    pub(super) fn deserialize<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Vec<u8>, D::Error> {
+        let text = String::deserialize(deserializer)?;
+        Base64::decode_vec(&text).map_err(|_| de::Error::custom("it is no Base64"))
+    }
 }

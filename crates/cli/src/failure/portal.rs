@@ -54,7 +54,11 @@ impl Classify for PortalError {
                 say(Exit::Portal, "compare key id and issuer with the portal's, and this machine's clock")
             }
             Self::Refused(_) => say(Exit::Portal, "mend what it says, and do it again"),
-            Self::Failed { .. } | Self::Answer(_) | Self::TooLarge(_) => again(Exit::Portal, &[]),
+            Self::Failed { status, .. } if *status >= 500 || *status == 429 => again(Exit::Portal, &[]),
+            Self::Failed { .. } | Self::Answer(_) | Self::TooLarge(_) => say(
+                Exit::Portal,
+                "see whether `portal` in ninekeys.toml is the portal's address; if it is, tell who runs the portal",
+            ),
             Self::Token(_) => defect(),
         }
     }
@@ -127,7 +131,7 @@ impl Classify for PrepareError {
             Self::Connect(inner) => inner.class(),
             Self::Portal(inner) => inner.class(),
             Self::Unfit(inner) => inner.class(),
-            Self::OtherKey | Self::Unreadable => say(Exit::Portal, "tell who runs the portal"),
+            Self::OtherKey => say(Exit::Portal, "tell who runs the portal"),
             Self::Profile(inner) => inner.class(),
             Self::Certificates(inner) => inner.class(),
             Self::Certificate(inner) => inner.class(),

@@ -2,7 +2,8 @@
 
 use std::io;
 
-use ninekeys_core::model::{Capability, NineKey};
+use ninekeys_core::model::Capability;
+use ninekeys_ops::device::Limit;
 use ninekeys_ops::portal::take_in::{
     Because, PortalTakeInReport, Standing, TakenAppId, TakenCertificate, TakenDevice, TakenProfile,
 };
@@ -40,7 +41,7 @@ impl Report for PortalTakeInReport {
         app_ids(self, paper)?;
         devices(self, paper)?;
         profiles(self, paper)?;
-        next(self, paper)
+        next(self, new > 0, paper)
     }
 
     fn is_quiet(&self) -> bool {
@@ -109,17 +110,14 @@ fn certificates(report: &PortalTakeInReport, paper: &mut Paper<'_>) -> io::Resul
         ]
     })?;
     let Some(limits) = &report.limits else { return Ok(()) };
-    let counts = |one: &&TakenCertificate| {
-        one.kind == NineKey::Distribution && one.revoked.is_none() && one.certificate.not_after >= report.at
-    };
-    let used = report.certificates.iter().filter(counts).count();
-    let text = format!("  {used} of {} for distribution", limits.distribution_certificates);
-    match used < limits.distribution_certificates {
-        true => paper.put(&Line::new().dim(text)),
-        false => paper.put(&Line::new().text("  ").sign(Sign::Warn).text(format!(
-            " {used} of {} for distribution: the portal issues no more until one is revoked",
-            limits.distribution_certificates
-        ))),
+    let Limit { used, most } = limits.distribution_certificates;
+    let text = format!("{used} of {most} for distribution");
+    match used < most {
+        true => paper.put(&Line::new().text("  ").dim(text)),
+        false => {
+            let text = format!(" {text}: the portal issues no more until one is revoked");
+            paper.put(&Line::new().text("  ").sign(Sign::Warn).text(text))
+        }
     }
 }
 
@@ -169,7 +167,8 @@ fn devices(report: &PortalTakeInReport, paper: &mut Paper<'_>) -> io::Result<()>
         ]
     })?;
     let Some(limits) = &report.limits else { return Ok(()) };
-    paper.put(&Line::new().dim(format!("  {} of {} devices", report.devices.len(), limits.devices)))
+    let Limit { used, most } = limits.devices;
+    paper.put(&Line::new().dim(format!("  {used} of {most} devices")))
 }
 
 fn profiles(report: &PortalTakeInReport, paper: &mut Paper<'_>) -> io::Result<()> {
@@ -196,13 +195,8 @@ fn profiles(report: &PortalTakeInReport, paper: &mut Paper<'_>) -> io::Result<()
 }
 
 /// What can be done with what nothing uses, or is another thing there.
-fn next(report: &PortalTakeInReport, paper: &mut Paper<'_>) -> io::Result<()> {
+fn next(report: &PortalTakeInReport, is_news: bool, paper: &mut Paper<'_>) -> io::Result<()> {
     let mut lines: Vec<Vec<&str>> = Vec::new();
-    let news = |standing: Standing| standing == Standing::New;
-    let is_news = report.certificates.iter().any(|one| news(one.standing))
-        || report.app_ids.iter().any(|one| news(one.standing))
-        || report.devices.iter().any(|one| news(one.standing))
-        || report.profiles.iter().any(|one| news(one.standing));
     if report.dry_run && is_news {
         lines.push(vec!["portal", "take-in"]);
     }

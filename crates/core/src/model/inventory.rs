@@ -155,6 +155,12 @@ fn shown(name: &str) -> String {
     name.chars().take(70).flat_map(char::escape_debug).collect()
 }
 
+/// A name that nothing has yet: the one that was thought of, or the next with a number behind it.
+pub fn free_name(base: &str, mut is_taken: impl FnMut(&str) -> bool) -> String {
+    let numbered = (2u64..).map(|number| format!("{base}-{number}"));
+    std::iter::once(base.to_owned()).chain(numbered).find(|name| !is_taken(name)).unwrap_or_default()
+}
+
 /// Checks a name that a user gives to an item.
 ///
 /// # Errors

@@ -17,7 +17,8 @@ pub use facts::{
 };
 pub use hand_out::{GivenItem, HandOutFacts};
 pub use inventory::{
-    Inventory, Item, ItemId, LastBackup, Name, NameError, NotFound, State, check_name, check_title, replaced,
+    Inventory, Item, ItemId, LastBackup, Name, NameError, NotFound, State, check_name, check_title,
+    free_name, replaced,
 };
 pub use ios::{DeviceFacts, IdentityFacts, IdentityPurpose, ProfileFacts, PushEnvironment, Wholeness};
 pub use nine::NineKey;

@@ -3,6 +3,7 @@
 use std::path::Path;
 
 use ninekeys_cabinet::{CabinetError, MemberKind, NewMember, Role};
+use ninekeys_core::model::free_name;
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
@@ -62,10 +63,7 @@ pub fn unlock_file(ctx: &Ctx<'_>, file: &Path) -> Result<UnlockFileReport, Unloc
     let output = scratch.file(&path, Access::Owner)?;
     let (member, has_passphrase) = cabinet.change("cabinet unlock-file", &ctx.env, |change| {
         let members = change.members();
-        let taken = |label: &str| members.iter().any(|member| member.label == label);
-        let numbered = (2..).map(|number| format!("unlock-file-{number}"));
-        let mut labels = std::iter::once("unlock-file".to_owned()).chain(numbered);
-        let label = labels.find(|label| !taken(label)).unwrap_or_default();
+        let label = free_name("unlock-file", |label| members.iter().any(|member| member.label == label));
         let issued = change.add_member(&NewMember::UnlockFile { label: label.clone() }, Role::Manager)?;
         if let Some(text) = issued.text {
             text.lend(|text| output.put(0, text.as_bytes()))?;

@@ -14,8 +14,8 @@ use ninekeys_cabinet::{CabinetError, Change, NewItem};
 use ninekeys_core::chain::{Chain, End};
 use ninekeys_core::digest::{from_hex, sha256_hex};
 use ninekeys_core::model::{
-    CertificateFacts, Facts, IdentityFacts, IdentityPurpose, Inventory, Item, ItemId, KeyFacts, NineKey,
-    NotFound, Project, PushEnvironment, Wholeness,
+    self, CertificateFacts, Facts, IdentityFacts, IdentityPurpose, Inventory, Item, ItemId, KeyFacts,
+    NineKey, NotFound, Project, PushEnvironment, State, Wholeness,
 };
 use ninekeys_formats::cursor::ParseError;
 use ninekeys_formats::limits::Limits;
@@ -354,11 +354,20 @@ pub(crate) fn put_authorities(
     Ok(new)
 }
 
-/// A name that nothing has yet: the one that was thought of, or the next with a number behind it.
+/// Writes down that an identity's certificate was revoked: nothing is signed with it any more, and it is kept.
+pub(crate) fn note_revoked(change: &mut Change<'_>, id: &ItemId, at: Timestamp) -> Result<(), CabinetError> {
+    let gone = || CabinetError::Tampered(format!("the identity {id} is gone"));
+    let mut item = change.inventory().get(id).cloned().ok_or_else(gone)?;
+    if let Facts::Identity(facts) = &mut item.facts {
+        facts.revoked = Some(at);
+    }
+    item.state = State::Retired;
+    change.revise(&item, None)
+}
+
+/// A name that no item has yet.
 pub(crate) fn free_name(inventory: &Inventory, base: &str) -> String {
-    let taken = |name: &str| inventory.iter().any(|item| item.name.eq_ignore_ascii_case(name));
-    let numbered = (2..).map(|number| format!("{base}-{number}"));
-    std::iter::once(base.to_owned()).chain(numbered).find(|name| !taken(name)).unwrap_or_default()
+    model::free_name(base, |name| inventory.iter().any(|item| item.name.eq_ignore_ascii_case(name)))
 }
 
 /// The year in which something ends, for a name that tells it from its successor.

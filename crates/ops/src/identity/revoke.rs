@@ -143,13 +143,7 @@ pub fn identity_revoke(
     })?;
     let revoked = revoked.unwrap_or(ctx.env.now);
     let noted = cabinet.change(&format!("identity revoke {name}"), &ctx.env, |change| {
-        let gone = || CabinetError::Tampered(format!("the identity {id} is gone"));
-        let mut item = change.inventory().get(&id).cloned().ok_or_else(gone)?;
-        if let Facts::Identity(facts) = &mut item.facts {
-            facts.revoked = Some(revoked);
-        }
-        item.state = State::Retired;
-        change.revise(&item, None)
+        identity::note_revoked(change, &id, revoked)
     });
     noted.map_err(|cause| IdentityRevokeError::Unnoted { cause })?;
     let inventory = cabinet.inventory()?;

@@ -5,7 +5,9 @@ use ninekeys_cabinet::{CabinetError, Change, NewItem};
 use ninekeys_core::certificate::{CertificateError, LEAST_YEARS_FOR_SIGNING, Subject, self_signed};
 use ninekeys_core::digest::hex;
 use ninekeys_core::keys::{Algorithm, KeyError, PrivateKey, Signer};
-use ninekeys_core::model::{Facts, Inventory, KeystoreEntry, KeystoreFacts, NameError, Role, check_name};
+use ninekeys_core::model::{
+    Facts, Inventory, KeystoreEntry, KeystoreFacts, NameError, Role, check_name, free_name,
+};
 use ninekeys_formats::cursor::ParseError;
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::secret::SecretBytes;
@@ -322,9 +324,7 @@ fn free_alias(keystore: &str, role: Role, facts: &KeystoreFacts) -> String {
         Role::Upload => "upload",
     };
     let taken = |alias: &str| facts.entries.iter().any(|entry| entry.alias.eq_ignore_ascii_case(alias));
-    let numbered = (2..).map(|number| format!("{keystore}-{word}-{number}"));
-    let mut all = std::iter::once(format!("{keystore}-{word}")).chain(numbered);
-    all.find(|alias| !taken(alias)).unwrap_or_default()
+    free_name(&format!("{keystore}-{word}"), taken)
 }
 
 fn refuse(ctx: &Ctx<'_>, request: &KeyRequest, alias: &str) -> Result<Vec<AppSaid>, MakeError> {

@@ -2,12 +2,9 @@
 
 use std::path::PathBuf;
 
-use base64ct::{Base64, Encoding};
 use ninekeys_cabinet::Cabinet;
 use ninekeys_core::digest::sha256_hex;
 use ninekeys_core::model::{ApiUse, Capability, Destination, IdentityPurpose};
-use ninekeys_formats::limits::Limits;
-use ninekeys_formats::x509::Certificate;
 use ninekeys_portal::client::Portal;
 use ninekeys_portal::wire::{AppId, Capabilities, Device, Enrolment, NewProfile};
 
@@ -43,14 +40,6 @@ pub(crate) fn with<R>(
     portal::with_portal(job.ctx, cabinet, job.file, (ApiUse::Signing, Some(job.name)), work)
 }
 
-fn from_base64(text: &str) -> Result<Vec<u8>, PrepareError> {
-    Base64::decode_vec(text).map_err(|_| PrepareError::Unreadable)
-}
-
-fn certificate(der: &[u8]) -> Result<Certificate, PrepareError> {
-    Certificate::parse(der, &Limits::USUAL).map_err(|_| PrepareError::Unreadable)
-}
-
 /// An identity that has to be had: its key is made where it is not, and its certificate enrolled.
 fn get_identity(
     job: &Job<'_>,
@@ -75,9 +64,7 @@ fn get_identity(
     let call = format!("certificate-{}", sha256_hex(&der));
     let (issued, above) =
         with(job, cabinet, |portal| Ok((portal.enrol(&wanted, &der, &call)?, portal.authorities()?)))?;
-    let issued = certificate(&issued)?;
     job.saw(answers::time(issued.not_before));
-    let above = above.iter().map(|der| certificate(der)).collect::<Result<Vec<_>, _>>()?;
     let inventory = cabinet.inventory()?;
     let mut pool = job.pool(&inventory);
     pool.extend(above.iter().cloned());
@@ -99,7 +86,6 @@ fn get_identity(
 fn get_chain(job: &Job<'_>, cabinet: &mut Cabinet<'_>, steps: &mut Vec<Step>) -> Result<(), PrepareError> {
     let Some((name, _)) = job.look(&*cabinet.inventory()?, lacks_link) else { return Ok(()) };
     let above = with(job, cabinet, |portal| Ok(portal.authorities()?))?;
-    let above = above.iter().map(|der| certificate(der)).collect::<Result<Vec<_>, _>>()?;
     cabinet.change(&format!("prepare: chain of {name}"), &job.ctx.env, |change| {
         identity::put_authorities(change, &above)
     })?;
@@ -205,7 +191,7 @@ pub(crate) fn get_profiles(
         let measure =
             Measure { project: Some(job.project()), roots: &job.roots, pool: &pool, now: job.now.get() };
         let named = PathBuf::from(format!("the profile \"{}\" from the portal", new.title));
-        let fit = ProfileFit::read(&named, from_base64(&made.file)?, &measure)?;
+        let fit = ProfileFit::read(&named, made.file, &measure)?;
         job.saw(answers::time(fit.verified.profile.not_before));
         let what = format!("prepare: profile {}", new.title);
         let (name, _) = cabinet.change(&what, &job.ctx.env, |change| fit.put(change, None, &job.roots))?;

@@ -161,9 +161,6 @@ pub enum PrepareError {
     /// A profile that is not to be believed.
     #[error(transparent)]
     Profile(#[from] ProfileImportError),
-    /// Something that is no Base64 or no certificate.
-    #[error("what the portal issued cannot be read")]
-    Unreadable,
     /// The project's roots.
     #[error(transparent)]
     Certificates(#[from] CertificatesError),

@@ -6,6 +6,7 @@ use axum::extract::{Path, State as Shared};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use axum::routing::{MethodRouter, get, post};
+use base64ct::{Base64, Encoding};
 use jiff::Timestamp;
 use ninekeys_core::digest::hex;
 use ninekeys_core::model::{ApiRole, Capability};
@@ -18,7 +19,7 @@ use rusqlite::Connection;
 
 use super::authority::Authority;
 use super::routes::{MOST_DISTRIBUTION, Portal, Refusal};
-use super::state::{self, base64, from_base64, with_env};
+use super::state::{self, with_env};
 use super::{StandInError, revocation};
 use crate::wire::{AppId, Certificate, EST, Enrolment, KindSaid, PKCS7};
 
@@ -35,7 +36,7 @@ pub(super) fn table() -> Vec<(String, MethodRouter<Portal>)> {
 /// Certificates as nobody's message, in Base64 (RFC 7030, section 4.1.3).
 fn bundle(certificates: &[&[u8]]) -> Result<String, Refusal> {
     let der = cms::write_bundle(certificates).map_err(|_| StandInError::Damaged("a certificate"))?;
-    Ok(base64(&der))
+    Ok(Base64::encode_string(&der))
 }
 
 fn answer(status: u16, body: String) -> Response {
@@ -80,7 +81,7 @@ fn enrol(
     let unknown = || Refusal::unknown(format!("certificates are not issued under the label {label}"));
     let wanted: Enrolment = label.parse().map_err(|_| unknown())?;
     let text: String = String::from_utf8_lossy(body).split_ascii_whitespace().collect();
-    let der = from_base64(&text).ok_or_else(|| Refusal::malformed("the request is no Base64"))?;
+    let der = Base64::decode_vec(&text).map_err(|_| Refusal::malformed("the request is no Base64"))?;
     let request = Pkcs10::parse(&der, &Limits::USUAL)
         .map_err(|error| Refusal::malformed(format!("the request cannot be read: {error}")))?;
     if holds(&request) != Some(true) {
@@ -106,8 +107,8 @@ fn refuse_stranger(
     let is_good =
         |one: &&Certificate| one.kind == wanted.kind() && one.revoked.is_none() && one.not_after > now;
     let is_same = |one: &Certificate| {
-        let der = from_base64(&one.certificate).unwrap_or_default();
-        Parsed::parse(&der, &Limits::USUAL).is_ok_and(|parsed| parsed.subject_der == request.subject_der)
+        Parsed::parse(&one.certificate, &Limits::USUAL)
+            .is_ok_and(|parsed| parsed.subject_der == request.subject_der)
     };
     if known.iter().filter(is_good).any(is_same) {
         return Ok(());
@@ -154,7 +155,7 @@ fn issue(
     let issued = Certificate {
         id: hex(&parsed.serial),
         kind: wanted.kind(),
-        certificate: base64(&der),
+        certificate: der.clone(),
         not_after: Timestamp::from_second(parsed.not_after).unwrap_or(Timestamp::MAX),
         revoked: None,
     };

@@ -8,6 +8,7 @@ use axum::extract::{Path, State as Shared};
 use axum::http::header;
 use axum::response::{IntoResponse, Response};
 use axum::routing::{MethodRouter, get, post};
+use base64ct::{Base64, Encoding};
 use jiff::{SignedDuration, Timestamp};
 use ninekeys_core::authority::Addresses;
 use ninekeys_core::digest::from_hex;
@@ -17,7 +18,6 @@ use ninekeys_formats::ocsp::{Question, refusal};
 
 use super::StandInError;
 use super::routes::{Portal, Refusal};
-use super::state::from_base64;
 use crate::wire::Certificate;
 
 /// Where its certificate is.
@@ -75,7 +75,7 @@ async fn by_post(Shared(portal): Shared<Portal>, body: Bytes) -> Result<Response
 
 /// The question in Base64, as a part of the path.
 async fn by_get(Shared(portal): Shared<Portal>, Path(question): Path<String>) -> Result<Response, Refusal> {
-    answered(&portal, &from_base64(&question).unwrap_or_default())
+    answered(&portal, &Base64::decode_vec(&question).unwrap_or_default())
 }
 
 fn answered(portal: &Portal, question: &[u8]) -> Result<Response, Refusal> {

@@ -22,7 +22,7 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 
 use super::authority::Authority;
-use super::state::{self, State, base64, from_base64, with_env};
+use super::state::{self, State, with_env};
 use super::{Clock, StandInError, enrol, revocation};
 use crate::wire::{
     AUDIENCE, ApiKey, AppId, BASE, Capabilities, Certificate, Device, FETCHED, IDEMPOTENCY, KindSaid, List,
@@ -384,7 +384,7 @@ async fn new_profile(
             title: new.title.clone(),
             destination: new.destination,
             bundle_id: new.bundle_id.clone(),
-            file: base64(&file),
+            file,
             not_after: Timestamp::from_second(list.not_after).unwrap_or(Timestamp::MAX),
         };
         state::put(database, "profile", &made.id, now, &made)?;
@@ -412,7 +412,7 @@ fn profile_list(
         if found.revoked.is_some() || found.not_after <= now || found.kind != kind {
             return Err(Refusal::malformed(format!("the certificate {id} is not good for that")));
         }
-        certificates.push(from_base64(&found.certificate).unwrap_or_default());
+        certificates.push(found.certificate.clone());
     }
     if certificates.is_empty() {
         return Err(Refusal::malformed("a profile names at least one certificate"));

@@ -4,7 +4,6 @@
 use std::path::Path;
 use std::sync::atomic::AtomicBool;
 
-use base64ct::{Base64, Encoding};
 use jiff::Timestamp;
 use ninekeys_core::digest::hex;
 use ninekeys_core::env::{Env, Silent};
@@ -290,14 +289,4 @@ fn private(path: &Path) -> Result<(), StandInError> {
         std::fs::set_permissions(path, mode).map_err(folder_error(path))?;
     }
     Ok(())
-}
-
-/// Bytes as they stand in JSON.
-pub(super) fn base64(bytes: &[u8]) -> String {
-    Base64::encode_string(bytes)
-}
-
-/// Bytes out of JSON.
-pub(super) fn from_base64(text: &str) -> Option<Vec<u8>> {
-    Base64::decode_vec(text).ok()
 }

@@ -3,7 +3,7 @@ use std::net::{TcpListener, TcpStream};
 use std::thread::JoinHandle;
 
 use base64ct::Encoding;
-use serde_json::Value;
+use serde_json::{Value, json};
 
 use super::{Running, call, connected, import_key};
 use crate::PROGRAM;
@@ -65,7 +65,8 @@ fn everything_of_the_team_comes_in_and_the_second_time_all_is_known() {
 
     let said = other.run("portal take-in --format json").exit(0).json();
     assert_eq!(told(&said), news("new"));
-    assert_eq!(said["limits"]["distribution_certificates"], 2);
+    assert_eq!(said["limits"]["distribution_certificates"], json!({ "used": 1, "most": 2 }));
+    assert_eq!(said["limits"]["devices"], json!({ "used": 2, "most": 100 }));
     let certificate = &said["certificates"][0];
     assert_eq!((&certificate["standing"], &certificate["has_key"]), (&"new".into(), &false.into()));
     assert_eq!(certificate["profiles"].as_array().unwrap().len(), 3, "{certificate}");
@@ -203,7 +204,8 @@ fn a_portal_that_lies_in_any_list_changes_nothing() {
             "a name at the portal",
         ),
         ("/certificates", certificate("bm9uZQ=="), "a certificate cannot be read"),
-        ("/certificates", certificate("%%"), "a certificate cannot be read"),
+        ("/certificates", certificate("%%"), "answered to a question about certificates cannot be read"),
+        ("/team", "{\"team\":\"\\u001b[31mred\",\"title\":\"x\"}".into(), "the team cannot be read"),
         ("/profiles", profile, "it is forged"),
         ("/profiles", "<html>".into(), "cannot be read"),
         ("/cacerts", "bm9uZQ==".into(), "cannot be read"),
