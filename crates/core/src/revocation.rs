@@ -19,6 +19,7 @@ use ninekeys_formats::ocsp::{
 use ninekeys_formats::x509::Certificate;
 use spki::{AlgorithmIdentifierOwned, SubjectPublicKeyInfoOwned};
 use thiserror::Error;
+use x509_cert::ext::pkix::KeyUsages;
 
 use crate::certificate::{CertificateError, at_time};
 use crate::chain::signed_by;
@@ -75,6 +76,9 @@ pub enum RevocationError {
     /// It is somebody else's.
     #[error("it is another issuer's")]
     OtherIssuer,
+    /// Its issuer's key is for other things (RFC 5280, section 6.3.3, step f).
+    #[error("its issuer's certificate does not allow it to sign lists")]
+    NoSigner,
     /// Its signature cannot be verified.
     #[error("it is signed in a way that is not verified here")]
     Unsupported,
@@ -162,6 +166,10 @@ impl Believed {
         let list = RevocationList::parse(bytes, limits)?;
         if list.issuer_der != issuer.subject_der {
             return Err(RevocationError::OtherIssuer);
+        }
+        let usage = issuer.extensions.key_usage()?;
+        if usage.is_some_and(|usage| !usage.0.contains(KeyUsages::CRLSign)) {
+            return Err(RevocationError::NoSigner);
         }
         if list.critical_entries || list.extensions.iter().any(|one| one.critical) {
             return Err(RevocationError::Critical);

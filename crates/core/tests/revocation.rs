@@ -4,9 +4,14 @@
 
 use std::fs;
 use std::path::Path;
+use std::sync::atomic::AtomicBool;
 
 use jiff::Timestamp;
-use ninekeys_core::revocation::{Believed, RevocationError, Status, question, status};
+use ninekeys_core::authority::{Issuer, Order, Purpose};
+use ninekeys_core::certificate::Subject;
+use ninekeys_core::env::{Env, Silent};
+use ninekeys_core::keys::{Algorithm, KeyMaker, PrivateKey, Signer, SystemKeys};
+use ninekeys_core::revocation::{Believed, RevocationError, Status, make_list, question, status};
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::ocsp::Question;
 use ninekeys_formats::pem;
@@ -110,4 +115,29 @@ fn our_question_asks_what_theirs_asks() {
     let ours = Question::parse(&ours, &Limits::USUAL).unwrap();
     assert_eq!(ours.ids[0], theirs.ids[0]);
     assert_eq!(ours.nonce, theirs.nonce);
+}
+
+#[test]
+fn a_list_is_not_believed_of_a_key_that_is_for_other_things() {
+    let stop = AtomicBool::new(false);
+    let env = Env { now: time(NOW), keys: &SystemKeys, progress: &Silent, stop: &stop };
+    let key = SystemKeys.make(Algorithm::P256).unwrap().lend(|der| PrivateKey::from_pkcs8(der)).unwrap();
+    let by = |purpose| {
+        let order = Order {
+            subject: Subject { common_name: Some("Harbour".into()), ..Subject::default() }.to_name().unwrap(),
+            public_key: key.public().as_der(),
+            purpose,
+            marks: Vec::new(),
+            addresses: None,
+            from: time(NOW),
+            until: time("2027-11-26T12:00:00Z"),
+        };
+        let der = Issuer { key: &key, certificate: None }.issue(order, &env).unwrap();
+        Certificate::parse(&der, &Limits::USUAL).unwrap()
+    };
+    let authority = by(Purpose::Authority { below: 0 });
+    let made = make_list((&key, &authority), 1, &[], time(NOW), time("2026-11-27T12:00:00Z")).unwrap();
+    assert!(Believed::read(&made, &authority, time(NOW), &Limits::USUAL).is_ok());
+    let signer = by(Purpose::Signer);
+    assert_eq!(Believed::read(&made, &signer, time(NOW), &Limits::USUAL), Err(RevocationError::NoSigner));
 }

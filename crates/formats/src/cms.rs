@@ -5,9 +5,9 @@ use der::asn1::ObjectIdentifier;
 use der::{Decode, Encode, Tag};
 
 use crate::ber;
-use crate::cursor::{Fault, ParseError};
+use crate::cursor::{Fault, ParseError, bounded};
 use crate::limits::Limits;
-use crate::tlv::{content, inside, malformed, tlv};
+use crate::tlv::{content, inside, malformed, tlv, unreadable};
 
 const DATA: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.7.1");
 const SIGNED_DATA: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.7.2");
@@ -109,19 +109,10 @@ pub fn write_bundle(certificates: &[&[u8]]) -> der::Result<Vec<u8>> {
 }
 
 fn open(bytes: &[u8], limits: &Limits) -> Result<SignedData, ParseError> {
-    let failed = |error: der::Error| ParseError {
-        what: "CMS signed data",
-        at: error.position().map_or(0, |at| u64::from(u32::from(at))),
-        fault: Fault::Malformed,
-    };
-    if bytes.len() as u64 > limits.certificate * limits.signers {
-        let limit = limits.certificate * limits.signers;
-        let fault = Fault::Limit { said: bytes.len() as u64, limit };
-        return Err(ParseError { what: "CMS signed data", at: 0, fault });
-    }
-    let bytes =
-        ber::to_definite(bytes, limits).map_err(|error| ParseError { what: "CMS signed data", ..error })?;
-    let found = read(&bytes).map_err(failed)?;
+    let what = "CMS signed data";
+    bounded(what, bytes, limits.certificate * limits.signers)?;
+    let bytes = ber::to_definite(bytes, limits).map_err(|error| ParseError { what, ..error })?;
+    let found = read(&bytes).map_err(unreadable(what))?;
     let most = found.certificates.len().max(found.signers.len()) as u64;
     if most > limits.signers {
         let fault = Fault::Limit { said: most, limit: limits.signers };

@@ -8,9 +8,9 @@ use der::{Decode, Encode, Tag};
 use x509_cert::ext::pkix::AuthorityKeyIdentifier;
 use x509_cert::time::Time;
 
-use crate::cursor::{Fault, ParseError};
+use crate::cursor::{ParseError, bounded};
 use crate::limits::Limits;
-use crate::tlv::{content, inside, malformed, tlv};
+use crate::tlv::{content, inside, malformed, tlv, unreadable};
 use crate::x509::Extensions;
 
 /// id-ce-cRLNumber (RFC 5280, section 5.2.3).
@@ -46,15 +46,8 @@ impl RevocationList {
     /// [`ParseError`] for anything that is not a list of RFC 5280's grammar, or is larger than [`Limits::revocations`].
     pub fn parse(bytes: &[u8], limits: &Limits) -> Result<RevocationList, ParseError> {
         let what = "list of revoked certificates";
-        if bytes.len() as u64 > limits.revocations {
-            let fault = Fault::Limit { said: bytes.len() as u64, limit: limits.revocations };
-            return Err(ParseError { what, at: 0, fault });
-        }
-        read(bytes).map_err(|error| ParseError {
-            what,
-            at: error.position().map_or(0, |at| u64::from(u32::from(at))),
-            fault: Fault::Malformed,
-        })
+        bounded(what, bytes, limits.revocations)?;
+        read(bytes).map_err(unreadable(what))
     }
 }
 
@@ -178,6 +171,7 @@ pub fn write(tbs: &[u8], algorithm: &[u8], signature: &[u8]) -> der::Result<Vec<
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::cursor::Fault;
 
     const EC: &[u8] = b"\x30\x0a\x06\x08\x2a\x86\x48\xce\x3d\x04\x03\x02";
     const NOON: &[u8] = b"\x17\x0d310519120000Z";

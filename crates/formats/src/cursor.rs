@@ -14,6 +14,12 @@ pub struct ParseError {
     pub fault: Fault,
 }
 
+/// Refuses what is larger than a limit, before it is looked at.
+pub(crate) fn bounded(what: &'static str, bytes: &[u8], limit: u64) -> Result<(), ParseError> {
+    let said = bytes.len() as u64;
+    if said > limit { Err(ParseError { what, at: 0, fault: Fault::Limit { said, limit } }) } else { Ok(()) }
+}
+
 /// The kinds of fault a field can have.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 pub enum Fault {

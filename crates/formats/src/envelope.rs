@@ -4,7 +4,7 @@
 use der::asn1::{BitString, ObjectIdentifier as Oid};
 use der::{Decode, Encode, Tag};
 
-use crate::cursor::{Fault, ParseError};
+use crate::cursor::{Fault, ParseError, bounded};
 use crate::limits::Limits;
 use crate::tlv::{content, inside, malformed, number, tlv};
 
@@ -155,10 +155,7 @@ pub struct Authenticated {
 /// [`ParseError`] for anything else, bytes behind it, nobody, and beyond the limits.
 pub fn recipients(bytes: &[u8], limits: &Limits) -> Result<Vec<Recipient>, ParseError> {
     let what = "CMS envelope";
-    if bytes.len() as u64 > limits.block {
-        let fault = Fault::Limit { said: bytes.len() as u64, limit: limits.block };
-        return Err(ParseError { what, at: 0, fault });
-    }
+    bounded(what, bytes, limits.block)?;
     let found = read_recipients(bytes).map_err(|_| ParseError { what, at: 0, fault: Fault::Malformed })?;
     match found.len() as u64 {
         0 => Err(ParseError { what, at: 0, fault: Fault::Malformed }),
@@ -221,10 +218,7 @@ fn recipient(holder: &[u8], tag: u8) -> der::Result<Recipient> {
 /// [`ParseError`] for any other form, other algorithms, bytes behind it, and beyond the limits.
 pub fn parse_authenticated(bytes: &[u8], limits: &Limits) -> Result<Authenticated, ParseError> {
     let what = "CMS authenticated envelope";
-    if bytes.len() as u64 > limits.block {
-        let fault = Fault::Limit { said: bytes.len() as u64, limit: limits.block };
-        return Err(ParseError { what, at: 0, fault });
-    }
+    bounded(what, bytes, limits.block)?;
     let read = read_authenticated(bytes);
     read.map_err(|_| ParseError { what, at: 0, fault: Fault::Malformed })
 }

@@ -5,9 +5,9 @@ use der::asn1::{Any, BitString, GeneralizedTime, Int, Null, ObjectIdentifier, Oc
 use der::{Choice, Decode, Encode, Enumerated, Sequence, Tag};
 use spki::AlgorithmIdentifierOwned;
 
-use crate::cursor::{Fault, ParseError};
+use crate::cursor::{ParseError, bounded};
 use crate::limits::Limits;
-use crate::tlv::{content, inside, malformed, tlv, value};
+use crate::tlv::{content, inside, malformed, tlv, unreadable, value};
 use crate::x509::Extensions;
 
 /// id-pkix-ocsp-basic (RFC 6960, section 4.2.1).
@@ -125,20 +125,6 @@ pub enum Reply {
     Refused(u8),
 }
 
-fn failed(what: &'static str) -> impl Fn(der::Error) -> ParseError {
-    move |error| ParseError {
-        what,
-        at: error.position().map_or(0, |at| u64::from(u32::from(at))),
-        fault: Fault::Malformed,
-    }
-}
-
-fn bounded(bytes: &[u8], what: &'static str, limits: &Limits) -> Result<(), ParseError> {
-    let said = bytes.len() as u64;
-    let fault = Fault::Limit { said, limit: limits.certificate };
-    if said > limits.certificate { Err(ParseError { what, at: 0, fault }) } else { Ok(()) }
-}
-
 /// The nonce among extensions: an OCTET STRING inside the one that every extension is, or, in old ones, bare bytes.
 fn nonce(extensions: &Extensions) -> Option<Vec<u8>> {
     let value = &extensions.find(NONCE)?.value;
@@ -158,7 +144,7 @@ impl Question {
     /// [`ParseError`].
     pub fn parse(bytes: &[u8], limits: &Limits) -> Result<Question, ParseError> {
         let what = "question about certificates";
-        bounded(bytes, what, limits)?;
+        bounded(what, bytes, limits.certificate)?;
         let read = || -> der::Result<Question> {
             let outer = inside(bytes, 0x30)?;
             let ([tbs] | [tbs, _]) = outer.as_slice() else { return Err(malformed()) };
@@ -182,7 +168,7 @@ impl Question {
             };
             Ok(Question { ids: all.iter().map(id).collect::<der::Result<_>>()?, nonce: nonce(&extensions) })
         };
-        read().map_err(failed(what))
+        read().map_err(unreadable(what))
     }
 
     /// Writes it, unsigned.
@@ -208,7 +194,7 @@ impl Reply {
     /// [`ParseError`].
     pub fn parse(bytes: &[u8], limits: &Limits) -> Result<Reply, ParseError> {
         let what = "answer about certificates";
-        bounded(bytes, what, limits)?;
+        bounded(what, bytes, limits.certificate)?;
         let read = || -> der::Result<Reply> {
             let outer = inside(bytes, 0x30)?;
             match outer.as_slice() {
@@ -230,7 +216,7 @@ impl Reply {
                 _ => Err(malformed()),
             }
         };
-        read().map_err(failed(what))
+        read().map_err(unreadable(what))
     }
 }
 
@@ -312,6 +298,7 @@ pub fn refusal(number: u8) -> der::Result<Vec<u8>> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::cursor::Fault;
 
     const EC: &[u8] = b"\x30\x0a\x06\x08\x2a\x86\x48\xce\x3d\x04\x03\x02";
 

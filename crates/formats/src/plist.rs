@@ -7,7 +7,7 @@ use std::io::Cursor as Bytes;
 
 use plist::Value;
 
-use crate::cursor::{Fault, ParseError};
+use crate::cursor::{Fault, ParseError, bounded};
 use crate::limits::Limits;
 
 const WHAT: &str = "property list";
@@ -17,10 +17,7 @@ const WHAT: &str = "property list";
 /// # Errors
 /// [`ParseError`] for another form, a size, depth or count above the limits, entities, and what is no property list.
 pub fn parse(bytes: &[u8], limits: &Limits) -> Result<Value, ParseError> {
-    if bytes.len() as u64 > limits.inflated {
-        let fault = Fault::Limit { said: bytes.len() as u64, limit: limits.inflated };
-        return Err(ParseError { what: WHAT, at: 0, fault });
-    }
+    bounded(WHAT, bytes, limits.inflated)?;
     look_over(bytes, limits)?;
     Value::from_reader_xml(Bytes::new(bytes)).map_err(|_| malformed(0))
 }

@@ -9,9 +9,9 @@ use der::asn1::{BitString, ObjectIdentifier};
 use der::{Decode, Encode, Tag};
 use x509_cert::name::Name;
 
-use crate::cursor::{Fault, ParseError};
+use crate::cursor::{ParseError, bounded};
 use crate::limits::Limits;
-use crate::tlv::{content, inside, malformed, tlv};
+use crate::tlv::{content, inside, malformed, tlv, unreadable};
 use crate::x509::{Extensions, KeyShape, key_shape};
 
 /// The label of a request in PEM (RFC 7468, section 7).
@@ -50,15 +50,8 @@ impl Request {
     /// [`ParseError`] for anything that is not of this grammar.
     pub fn parse(bytes: &[u8], limits: &Limits) -> Result<Request, ParseError> {
         let what = "certificate request";
-        if bytes.len() as u64 > limits.certificate {
-            let fault = Fault::Limit { said: bytes.len() as u64, limit: limits.certificate };
-            return Err(ParseError { what, at: 0, fault });
-        }
-        read(bytes).map_err(|error| ParseError {
-            what,
-            at: error.position().map_or(0, |at| u64::from(u32::from(at))),
-            fault: Fault::Malformed,
-        })
+        bounded(what, bytes, limits.certificate)?;
+        read(bytes).map_err(unreadable(what))
     }
 }
 

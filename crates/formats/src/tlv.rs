@@ -2,9 +2,20 @@
 
 use der::{Encode, Reader, SliceReader, Tag};
 
+use crate::cursor::{Fault, ParseError};
+
 /// The error for a grammar that does not hold.
 pub(crate) fn malformed() -> der::Error {
     Tag::Sequence.value_error().into()
+}
+
+/// The same error, said of what was read.
+pub(crate) fn unreadable(what: &'static str) -> impl Fn(der::Error) -> ParseError {
+    move |error| ParseError {
+        what,
+        at: error.position().map_or(0, |at| u64::from(u32::from(at))),
+        fault: Fault::Malformed,
+    }
 }
 
 /// The content of one element with that tag.

@@ -11,10 +11,10 @@ use x509_cert::ext::pkix::{
 use x509_cert::name::Name;
 use x509_cert::time::Validity;
 
-use crate::cursor::{Fault, ParseError};
+use crate::cursor::{Fault, ParseError, bounded};
 use crate::limits::Limits;
 use crate::names::algorithm_name;
-use crate::tlv::{content, inside, malformed};
+use crate::tlv::{content, inside, malformed, unreadable};
 
 /// rsaEncryption (RFC 8017).
 pub const RSA: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.1.1");
@@ -284,15 +284,9 @@ impl Certificate {
     /// # Errors
     /// [`ParseError`] for anything that is not a certificate of RFC 5280's grammar.
     pub fn parse(bytes: &[u8], limits: &Limits) -> Result<Certificate, ParseError> {
-        if bytes.len() as u64 > limits.certificate {
-            let fault = Fault::Limit { said: bytes.len() as u64, limit: limits.certificate };
-            return Err(ParseError { what: "certificate", at: 0, fault });
-        }
-        read(bytes).map_err(|error| ParseError {
-            what: "certificate",
-            at: error.position().map_or(0, |at| u64::from(u32::from(at))),
-            fault: Fault::Malformed,
-        })
+        let what = "certificate";
+        bounded(what, bytes, limits.certificate)?;
+        read(bytes).map_err(unreadable(what))
     }
 }
 

@@ -11,10 +11,10 @@ use der::asn1::ObjectIdentifier as Oid;
 use der::{Decode, Encode, Tag};
 
 use crate::ber;
-use crate::cursor::{Fault, ParseError};
+use crate::cursor::{Fault, ParseError, bounded};
 use crate::limits::Limits;
 use crate::secret::{Secret, SecretBytes};
-use crate::tlv::{content, inside, malformed, number, tlv, value};
+use crate::tlv::{content, inside, malformed, number, tlv, unreadable, value};
 
 const DATA: Oid = Oid::new_unwrap("1.2.840.113549.1.7.1");
 const ENCRYPTED_DATA: Oid = Oid::new_unwrap("1.2.840.113549.1.7.6");
@@ -145,11 +145,7 @@ pub fn looks_like(bytes: &[u8]) -> bool {
 }
 
 fn failed(error: der::Error) -> ParseError {
-    ParseError {
-        what: "PKCS#12",
-        at: error.position().map_or(0, |at| u64::from(u32::from(at))),
-        fault: Fault::Malformed,
-    }
+    unreadable("PKCS#12")(error)
 }
 
 /// Reads a file.
@@ -157,10 +153,7 @@ fn failed(error: der::Error) -> ParseError {
 /// # Errors
 /// [`ParseError`] for a grammar that does not hold, or a file larger than the limits allow.
 pub fn parse(bytes: &[u8], limits: &Limits) -> Result<Pfx, ParseError> {
-    if bytes.len() as u64 > limits.keystore {
-        let fault = Fault::Limit { said: bytes.len() as u64, limit: limits.keystore };
-        return Err(ParseError { what: "keystore", at: 0, fault });
-    }
+    bounded("keystore", bytes, limits.keystore)?;
     read_pfx(&ber::to_definite(bytes, limits)?).map_err(failed)
 }
 
