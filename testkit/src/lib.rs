@@ -423,8 +423,9 @@ impl Said {
 /// A new private key on P-256, as a portal gives it out: PKCS#8 in PEM.
 pub fn private_key_pem() -> Vec<u8> {
     use ninekeys_core::keys::{Algorithm, KeyMaker, SystemKeys};
+    use ninekeys_formats::pem;
     let secret = SystemKeys.make(Algorithm::P256).unwrap();
-    secret.lend(|der| ninekeys_formats::pem::encode("PRIVATE KEY", der).unwrap().into_bytes())
+    secret.lend(|der| pem::encode(pem::PRIVATE_KEY, der).unwrap().into_bytes())
 }
 
 /// Where the committed cases and samples are.

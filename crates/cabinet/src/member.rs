@@ -34,8 +34,6 @@ const SCRYPT_R: u32 = 8;
 const SCRYPT_P: u32 = 1;
 const SALT: usize = 32;
 const TAG: usize = 16;
-/// The label of a PKCS#8 key in PEM (RFC 7468, section 10).
-const PRIVATE_KEY: &str = "PRIVATE KEY";
 /// More than an unlock file has.
 const MOST_TEXT: usize = 16 << 10;
 
@@ -143,7 +141,7 @@ impl MemberKeys {
     /// The text of an unlock file.
     pub(crate) fn text(&self, pin: &Pin, now: Timestamp) -> Result<SecretText, CabinetError> {
         let block = |der: &SecretBytes| {
-            let text = der.lend(|der| pem::encode(PRIVATE_KEY, der));
+            let text = der.lend(|der| pem::encode(pem::PRIVATE_KEY, der));
             text.map(Zeroizing::new).map_err(|_| CabinetError::Crypto("no key file"))
         };
         let (signing, agreement) = (block(&self.signing_der)?, block(&self.agreement_der)?);
@@ -176,7 +174,7 @@ impl MemberKeys {
             let head = Head { seq: value("row")?.parse().ok()?, hash: Digest::from_text(value("hash")?)? };
             let pin = Pin { identity: Digest::from_text(value("cabinet")?)?, head };
             let mut blocks =
-                pem::blocks(text.as_bytes(), PRIVATE_KEY, &Limits::USUAL).into_iter().map(Secret::new);
+                pem::blocks(text.as_bytes(), pem::PRIVATE_KEY, &Limits::USUAL).into_iter().map(Secret::new);
             let (Some(signing), Some(agreement), None) = (blocks.next(), blocks.next(), blocks.next()) else {
                 return None;
             };

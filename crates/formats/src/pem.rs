@@ -7,6 +7,9 @@ use crate::limits::Limits;
 /// The label of a certificate.
 pub const CERTIFICATE: &str = "CERTIFICATE";
 
+/// The label of a private key: PKCS#8 (RFC 7468, section 10).
+pub const PRIVATE_KEY: &str = "PRIVATE KEY";
+
 /// The label of a public key: SubjectPublicKeyInfo (RFC 7468, section 13).
 pub const PUBLIC_KEY: &str = "PUBLIC KEY";
 

@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use ninekeys_cabinet::{Cabinet, CabinetError, Credential, Digest, Memory, Pin, Standing, Trust};
 use ninekeys_core::env::Env;
+use ninekeys_core::model::ItemId;
 use ninekeys_formats::secret::{Secret, SecretText};
 use thiserror::Error;
 
@@ -193,6 +194,20 @@ impl Ctx<'_> {
         self.unlock_with(cabinet, |cabinet, credential| cabinet.unlock(credential))?;
         outgoing::settle(self, cabinet);
         Ok(())
+    }
+
+    /// A sealed text, to be told: that it is, by which command, stands in the history first.
+    pub(crate) fn tell(
+        &self,
+        cabinet: &mut Cabinet<'_>,
+        command: &str,
+        id: &ItemId,
+    ) -> Result<SecretText, CabinetError> {
+        cabinet.change(command, &self.env, |_| Ok::<_, CabinetError>(()))?;
+        let inventory = cabinet.inventory()?;
+        let gone = || CabinetError::Tampered(format!("the item {id} is gone"));
+        let secret = cabinet.secret(inventory.get(id).ok_or_else(gone)?)?;
+        Ok(secret.lend(|bytes| Secret::new(String::from_utf8_lossy(bytes).into_owned())))
     }
 
     /// Unlocks a cabinet in one way or another; a person may mistype.

@@ -1,5 +1,7 @@
 //! `given`: who was given what, and whether it is still what is used.
 
+use std::collections::HashMap;
+
 use jiff::Timestamp;
 use ninekeys_cabinet::CabinetError;
 use ninekeys_core::model::{Destination, Facts, HandOutFacts, Inventory, ItemId, State};
@@ -8,6 +10,7 @@ use serde::Serialize;
 use thiserror::Error;
 
 use crate::ctx::{Ctx, OpenError};
+use crate::identity;
 
 /// Everything that was given, the newest first.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -95,22 +98,25 @@ pub fn given(ctx: &Ctx<'_>, receiver: Option<&str>) -> Result<GivenReport, Given
         .filter(|(_, facts)| receiver.is_none_or(|name| facts.receiver.eq_ignore_ascii_case(name)))
         .collect();
     all.sort_by(|(made, a), (other, b)| (b.at, other).cmp(&(a.at, made)));
-    let given = all.into_iter().map(|(_, facts)| row(&inventory, facts, now)).collect();
+    let successors = inventory.iter().filter_map(|item| Some((item.replaces?, item.name.as_str()))).collect();
+    let given = all.into_iter().map(|(_, facts)| row(&inventory, &successors, facts, now)).collect();
     Ok(GivenReport { given, at: now })
 }
 
-fn row(inventory: &Inventory, facts: &HandOutFacts, now: Timestamp) -> Given {
+/// What took the place of what, by name.
+type Successors<'a> = HashMap<ItemId, &'a str>;
+
+fn row(inventory: &Inventory, successors: &Successors<'_>, facts: &HandOutFacts, now: Timestamp) -> Given {
     let items: Vec<GivenItem> = facts
         .given
         .iter()
         .map(|one| {
             let item = inventory.get(&one.item);
-            let successor = inventory.iter().find(|other| other.replaces == Some(one.item));
             GivenItem {
                 name: item.map_or_else(|| one.name.clone(), |item| item.name.clone()),
                 file: one.file.clone(),
                 standing: standing(inventory, &one.item, now),
-                replaced_by: successor.map(|item| item.name.clone()),
+                replaced_by: successors.get(&one.item).map(|name| (*name).to_owned()),
             }
         })
         .collect();
@@ -129,10 +135,10 @@ fn standing(inventory: &Inventory, id: &ItemId, now: Timestamp) -> Standing {
     let Some(item) = inventory.get(id) else { return Standing::Gone };
     let ends = match &item.facts {
         Facts::Identity(facts) if facts.revoked.is_some() => return Standing::Revoked,
-        Facts::Identity(facts) => facts.certificate.and_then(|id| match &inventory.get(&id)?.facts {
-            Facts::Certificate(certificate) => Some(certificate.not_after),
-            _ => None,
-        }),
+        Facts::Identity(facts) => {
+            let certificate = facts.certificate.and_then(|id| identity::certificate_facts(inventory, &id));
+            certificate.map(|certificate| certificate.not_after)
+        }
         Facts::Profile(profile) => Some(profile.not_after),
         _ => None,
     };

@@ -124,18 +124,15 @@ impl<'a> Asking<'a> {
         issuer: &Certificate,
     ) -> Result<Status, String> {
         let key = (address.to_owned(), issuer.der.clone());
-        if !self.lists.contains_key(&key) {
-            let list = self.ask(|fetcher| fetcher.get(address)).and_then(|bytes| {
+        let list = match self.lists.remove(&key) {
+            Some(list) => list,
+            None => self.ask(|fetcher| fetcher.get(address)).and_then(|bytes| {
                 let list = Believed::read(&bytes, issuer, self.now, &Limits::USUAL);
                 list.map_err(|error| format!("its list is not believed: {error}"))
-            });
-            self.lists.insert(key.clone(), list);
-        }
-        match self.lists.get(&key) {
-            Some(Ok(list)) => Ok(list.status(certificate)),
-            Some(Err(because)) => Err(because.clone()),
-            None => Err("it was not asked".into()),
-        }
+            }),
+        };
+        let list = self.lists.entry(key).or_insert(list);
+        list.as_ref().map(|list| list.status(certificate)).map_err(Clone::clone)
     }
 
     fn by_answer(

@@ -213,6 +213,11 @@ fn what_is_given_is_kept_and_goes_out_whole_or_not_at_all() {
     assert!(Path::new(&folder.path().join("out-password.txt")).exists());
     let rows = given(&ctx, None).unwrap().given;
     assert_eq!((rows.len(), rows[0].items.len(), rows[0].stale), (1, 3, false));
+    std::fs::write(folder.path().join("other-password.txt"), "what is there").unwrap();
+    let nobody = Slow::who_lets(|| panic!("what is refused anyway takes no passphrase"));
+    let taken = give(&common::ctx(folder.path(), &nobody), &request("other")).unwrap_err();
+    assert!(matches!(taken, GiveError::Output(_)), "{taken}");
+    assert!(!folder.path().join("other").exists());
     let full = give(&ctx, &request("out")).unwrap_err();
     assert!(matches!(full, GiveError::NotEmpty(_)), "{full}");
     assert_eq!(identity_revoke(&ctx, "distribution-2032", true).unwrap().given_to.len(), 1);
@@ -246,6 +251,24 @@ fn what_was_revoked_while_a_passphrase_was_waited_for_is_not_given() {
 }
 
 #[test]
+fn a_key_whose_name_was_taken_meanwhile_is_kept_and_told_under_another() {
+    let portal = portal();
+    let folder = project(&portal, &[]);
+    std::fs::write(folder.path().join("upload.txt"), "abcd-efgh\n").unwrap();
+    let slow = Slow::who_lets(|| {
+        let nobody = Slow::default();
+        let mut request = import("uploads", &portal);
+        request.file = "upload.txt".into();
+        request.label = Some("nightly".into());
+        apikey_import(&ctx(folder.path(), &nobody), request).unwrap();
+    });
+    let request = CreateRequest { name: "uploads".into(), role: None, uses: vec![ApiUse::Uploads] };
+    let made = apikey_create(&ctx(folder.path(), &slow), &request).unwrap().api_key;
+    assert_eq!((made.api_key.as_str(), made.role.as_str()), ("uploads-2", "developer"));
+    assert!(made.key.is_some() && made.label.is_none(), "{made:?}");
+}
+
+#[test]
 fn what_was_asked_for_becomes_what_came_and_a_password_is_told_by_its_label() {
     let portal = portal();
     let folder = project(&portal, &[]);
@@ -266,6 +289,11 @@ fn what_was_asked_for_becomes_what_came_and_a_password_is_told_by_its_label() {
     assert_eq!((came.asked_of, came.label.as_deref()), (None, Some("nightly")));
     let told = apikey_password(&ctx, "uploads").unwrap();
     told.password.lend(|password| assert_eq!(password, "abcd-efgh"));
+    // what was asked for can be made by whoever is allowed to now
+    assert!(ask("testers", vec![ApiUse::Testers]).unwrap().api_key.key.is_none());
+    let request = CreateRequest { name: "testers".into(), role: None, uses: vec![ApiUse::Testers] };
+    let made = apikey_create(&ctx, &request).unwrap().api_key;
+    assert_eq!((made.api_key.as_str(), made.asked_of, made.key.is_some()), ("testers", None, true));
     let key = apikey_password(&ctx, "owner");
     assert!(matches!(key, Err(ApiKeyPasswordError::NoPassword(_))));
 }

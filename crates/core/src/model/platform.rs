@@ -110,6 +110,11 @@ impl Destination {
         }
     }
 
+    /// Whether builds for it run on devices that their profiles name, and on no others.
+    pub fn has_devices(self) -> bool {
+        matches!(self, Destination::Development | Destination::Devices)
+    }
+
     /// Whether what goes there leaves the house: what is being worked on may be debuggable, under a debug key, in parts.
     pub fn leaves_the_house(self) -> bool {
         self != Destination::Development

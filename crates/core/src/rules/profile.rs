@@ -6,7 +6,7 @@ use super::identity::{day, short};
 use super::{Notes, Rule, Subject};
 use crate::findings::{Level, Mend, Observation};
 use crate::ios::setup::{AgainstProfile, Part, ProfileChoice, Setup, signs_for};
-use crate::model::{Capability, Destination, DeviceFacts, Item};
+use crate::model::{Capability, DeviceFacts, Item};
 
 pub(super) const RULES: &[Rule] = &[
     Rule {
@@ -261,7 +261,7 @@ fn older_than_devices(setup: &Setup<'_>, notes: &mut Notes) {
 }
 
 fn devices(setup: &Setup<'_>, notes: &mut Notes, later: bool, say: &str) {
-    if !matches!(setup.wanted.destination, Destination::Development | Destination::Devices) {
+    if !setup.wanted.destination.has_devices() {
         return notes.skip("builds for this destination are not for single devices");
     }
     for (_, choice) in taken(setup, notes) {

@@ -79,14 +79,12 @@ pub fn apikey_ask(ctx: &Ctx<'_>, request: Request) -> Result<ApiKeyAskReport, Ap
         key: None,
         apps: Vec::new(),
     };
+    let project = ctx.project_if_any()?;
     let mut cabinet = ctx.open()?;
     ctx.unlock(&mut cabinet)?;
     let name = request.name;
-    cabinet.change(&format!("apikey ask {name}"), &ctx.env, |change| {
-        change.put(NewItem::new(name.as_str(), Facts::ApiKey(Box::new(facts)), None)).map(|_| ())
+    let id = cabinet.change(&format!("apikey ask {name}"), &ctx.env, |change| {
+        change.put(NewItem::new(name.as_str(), Facts::ApiKey(Box::new(facts)), None))
     })?;
-    let inventory = cabinet.inventory()?;
-    let project = ctx.project_if_any()?.map(|file| file.project);
-    let (item, facts) = apikey::find(&inventory, &name).map_err(|_| CabinetError::NameTaken(name.clone()))?;
-    Ok(ApiKeyAskReport { api_key: apikey::said(&inventory, item, facts, project.as_ref()) })
+    Ok(ApiKeyAskReport { api_key: apikey::told(&cabinet, &id, project.as_ref())? })
 }

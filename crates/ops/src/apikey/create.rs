@@ -1,13 +1,15 @@
 //! `apikey create`: a store API key made by the portal. Its private key can be fetched once: it is sealed before anything else
 //! happens.
 
-use ninekeys_cabinet::{Cabinet, CabinetError, NewItem};
+use ninekeys_cabinet::{Cabinet, CabinetError};
 use ninekeys_core::digest::{hex, sha256_hex};
 use ninekeys_core::keys::{KeyError, PrivateKey, Signer};
-use ninekeys_core::model::{ApiKeyFacts, ApiRole, ApiUse, Facts, KeyFacts, NameError, Service, check_name};
+use ninekeys_core::model::{
+    ApiKeyFacts, ApiRole, ApiUse, Inventory, ItemId, KeyFacts, NameError, Service, check_name,
+};
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::pem;
-use ninekeys_formats::secret::Secret;
+use ninekeys_formats::secret::{Secret, SecretBytes};
 use ninekeys_portal::client::PortalError;
 use ninekeys_portal::wire::{ApiKey, FETCHED, NewApiKey};
 use schemars::JsonSchema;
@@ -17,6 +19,7 @@ use thiserror::Error;
 use super::{ApiKeySaid, IdError, check_id};
 use crate::apikey;
 use crate::ctx::{Ctx, OpenError};
+use crate::identity;
 use crate::portal::{ConnectError, with_portal};
 use crate::project::{ProjectError, ProjectFile};
 
@@ -92,7 +95,7 @@ pub enum ApiKeyCreateError {
     Cabinet(#[from] CabinetError),
 }
 
-/// Has an API key made, and seals its private key.
+/// Has an API key made, and seals its private key. One that was waited for under that name is what came.
 ///
 /// # Errors
 /// [`ApiKeyCreateError`]; then the cabinet is as it was.
@@ -103,7 +106,7 @@ pub fn apikey_create(ctx: &Ctx<'_>, request: &Request) -> Result<ApiKeyCreateRep
     let file = ctx.project_file()?;
     let mut cabinet = ctx.open()?;
     let name = &request.name;
-    if cabinet.inventory()?.iter().any(|item| item.name.eq_ignore_ascii_case(name)) {
+    if free(&*cabinet.inventory()?, name) != *name {
         return Err(CabinetError::NameTaken(name.clone()).into());
     }
     ctx.unlock(&mut cabinet)?;
@@ -115,13 +118,19 @@ pub fn apikey_create(ctx: &Ctx<'_>, request: &Request) -> Result<ApiKeyCreateRep
     })?;
     [&said.key_id, &said.issuer].into_iter().try_for_each(|id| check_id(id))?;
     let key_id = said.key_id.clone();
-    take_in(ctx, &mut cabinet, &file, request, said).map_err(|cause| match cause {
+    let id = take_in(ctx, &mut cabinet, &file, request, said).map_err(|cause| match cause {
         lost @ ApiKeyCreateError::Lost { .. } => lost,
         cause => ApiKeyCreateError::HalfWay { key_id, cause: Box::new(cause) },
     })?;
-    let inventory = cabinet.inventory()?;
-    let (item, facts) = apikey::find(&inventory, name).map_err(|_| CabinetError::NameTaken(name.clone()))?;
-    Ok(ApiKeyCreateReport { api_key: apikey::said(&inventory, item, facts, Some(&file.project)) })
+    Ok(ApiKeyCreateReport { api_key: apikey::told(&cabinet, &id, Some(&file))? })
+}
+
+/// The name, where nothing has it but what is waited for; else the next that is free.
+fn free(inventory: &Inventory, name: &str) -> String {
+    match apikey::waiting(inventory, name) {
+        Some((item, _)) => item.name.clone(),
+        None => identity::free_name(inventory, name),
+    }
 }
 
 /// Fetches the private key, which can be done once, and seals it.
@@ -131,7 +140,7 @@ fn take_in(
     file: &ProjectFile,
     request: &Request,
     said: ApiKey,
-) -> Result<(), ApiKeyCreateError> {
+) -> Result<ItemId, ApiKeyCreateError> {
     let text = with_portal(ctx, cabinet, file, (ApiUse::Access, None), |portal| {
         portal.private_key(&said.key_id).map_err(|error| match error {
             PortalError::Refused(problem) if problem.kind == FETCHED => {
@@ -140,7 +149,7 @@ fn take_in(
             error => error.into(),
         })
     })?;
-    let ders = text.lend(|text| pem::blocks(text.as_bytes(), "PRIVATE KEY", &Limits::USUAL));
+    let ders = text.lend(|text| pem::blocks(text.as_bytes(), pem::PRIVATE_KEY, &Limits::USUAL));
     let secret = ders.into_iter().map(Secret::new).next().ok_or(ApiKeyCreateError::Unreadable)?;
     let facts = ApiKeyFacts {
         service: Service::Store,
@@ -162,9 +171,9 @@ fn put(
     ctx: &Ctx<'_>,
     cabinet: &mut Cabinet<'_>,
     name: &str,
-    mut facts: ApiKeyFacts,
-    secret: ninekeys_formats::secret::SecretBytes,
-) -> Result<(), ApiKeyCreateError> {
+    facts: ApiKeyFacts,
+    secret: SecretBytes,
+) -> Result<ItemId, ApiKeyCreateError> {
     let key = secret.lend(|der| PrivateKey::from_pkcs8(der))?;
     let public = KeyFacts {
         algorithm: key.public().shape().to_string(),
@@ -173,10 +182,7 @@ fn put(
     };
     cabinet.change(&format!("apikey create {name}"), &ctx.env, |change| {
         // somebody took the name meanwhile: the one download is not lost for that
-        let free = crate::identity::free_name(&change.inventory(), name);
-        let id = change.put(NewItem::new(format!("{free}/key"), Facts::Key(public), Some(secret)))?;
-        facts.key = Some(id);
-        change.put(NewItem::new(free, Facts::ApiKey(Box::new(facts)), None))?;
-        Ok(())
+        let name = free(&change.inventory(), name);
+        Ok(apikey::put(change, &name, facts, Some(public), secret)?)
     })
 }

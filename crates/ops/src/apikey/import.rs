@@ -2,12 +2,11 @@
 
 use std::path::PathBuf;
 
-use ninekeys_cabinet::{CabinetError, Change, NewItem};
+use ninekeys_cabinet::CabinetError;
 use ninekeys_core::digest::hex;
 use ninekeys_core::keys::{KeyError, PrivateKey, Signer, to_pkcs8};
 use ninekeys_core::model::{
-    ApiKeyFacts, ApiRole, ApiUse, Facts, Inventory, KeyFacts, NameError, Service, State, check_name,
-    check_title,
+    ApiKeyFacts, ApiRole, ApiUse, Inventory, KeyFacts, NameError, Service, check_name, check_title,
 };
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::pem;
@@ -21,16 +20,14 @@ use super::{ApiKeySaid, IdError, check_id};
 use crate::apikey;
 use crate::ctx::{Ctx, OpenError};
 use crate::files::{self, FileError};
-use crate::identity::{self, AppsError};
+use crate::identity::AppsError;
 use crate::keystore;
-use crate::project::ProjectError;
+use crate::project::{ProjectError, ProjectFile};
 
 /// The most of a file with an API key.
 const KEY_LIMIT: u64 = 64 << 10;
 /// The most characters of an upload password.
 const MOST_PASSWORD: usize = 256;
-/// The label of a private key in PEM (RFC 7468, section 10).
-const PRIVATE_KEY: &str = "PRIVATE KEY";
 
 /// The key to be imported.
 #[derive(Debug)]
@@ -168,7 +165,8 @@ pub fn apikey_import(ctx: &Ctx<'_>, request: Request) -> Result<ApiKeyImportRepo
     check_name(&request.name)?;
     request.vendor_number.as_deref().map_or(Ok(()), check_title)?;
     request.label.as_deref().map_or(Ok(()), check_title)?;
-    let apps: Vec<String> = identity_apps(ctx, &request)?;
+    let project = ctx.project_if_any()?;
+    let apps = apps(&request, project.as_ref())?;
     let Sealed { secret, key, facts } = match &request.label {
         Some(_) => password(ctx, &request, apps)?,
         None => key_of(ctx, &request, apps)?,
@@ -180,60 +178,14 @@ pub fn apikey_import(ctx: &Ctx<'_>, request: Request) -> Result<ApiKeyImportRepo
     known(&*cabinet.inventory()?)?;
     ctx.unlock(&mut cabinet)?;
     let name = request.name;
-    cabinet.change(&format!("apikey import {name}"), &ctx.env, |change| {
+    let id = cabinet.change(&format!("apikey import {name}"), &ctx.env, |change| {
         known(&change.inventory())?;
-        put(change, &name, facts, key, secret)
+        Ok::<_, ApiKeyImportError>(apikey::put(change, &name, facts, key, secret)?)
     })?;
-    let inventory = cabinet.inventory()?;
-    let project = ctx.project_if_any()?.map(|file| file.project);
-    let (item, facts) = apikey::find(&inventory, &name).map_err(|_| CabinetError::NameTaken(name.clone()))?;
     Ok(ApiKeyImportReport {
-        api_key: apikey::said(&inventory, item, facts, project.as_ref()),
+        api_key: apikey::told(&cabinet, &id, project.as_ref())?,
         file: request.file.display().to_string(),
     })
-}
-
-/// Puts it in: in the place of what was waited for under that name, or as an item of its own.
-fn put(
-    change: &mut Change<'_>,
-    name: &str,
-    mut facts: ApiKeyFacts,
-    key: Option<KeyFacts>,
-    secret: SecretBytes,
-) -> Result<(), ApiKeyImportError> {
-    let own = match key {
-        Some(key) => {
-            facts.key =
-                Some(change.put(NewItem::new(format!("{name}/key"), Facts::Key(key), Some(secret)))?);
-            None
-        }
-        None => Some(secret),
-    };
-    let inventory = change.inventory();
-    let waits = inventory.iter().find(|item| item.name == name && item.state == State::Active);
-    let waits = waits.and_then(|item| match &item.facts {
-        Facts::ApiKey(waiting) if waiting.asked_of.is_some() => Some((item, waiting)),
-        _ => None,
-    });
-    let Some((item, waiting)) = waits else {
-        change.put(NewItem {
-            name: name.into(),
-            facts: Facts::ApiKey(Box::new(facts)),
-            secret: own,
-            replaces: None,
-        })?;
-        return Ok(());
-    };
-    // what was said when it was asked for holds where nothing else is said now
-    if facts.role.is_empty() {
-        facts.role.clone_from(&waiting.role);
-    }
-    if facts.uses.is_empty() {
-        facts.uses.clone_from(&waiting.uses);
-    }
-    let mut item = item.clone();
-    item.facts = Facts::ApiKey(Box::new(facts));
-    Ok(change.revise(&item, own)?)
 }
 
 /// The key in the file, with what is said of it.
@@ -294,16 +246,13 @@ fn facts(
     }
 }
 
-fn identity_apps(ctx: &Ctx<'_>, request: &Request) -> Result<Vec<String>, ApiKeyImportError> {
-    // a service key is for Android apps: any app of the project file will do
-    let project = ctx.project_if_any()?.map(|file| file.project);
-    let mut out = Vec::new();
-    for wanted in &request.apps {
-        let found = project.as_ref().and_then(|project| project.app(wanted));
-        let (name, _) = found.ok_or_else(|| identity::AppsError::UnknownApp(wanted.clone()))?;
-        out.push(name.to_owned());
-    }
-    Ok(out)
+/// The apps that were named. A service key is for Android apps: any app of the project file will do.
+fn apps(request: &Request, project: Option<&ProjectFile>) -> Result<Vec<String>, AppsError> {
+    let named = request.apps.iter().map(|wanted| {
+        let found = project.and_then(|file| file.project.app(wanted));
+        found.map(|(name, _)| name.to_owned()).ok_or_else(|| AppsError::UnknownApp(wanted.clone()))
+    });
+    named.collect()
 }
 
 /// What is in the file. It is a secret whole, and is wiped.
@@ -320,7 +269,7 @@ fn read(ctx: &Ctx<'_>, request: &Request) -> Result<Found, ApiKeyImportError> {
 
 /// The private key in a text, in PKCS#8.
 fn key_in(text: &[u8]) -> Option<SecretBytes> {
-    let modern = pem::blocks(text, PRIVATE_KEY, &Limits::USUAL).into_iter().map(Secret::new).next();
+    let modern = pem::blocks(text, pem::PRIVATE_KEY, &Limits::USUAL).into_iter().map(Secret::new).next();
     let older = || {
         let blocks = ["EC PRIVATE KEY", "RSA PRIVATE KEY"]
             .into_iter()

@@ -8,13 +8,18 @@ pub mod retire;
 pub mod token;
 
 use jiff::Timestamp;
-use ninekeys_core::model::{ApiKeyFacts, ApiUse, Facts, Inventory, Item, NineKey, NotFound, Project, State};
+use ninekeys_cabinet::{Cabinet, CabinetError, Change, NewItem};
+use ninekeys_core::model::{
+    ApiKeyFacts, ApiUse, Facts, Inventory, Item, ItemId, KeyFacts, NineKey, NotFound, Project, State,
+};
+use ninekeys_formats::secret::SecretBytes;
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
 use crate::answers::{AppSaid, KeySaid};
 use crate::identity;
+use crate::project::ProjectFile;
 
 /// Which API key.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
@@ -91,6 +96,63 @@ pub(crate) fn find<'a>(
     match &item.facts {
         Facts::ApiKey(facts) => Ok((item, facts)),
         other => Err(FindError::NotAnApiKey { name: item.name.clone(), found: other.one() }),
+    }
+}
+
+/// What is waited for under that name.
+fn waiting<'a>(inventory: &'a Inventory, name: &str) -> Option<(&'a Item, &'a ApiKeyFacts)> {
+    let item = inventory.iter().find(|item| item.name == name && item.state == State::Active)?;
+    match &item.facts {
+        Facts::ApiKey(facts) if facts.asked_of.is_some() => Some((item, facts)),
+        _ => None,
+    }
+}
+
+/// Puts one in, with its key where it is one: in the place of what was waited for under that name, or as an item of its own.
+fn put(
+    change: &mut Change<'_>,
+    name: &str,
+    mut facts: ApiKeyFacts,
+    key: Option<KeyFacts>,
+    secret: SecretBytes,
+) -> Result<ItemId, CabinetError> {
+    let own = match key {
+        Some(key) => {
+            let key = NewItem::new(format!("{name}/key"), Facts::Key(key), Some(secret));
+            facts.key = Some(change.put(key)?);
+            None
+        }
+        None => Some(secret),
+    };
+    let inventory = change.inventory();
+    let Some((item, waiting)) = waiting(&inventory, name) else {
+        return change.put(NewItem::new(name, Facts::ApiKey(Box::new(facts)), own));
+    };
+    // what was said when it was asked for holds where nothing else is said now
+    if facts.role.is_empty() {
+        facts.role.clone_from(&waiting.role);
+    }
+    if facts.uses.is_empty() {
+        facts.uses.clone_from(&waiting.uses);
+    }
+    let mut item = item.clone();
+    item.facts = Facts::ApiKey(Box::new(facts));
+    change.revise(&item, own)?;
+    Ok(item.id)
+}
+
+/// The API key that something was done to, as answers say it.
+fn told(
+    cabinet: &Cabinet<'_>,
+    id: &ItemId,
+    project: Option<&ProjectFile>,
+) -> Result<ApiKeySaid, CabinetError> {
+    let inventory = cabinet.inventory()?;
+    match inventory.get(id).map(|item| (item, &item.facts)) {
+        Some((item, Facts::ApiKey(facts))) => {
+            Ok(said(&inventory, item, facts, project.map(|file| &file.project)))
+        }
+        _ => Err(CabinetError::Tampered(format!("the API key {id} is gone"))),
     }
 }
 

@@ -1,7 +1,7 @@
 //! `apikey password`: an account's upload password, read for a program that wants it typed.
 
 use ninekeys_cabinet::CabinetError;
-use ninekeys_formats::secret::{Secret, SecretText};
+use ninekeys_formats::secret::SecretText;
 use thiserror::Error;
 
 use super::FindError;
@@ -49,12 +49,7 @@ pub fn apikey_password(ctx: &Ctx<'_>, name: &str) -> Result<Password, ApiKeyPass
     let (id, account) = (item.id, facts.issuer.clone());
     let label = facts.label.clone().ok_or_else(none)?;
     ctx.unlock(&mut cabinet)?;
-    let what = format!("apikey password {}", item.name);
-    cabinet.change(&what, &ctx.env, |_| Ok::<_, CabinetError>(()))?;
-    let inventory = cabinet.inventory()?;
-    let gone = || CabinetError::Tampered(format!("the item {id} is gone"));
-    let item = inventory.get(&id).ok_or_else(gone)?;
-    let secret = cabinet.secret(item)?;
-    let password = secret.lend(|bytes| Secret::new(String::from_utf8_lossy(bytes).into_owned()));
-    Ok(Password { api_key: item.name.clone(), account, label, password })
+    let api_key = item.name.clone();
+    let password = ctx.tell(&mut cabinet, &format!("apikey password {api_key}"), &id)?;
+    Ok(Password { api_key, account, label, password })
 }

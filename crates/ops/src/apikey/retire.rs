@@ -50,6 +50,7 @@ pub enum ApiKeyRetireError {
 /// [`ApiKeyRetireError`]; then the cabinet is as it was.
 pub fn apikey_retire(ctx: &Ctx<'_>, name: &str, back: bool) -> Result<ApiKeyRetireReport, ApiKeyRetireError> {
     let state = if back { State::Active } else { State::Retired };
+    let project = ctx.project_if_any()?;
     let mut cabinet = ctx.open()?;
     apikey::find(&*cabinet.inventory()?, name)?;
     ctx.unlock(&mut cabinet)?;
@@ -65,8 +66,5 @@ pub fn apikey_retire(ctx: &Ctx<'_>, name: &str, back: bool) -> Result<ApiKeyReti
         change.revise(&item, None)?;
         Ok(item.id)
     })?;
-    let inventory = cabinet.inventory()?;
-    let project = ctx.project_if_any()?.map(|file| file.project);
-    let (item, facts) = apikey::find(&inventory, &id.to_string())?;
-    Ok(ApiKeyRetireReport { api_key: apikey::said(&inventory, item, facts, project.as_ref()) })
+    Ok(ApiKeyRetireReport { api_key: apikey::told(&cabinet, &id, project.as_ref())? })
 }

@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use jiff::Timestamp;
 use ninekeys_cabinet::{Cabinet, CabinetError, NewItem};
 use ninekeys_core::certificate::CertificateError;
-use ninekeys_core::chain::{Chain, End};
+use ninekeys_core::chain::End;
 use ninekeys_core::digest::{hex, sha256_hex};
 use ninekeys_core::ios::setup::{Setup, parsed};
 use ninekeys_core::keystore::{KeystoreError as FormatError, Outgoing as OutgoingKey, write_pkcs12};
@@ -234,10 +234,11 @@ pub fn give(ctx: &Ctx<'_>, request: &Request) -> Result<GiveReport, GiveError> {
     let mut cabinet = ctx.open()?;
     let inventory = cabinet.inventory()?;
     let job = Job::begin(ctx, &file, (name, app, ios), destination, &inventory)?;
-    wanted(&job, &inventory, request)?;
+    let (going, ..) = wanted(&job, &inventory, request)?;
     let password_to = password_place(ctx, request)?;
-    let folder = ctx.path(&request.to);
-    refuse_full(&folder, &request.to)?;
+    let places = (ctx.path(&request.to), ctx.path(&password_to));
+    refuse_full(&places.0, &request.to)?;
+    refuse(ctx, &places, &going)?;
     ctx.unlock(&mut cabinet)?;
     // as it is now: somebody else may have revoked or replaced some of it while this waited for a passphrase
     let (going, lacks_push, api_key) = wanted(&job, &*cabinet.inventory()?, request)?;
@@ -257,7 +258,7 @@ pub fn give(ctx: &Ctx<'_>, request: &Request) -> Result<GiveReport, GiveError> {
         at: ctx.env.now,
     };
     let sheet = sheet::text(&report, file.project.title.trim());
-    deliver(ctx, &mut cabinet, &going, &report, (&folder, &ctx.path(&password_to)), &sheet)?;
+    deliver(ctx, &mut cabinet, &going, &report, &places, &sheet)?;
     Ok(report)
 }
 
@@ -299,7 +300,7 @@ fn identities_and_profiles(setup: &Setup<'_>) -> Result<Option<Vec<Going>>, Give
     for (choice, file) in wanted.into_iter().flatten() {
         let own = choice.certificate.and_then(|facts| Some((facts, parsed(facts)?)));
         let (Some((facts, certificate)), Some(key)) = (own, choice.facts.key) else { return Ok(None) };
-        let chain = Chain::find(&certificate, setup.wanted.pool);
+        let Some(chain) = setup.wanted.roster.chain(facts, setup.wanted.pool) else { return Ok(None) };
         if let End::Lacks { issuer, .. } = &chain.end {
             return Err(GiveError::ChainLacks { name: choice.item.name.clone(), lacks: issuer.clone() });
         }
@@ -390,21 +391,30 @@ fn refuse_full(folder: &Path, named: &Path) -> Result<(), GiveError> {
     }
 }
 
+/// Refuses what would fall on something of ours, or on what is there: before anybody is asked for a passphrase, and again.
+fn refuse(
+    ctx: &Ctx<'_>,
+    (folder, password_to): &(PathBuf, PathBuf),
+    going: &[Going],
+) -> Result<(), OutputError> {
+    let mut places: Vec<PathBuf> = going.iter().map(|one| folder.join(&one.file)).collect();
+    places.extend([folder.join(SHEET), password_to.clone()]);
+    let places: Vec<&Path> = places.iter().map(PathBuf::as_path).collect();
+    outputs::refuse_ours(ctx, &places, &[])?;
+    outputs::refuse_taken(ctx, &places, false)
+}
+
 /// Writes it all, and the row that says who was given it.
 fn deliver(
     ctx: &Ctx<'_>,
     cabinet: &mut Cabinet<'_>,
     going: &[Going],
     report: &GiveReport,
-    (folder, password_to): (&Path, &Path),
+    places: &(PathBuf, PathBuf),
     sheet: &str,
 ) -> Result<(), GiveError> {
-    let sheet_to = folder.join(SHEET);
-    let mut places: Vec<PathBuf> = going.iter().map(|one| folder.join(&one.file)).collect();
-    places.extend([sheet_to.clone(), password_to.to_owned()]);
-    let places: Vec<&Path> = places.iter().map(PathBuf::as_path).collect();
-    outputs::refuse_ours(ctx, &places, &[])?;
-    outputs::refuse_taken(ctx, &places, false)?;
+    refuse(ctx, places, going)?;
+    let (folder, password_to) = places;
     let (password, _) = choose_password(ctx, NewPassword::Generated, &[])?;
     let folders = NewFolders::make(folder)?;
     let mut outgoing = Outgoing::begin(ctx, cabinet)?;
@@ -420,7 +430,7 @@ fn deliver(
         let digest = bytes.lend(|bytes| output.put(0, bytes).map(|()| sha256_hex(bytes)))?;
         files.push((output, Some(digest)));
     }
-    let output = outgoing.file(&sheet_to, Access::Owner)?;
+    let output = outgoing.file(&folder.join(SHEET), Access::Owner)?;
     output.put(0, sheet.as_bytes())?;
     files.push((output, Some(sha256_hex(sheet.as_bytes()))));
     let from: Vec<ItemId> = going.iter().map(|one| one.item).collect();
@@ -446,7 +456,7 @@ fn content(
     Ok(match &one.content {
         Content::Whole => sealed(&one.item)?,
         Content::Key(key) => {
-            let text = sealed(key)?.lend(|der| pem::encode("PRIVATE KEY", der));
+            let text = sealed(key)?.lend(|der| pem::encode(pem::PRIVATE_KEY, der));
             let text = text.map_err(|error| CertificateError::Encoding(error.to_string()))?;
             Secret::new(text.into_bytes())
         }

@@ -86,7 +86,7 @@ pub enum RecipientSaid {
 
 /// Labels of private keys in PEM, whether they are encrypted, and whether the form is PKCS#8 (RFC 7468, sections 10 and 11).
 const PRIVATE: [(&str, bool, bool); 5] = [
-    ("PRIVATE KEY", false, true),
+    (pem::PRIVATE_KEY, false, true),
     ("ENCRYPTED PRIVATE KEY", true, true),
     ("RSA PRIVATE KEY", false, false),
     ("EC PRIVATE KEY", false, false),

@@ -1,7 +1,7 @@
 //! `keystore password`: the password that is sealed with a keystore, read without an export.
 
 use ninekeys_cabinet::CabinetError;
-use ninekeys_formats::secret::{Secret, SecretText};
+use ninekeys_formats::secret::SecretText;
 use thiserror::Error;
 
 use crate::ctx::{Ctx, OpenError};
@@ -37,12 +37,8 @@ pub fn keystore_password(ctx: &Ctx<'_>, name: &str) -> Result<Password, Password
     let mut cabinet = ctx.open()?;
     let inventory = cabinet.inventory()?;
     let (item, _) = keystore::find(&inventory, name)?;
+    let (keystore, id) = (item.name.clone(), item.id);
     ctx.unlock(&mut cabinet)?;
-    let what = format!("keystore password {}", item.name);
-    cabinet.change(&what, &ctx.env, |_| Ok::<_, CabinetError>(()))?;
-    let inventory = cabinet.inventory()?;
-    let (item, _) = keystore::find(&inventory, name)?;
-    let secret = cabinet.secret(item)?;
-    let password = secret.lend(|bytes| Secret::new(String::from_utf8_lossy(bytes).into_owned()));
-    Ok(Password { keystore: item.name.clone(), password })
+    let password = ctx.tell(&mut cabinet, &format!("keystore password {keystore}"), &id)?;
+    Ok(Password { keystore, password })
 }

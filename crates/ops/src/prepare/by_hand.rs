@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use ninekeys_cabinet::Cabinet;
-use ninekeys_core::model::{Destination, IdentityPurpose};
+use ninekeys_core::model::IdentityPurpose;
 use ninekeys_formats::pem;
 use ninekeys_formats::request::LABEL;
 
@@ -36,10 +36,7 @@ pub(super) fn by_hand(
     report.waits = job.look(&inventory, |setup| {
         let part = setup.parts.iter().find(|part| is_wanted(setup, part))?;
         let serial = setup.taken()?.certificate?.serial.clone();
-        let devices = match job.destination {
-            Destination::Development | Destination::Devices => ", with all devices",
-            _ => "",
-        };
+        let devices = if job.destination.has_devices() { ", with all devices" } else { "" };
         Some(Waits {
             what: format!(
                 "have a profile made at the portal for {}, for {}, with the certificate of serial number {serial}{devices}",

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use ninekeys_cabinet::Cabinet;
 use ninekeys_core::digest::sha256_hex;
-use ninekeys_core::model::{ApiUse, Capability, Destination, IdentityPurpose};
+use ninekeys_core::model::{ApiUse, Capability, IdentityPurpose};
 use ninekeys_portal::client::Portal;
 use ninekeys_portal::wire::{AppId, Capabilities, Device, Enrolment, NewProfile};
 
@@ -128,7 +128,7 @@ pub(crate) fn register(
                 steps.push(Step::new(Does::SwitchOn, bundle_id).with(words.join(", ")));
             }
         }
-        if matches!(job.destination, Destination::Development | Destination::Devices) {
+        if job.destination.has_devices() {
             let known = portal.devices()?;
             for (_, facts) in device::all(&inventory) {
                 if !known.iter().any(|one| one.identifier.eq_ignore_ascii_case(&facts.identifier)) {
@@ -157,12 +157,8 @@ pub(crate) fn get_profiles(
         let Some(serial) = serial.map(ToOwned::to_owned).or_else(taken) else {
             return Vec::new();
         };
-        let devices: Vec<String> = match job.destination {
-            Destination::Development | Destination::Devices => {
-                device::all(&inventory).into_iter().map(|(_, facts)| facts.identifier.clone()).collect()
-            }
-            _ => Vec::new(),
-        };
+        let own = if job.destination.has_devices() { device::all(&inventory) } else { Vec::new() };
+        let devices: Vec<String> = own.into_iter().map(|(_, facts)| facts.identifier.clone()).collect();
         let parts = setup.parts.iter().filter(|part| is_wanted(setup, part) || anew == Some(part.bundle_id));
         parts
             .map(|part| {

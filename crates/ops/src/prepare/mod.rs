@@ -367,8 +367,8 @@ pub(crate) fn is_wanted(setup: &Setup<'_>, part: &Part<'_>) -> bool {
     let Some(taken) = part.taken() else { return true };
     let inventory = setup.wanted.inventory;
     let facts = taken.facts;
-    let for_devices = matches!(setup.wanted.destination, Destination::Development | Destination::Devices);
-    let left_out = for_devices && setup.wanted.roster.left_out(inventory, facts).next().is_some();
+    let left_out = setup.wanted.destination.has_devices()
+        && setup.wanted.roster.left_out(inventory, facts).next().is_some();
     let too_old = part.extension.is_none()
         && setup
             .wanted
@@ -492,8 +492,7 @@ impl Step {
 
 /// What would be done, as far as the cabinet knows: what is at the portal already is seen when it is asked.
 fn plan(job: &Job<'_>, inventory: &Inventory) -> Result<Vec<Step>, PrepareError> {
-    let for_devices = matches!(job.destination, Destination::Development | Destination::Devices);
-    if for_devices && device::all(inventory).is_empty() {
+    if job.destination.has_devices() && device::all(inventory).is_empty() {
         return Err(PrepareError::NoDevices(job.destination));
     }
     let to_sign = Asked::to_sign(job, inventory);

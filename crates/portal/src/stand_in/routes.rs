@@ -36,6 +36,11 @@ pub(super) const MOST_DISTRIBUTION: usize = 2;
 /// Devices that a team may register.
 const MOST_DEVICES: usize = 100;
 
+/// The status of what was made.
+const MADE: u16 = 201;
+/// The status of what was changed.
+const CHANGED: u16 = 200;
+
 /// What every call is lent.
 #[derive(Clone)]
 pub(super) struct Portal {
@@ -179,27 +184,9 @@ impl Portal {
         Ok(key)
     }
 
-    /// Makes something, once: a call with a key that was answered before is answered the same again.
+    /// Does something once, and answers with that status: a call with a key that was answered before is answered the same
+    /// again.
     fn once<T: Serialize>(
-        &self,
-        headers: &HeaderMap,
-        asked_by: &ApiKey,
-        work: impl FnOnce(&Connection, &Authority) -> Result<T, Refusal>,
-    ) -> Result<Response, Refusal> {
-        self.once_in_json(headers, asked_by, 201, work)
-    }
-
-    /// The same for what changes something that is there.
-    fn changed<T: Serialize>(
-        &self,
-        headers: &HeaderMap,
-        asked_by: &ApiKey,
-        work: impl FnOnce(&Connection, &Authority) -> Result<T, Refusal>,
-    ) -> Result<Response, Refusal> {
-        self.once_in_json(headers, asked_by, 200, work)
-    }
-
-    fn once_in_json<T: Serialize>(
         &self,
         headers: &HeaderMap,
         asked_by: &ApiKey,
@@ -287,7 +274,7 @@ async fn revoke(
 ) -> Result<Response, Refusal> {
     let asked_by = portal.admit(&headers, ApiRole::Manager)?;
     let now = portal.now();
-    portal.changed(&headers, &asked_by, |database, _| {
+    portal.once(&headers, &asked_by, CHANGED, |database, _| {
         let known: Vec<Certificate> = state::all(database, "certificate")?;
         let found = known.into_iter().find(|one| one.id == id);
         let mut found = found.ok_or_else(|| Refusal::unknown(format!("there is no certificate {id}")))?;
@@ -312,7 +299,7 @@ async fn new_app_id(
     let asked_by = portal.admit(&headers, ApiRole::Manager)?;
     let new: AppId = read(&body)?;
     let now = portal.now();
-    portal.once(&headers, &asked_by, |database, _| {
+    portal.once(&headers, &asked_by, MADE, |database, _| {
         if !is_bundle_id(&new.bundle_id) {
             return Err(Refusal::malformed(format!("{} cannot be a bundle id", new.bundle_id)));
         }
@@ -334,7 +321,7 @@ async fn capabilities(
     let asked_by = portal.admit(&headers, ApiRole::Manager)?;
     let wanted: Capabilities = read(&body)?;
     let now = portal.now();
-    portal.changed(&headers, &asked_by, |database, _| {
+    portal.once(&headers, &asked_by, CHANGED, |database, _| {
         let known: Vec<AppId> = state::all(database, "app-id")?;
         let found = known.into_iter().find(|one| one.bundle_id == id);
         let mut found = found.ok_or_else(|| Refusal::unknown(format!("{id} is not registered")))?;
@@ -353,7 +340,7 @@ async fn new_device(
     let mut new: Device = read(&body)?;
     new.identifier = identifier(&new.identifier).map_err(|error| Refusal::malformed(error.to_string()))?;
     let now = portal.now();
-    portal.once(&headers, &asked_by, |database, _| {
+    portal.once(&headers, &asked_by, MADE, |database, _| {
         let known: Vec<Device> = state::all(database, "device")?;
         if known.iter().any(|one| one.identifier == new.identifier) {
             return Err(Refusal::taken(format!("{} is registered", new.identifier)));
@@ -375,7 +362,7 @@ async fn new_profile(
     let new: NewProfile = read(&body)?;
     let team = portal.state().team.clone();
     let now = portal.now();
-    portal.once(&headers, &asked_by, |database, authority| {
+    portal.once(&headers, &asked_by, MADE, |database, authority| {
         let list = profile_list(database, &new, &team, now)?;
         let written = profile::write(&list).map_err(|_| StandInError::Damaged("a profile"))?;
         let file = authority.sign_profile(&written, now).map_err(StandInError::from)?;
@@ -417,7 +404,7 @@ fn profile_list(
     if certificates.is_empty() {
         return Err(Refusal::malformed("a profile names at least one certificate"));
     }
-    let has_devices = matches!(new.destination, Destination::Development | Destination::Devices);
+    let has_devices = new.destination.has_devices();
     let registered: Vec<Device> = state::all(database, "device")?;
     if let Some(other) =
         new.devices.iter().find(|id| !registered.iter().any(|device| device.identifier == **id))
@@ -491,7 +478,7 @@ async fn new_api_key(
 ) -> Result<Response, Refusal> {
     let asked_by = portal.admit(&headers, ApiRole::Owner)?;
     let new: NewApiKey = read(&body)?;
-    portal.once(&headers, &asked_by, |database, _| {
+    portal.once(&headers, &asked_by, MADE, |database, _| {
         Ok(state::make_api_key(database, &asked_by.issuer, &new.title, new.role)?)
     })
 }

@@ -215,7 +215,7 @@ pub(super) fn fetch_api_key(database: &Connection, key_id: &str) -> rusqlite::Re
     let body = serde_json::to_string(&ApiKey { fetched: true, ..said }).unwrap_or_default();
     let sql = "update api_key set secret = null, body = ?2 where key_id = ?1";
     database.execute(sql, params![key_id, body])?;
-    Ok(secret.lend(|der| pem::encode("PRIVATE KEY", der)).ok())
+    Ok(secret.lend(|der| pem::encode(pem::PRIVATE_KEY, der)).ok())
 }
 
 /// Makes everything that a new folder has.

@@ -10,7 +10,7 @@ use crate::output::Output;
 /// Write down that access was asked for, and of whom
 ///
 /// Writes down access that somebody has to grant before there is a key: what it is for, who was asked, and when. The board says
-/// so until `apikey import` brings it in under that name.
+/// so until `apikey import` or `apikey create` brings it in under that name.
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
     /// What the key will be called

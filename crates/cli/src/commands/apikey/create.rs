@@ -9,7 +9,8 @@ use crate::output::Output;
 
 /// Have a store API key made by the portal, and seal it
 ///
-/// Has a store API key made by the portal. Its private key can be fetched once: it is sealed before anything else happens.
+/// Has a store API key made by the portal. Its private key can be fetched once: it is sealed before anything else happens. Access
+/// that was asked for under that name (`apikey ask`) has come with it.
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
     /// What it is called
