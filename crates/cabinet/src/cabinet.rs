@@ -15,7 +15,7 @@ use crate::digest::Digest;
 use crate::history::HistoryRow;
 use crate::member::{Credential, Keyring, MemberKeys, NewMember, open_envelope, open_with_passphrase};
 use crate::policy::{MANAGE, Member, MemberKind, Policy, Role, SHARED};
-use crate::proof::{CLOCKS_DIFFER, Proven, prove, prove_and_read, standing};
+use crate::proof::{CLOCKS_DIFFER, Proven, Purpose, prove, prove_for, standing};
 use crate::records::{Backup, Intention, Record, compare_seals, compartment_of};
 use crate::row::{Head, RecordKind};
 use crate::sqlite::SqliteStore;
@@ -185,7 +185,7 @@ impl<'m> Cabinet<'m> {
         path: &Path,
         trust: Trust<'m>,
     ) -> Result<Cabinet<'m>, CabinetError> {
-        let found = prove_at_a_moment(store.as_mut(), path, &trust);
+        let found = prove_at_a_moment(store.as_mut(), path, &trust, Purpose::Look);
         store.roll_back();
         let (proven, standing) = found?;
         let cabinet = Cabinet { store, path: path.to_owned(), trust, proven, standing, unlocked: None };
@@ -213,12 +213,6 @@ impl<'m> Cabinet<'m> {
     /// How it stands to what is known of it.
     pub fn standing(&self) -> Standing {
         self.standing
-    }
-
-    /// Closes it. What was proved of a large one is freed while the next thing is done.
-    pub fn close(mut self) {
-        let records = std::mem::take(&mut self.proven.records);
-        rayon::spawn(move || drop(records));
     }
 
     /// Its file.
@@ -285,7 +279,8 @@ impl<'m> Cabinet<'m> {
     }
 
     fn unlock_now(&mut self, credential: &Credential) -> Result<Unlocked, CabinetError> {
-        let (proven, standing) = prove_at_a_moment(self.store.as_mut(), &self.path, &self.trust)?;
+        let (proven, standing) =
+            prove_at_a_moment(self.store.as_mut(), &self.path, &self.trust, Purpose::Work)?;
         (self.proven, self.standing) = (proven, standing);
         self.remember();
         let (keys, pin, by) = self.own_keys(credential)?;
@@ -296,7 +291,7 @@ impl<'m> Cabinet<'m> {
         let member = self.proven.policy.member(&keys.id()).cloned();
         let member = member.ok_or_else(|| wrong(credential))?;
         let ring = self.ring_of(&keys)?;
-        compare_seals(&self.proven.records, |look| self.store.each_sealed(look))?;
+        compare_seals(self.proven.records()?, |look| self.store.each_sealed(look))?;
         Ok(Unlocked { member, keys, ring })
     }
 
@@ -311,7 +306,7 @@ impl<'m> Cabinet<'m> {
                 let members = self.proven.policy.members.iter();
                 for member in members.filter(|member| member.kind == MemberKind::Passphrase) {
                     let key = (RecordKind::Passphrase, member.id.to_string());
-                    let Some(record) = self.proven.records.get(&key) else { continue };
+                    let Some(record) = self.proven.records()?.get(&key) else { continue };
                     let sealed = checked_seal(self.store.as_ref(), &key, record)?;
                     if let Some(file) = open_with_passphrase(&record.facts, &sealed, passphrase) {
                         let (keys, pin) = MemberKeys::from_text(&file)?;
@@ -344,7 +339,8 @@ impl<'m> Cabinet<'m> {
         if !self.is_unlocked() {
             return Err(CabinetError::Locked);
         }
-        let (proven, standing) = prove_at_a_moment(self.store.as_mut(), &self.path, &self.trust)?;
+        let (proven, standing) =
+            prove_at_a_moment(self.store.as_mut(), &self.path, &self.trust, Purpose::Work)?;
         self.refuse_another(&proven)?;
         self.proven = proven;
         // what was unlocked may have known of something newer than machine and project file do
@@ -372,8 +368,7 @@ impl<'m> Cabinet<'m> {
     }
 
     fn proof(&self) -> Proof {
-        let items = self.proven.records.keys().filter(|(kind, _)| *kind == RecordKind::Item).count();
-        Proof { items, head: self.proven.head }
+        Proof { items: self.proven.count, head: self.proven.head }
     }
 
     /// Everything in the cabinet, without secrets.
@@ -410,20 +405,15 @@ impl<'m> Cabinet<'m> {
 
     /// The backups that are of this history, oldest first.
     fn backups(&self) -> Vec<Backup> {
-        let of_kind = self.proven.records.iter().filter(|((kind, _), _)| *kind == RecordKind::Backup);
-        let read = of_kind.filter_map(|(_, record)| serde_json::from_str::<Backup>(&record.facts).ok());
-        let known = read.filter(|backup| self.proven.has(&Head { seq: backup.seq, hash: backup.head }));
-        let mut all: Vec<Backup> = known.collect();
+        let known = |backup: &&Backup| self.proven.has(&Head { seq: backup.seq, hash: backup.head });
+        let mut all: Vec<Backup> = self.proven.backups.iter().filter(known).cloned().collect();
         all.sort_by(|a, b| (a.seq, a.at, &a.place).cmp(&(b.seq, b.at, &b.place)));
         all
     }
 
     /// What is on its way out, by id.
     pub fn intentions(&self) -> Vec<(String, Intention)> {
-        let of_kind = self.proven.records.iter().filter(|((kind, _), _)| *kind == RecordKind::Intention);
-        of_kind
-            .filter_map(|((_, id), record)| Some((id.clone(), serde_json::from_str(&record.facts).ok()?)))
-            .collect()
+        self.proven.intentions.clone()
     }
 
     /// The backup that has most of the history.
@@ -440,7 +430,7 @@ impl<'m> Cabinet<'m> {
         let unlocked = self.unlocked.as_ref().ok_or(CabinetError::Locked)?;
         let key = (RecordKind::Item, item.id.to_string());
         let gone = || CabinetError::Tampered(format!("{} is gone", item.name));
-        let record = self.proven.records.get(&key).ok_or_else(gone)?;
+        let record = self.proven.records()?.get(&key).ok_or_else(gone)?;
         let sealed = match checked_seal(self.store.as_ref(), &key, record) {
             // another process may have written it anew since it was proved
             Err(CabinetError::Tampered(_)) if self.was_changed()? => {
@@ -453,7 +443,8 @@ impl<'m> Cabinet<'m> {
 
     /// Whether an item has a secret.
     pub(crate) fn has_secret(&self, item: &Item) -> bool {
-        let record = self.proven.records.get(&(RecordKind::Item, item.id.to_string()));
+        let key = (RecordKind::Item, item.id.to_string());
+        let record = self.proven.records().ok().and_then(|records| records.get(&key));
         record.is_some_and(|record| record.version.sealed.is_some())
     }
 
@@ -502,7 +493,7 @@ impl<'m> Cabinet<'m> {
         work: impl FnOnce(&mut Change<'_>) -> Result<R, E>,
     ) -> Result<(R, Proven, bool), E> {
         // under the lock: what was proved before may be another state by now
-        let (proven, standing) = prove_trusted(self.store.as_ref(), &self.path, &self.trust)?;
+        let (proven, standing) = prove_trusted(self.store.as_ref(), &self.path, &self.trust, Purpose::Work)?;
         if standing != Standing::Current {
             return Err(CabinetError::NotCurrent(standing).into());
         }
@@ -562,14 +553,13 @@ pub(crate) fn prove_copy(path: &Path, identity: &Digest, unlocked: &Unlocked) ->
     if proven.identity != *identity {
         return Err(CabinetError::Tampered("the copy is of another cabinet".into()));
     }
-    compare_seals(&proven.records, |look| copy.each_sealed(look))?;
+    compare_seals(proven.records()?, |look| copy.each_sealed(look))?;
     if proven.policy.member(&unlocked.member.id).is_none() {
         return Err(is_none_any_more(&unlocked.member));
     }
     // the keys that are in the copy: those of the cabinet may be newer or older
     open_all(&copy, &proven, &ring_in(&copy, &proven, &unlocked.keys)?)?;
-    let items = proven.records.keys().filter(|(kind, _)| *kind == RecordKind::Item).count();
-    Ok(Proof { items, head: proven.head })
+    Ok(Proof { items: proven.count, head: proven.head })
 }
 
 /// The error for a member that another process has replaced.
@@ -593,16 +583,17 @@ fn prove_at_a_moment(
     store: &mut dyn Store,
     path: &Path,
     trust: &Trust<'_>,
+    purpose: Purpose,
 ) -> Result<(Proven, Standing), CabinetError> {
     store.begin_reading()?;
-    let (proven, found) = prove_trusted(store, path, trust)?;
+    let (proven, found) = prove_trusted(store, path, trust, purpose)?;
     if found == Standing::Current {
         return Ok((proven, found));
     }
     let known = trust.memory.known(&proven.identity);
     store.roll_back();
     store.begin_reading()?;
-    let proven = prove_and_read(store)?;
+    let proven = prove_for(store, purpose, |identity| trust.memory.known(identity))?;
     let found = standing(&proven, trust.pin.as_ref(), known.as_ref(), store)?;
     Ok((proven, found))
 }
@@ -612,8 +603,9 @@ pub(crate) fn prove_trusted(
     store: &dyn Store,
     path: &Path,
     trust: &Trust<'_>,
+    purpose: Purpose,
 ) -> Result<(Proven, Standing), CabinetError> {
-    let proven = prove_and_read(store)?;
+    let proven = prove_for(store, purpose, |identity| trust.memory.known(identity))?;
     if let Some(pin) = &trust.pin {
         proven.against(pin, PinnedBy::ProjectFile)?;
     }
@@ -647,14 +639,14 @@ fn open_sealed(
 fn ring_in(store: &dyn Store, proven: &Proven, keys: &MemberKeys) -> Result<Keyring, CabinetError> {
     let key = (RecordKind::Envelope, keys.id().to_string());
     let gone = || CabinetError::Tampered("the envelope of a member is gone".into());
-    let record = proven.records.get(&key).ok_or_else(gone)?;
+    let record = proven.records()?.get(&key).ok_or_else(gone)?;
     let envelope = checked_seal(store, &key, record)?;
     open_envelope(&proven.identity, &proven.policy, keys, &envelope)
 }
 
 /// Opens every seal of the compartments whose keys are there.
 fn open_all(store: &dyn Store, proven: &Proven, ring: &Keyring) -> Result<(), CabinetError> {
-    for (key, record) in proven.records.iter().filter(|((kind, _), _)| *kind == RecordKind::Item) {
+    for (key, record) in proven.records()?.iter().filter(|((kind, _), _)| *kind == RecordKind::Item) {
         if record.version.sealed.is_none() {
             continue;
         }
@@ -692,7 +684,7 @@ fn run<R, E: From<CabinetError>>(
         before: Some(proven.head),
         policy: proven.policy.clone(),
         policy_head: proven.policy_head,
-        records: proven.records.clone(),
+        records: proven.records()?.clone(),
         inventory: proven.inventory()?,
         touched: Default::default(),
         moved: Default::default(),

@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 use std::fmt;
 
-use aws_lc_rs::digest::{Context, SHA256};
+use aws_lc_rs::digest::{Context, SHA256, SHA512_256};
 use ninekeys_core::digest::{from_hex_exactly, hex};
 use schemars::{JsonSchema, SchemaGenerator, json_schema};
 use serde::de::Error as _;
@@ -14,9 +14,6 @@ use serde::{Deserialize, Deserializer, Serialize, Serializer};
 pub struct Digest([u8; 32]);
 
 impl Digest {
-    /// What stands where none was made yet: no bytes have it.
-    pub(crate) const NONE: Digest = Digest([0; 32]);
-
     /// From its 32 bytes; nothing when there are more or fewer.
     pub fn from_bytes(bytes: &[u8]) -> Option<Self> {
         bytes.try_into().ok().map(Digest)
@@ -131,6 +128,17 @@ fn finished(context: Context) -> Digest {
     let mut out = [0; 32];
     out.copy_from_slice(context.finish().as_ref());
     Digest(out)
+}
+
+/// The digest of much at once: SHA-512/256, which takes two thirds of the time where a processor has instructions for
+/// neither. Nothing that is stored in a cabinet is named by it.
+pub(crate) fn of_much(domain: &str, fields: &[&[u8]]) -> Digest {
+    let mut context = Context::new(&SHA512_256);
+    for field in std::iter::once(&domain.as_bytes()).chain(fields) {
+        context.update(&(field.len() as u64).to_le_bytes());
+        context.update(field);
+    }
+    finished(context)
 }
 
 /// The digest of one field under a domain word.

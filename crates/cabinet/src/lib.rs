@@ -11,7 +11,7 @@
 //! | `proof` | proving all of it without a secret |
 //! | `trust` | pins, and what this machine remembers |
 //! | `member`, `compartment` | members' keys, and the keys that seal |
-//! | `records` | what of each record stands in clear |
+//! | `listing`, `records` | reading all records at once; what of each stands in clear |
 //! | `cabinet`, `change` | opening, unlocking, changing |
 //! | `restore`, `adopt` | going back to a copy, taking in what another copy has |
 
@@ -22,6 +22,7 @@ mod compartment;
 mod digest;
 mod error;
 mod history;
+mod listing;
 mod member;
 mod policy;
 mod proof;

@@ -6,13 +6,13 @@ use std::sync::{Arc, OnceLock};
 use jiff::SignedDuration;
 use ninekeys_core::keys::PublicKey;
 use ninekeys_core::model::Inventory;
-use rayon::prelude::*;
 
 use crate::CabinetError;
 use crate::digest::Digest;
+use crate::listing::{Listing, Wanted, in_order};
 use crate::policy::{Member, Policy};
-use crate::records::{Record, Records, described, inventory, read_records, state};
-use crate::row::{Body, Form, Head, body_digest, hash, is_signed};
+use crate::records::{Backup, Intention, Record, Records, described, inventory, state};
+use crate::row::{Body, Form, Head, RecordKind, body_digest, hash, is_signed};
 use crate::store::{Store, StoredRow};
 use crate::trust::{Known, Pin, PinnedBy, Standing};
 
@@ -35,8 +35,16 @@ pub(crate) struct Proven {
     pub(crate) policy_head: Head,
     /// The newest row that a manager signed: it vouches for all before it.
     pub(crate) anchor: Head,
-    /// Everything in it.
-    pub(crate) records: Records,
+    /// How many items are in it.
+    pub(crate) count: usize,
+    /// The digest of its records as they are listed, where it is known.
+    listing: Option<Digest>,
+    /// The backups that are noted in it.
+    pub(crate) backups: Vec<Backup>,
+    /// What is on its way out, by id.
+    pub(crate) intentions: Vec<(String, Intention)>,
+    /// Every record by itself; nothing where it was only looked at.
+    records: Option<Records>,
     items: OnceLock<Arc<Inventory>>,
 }
 
@@ -46,8 +54,16 @@ impl Proven {
         if let Some(known) = self.items.get() {
             return Ok(Arc::clone(known));
         }
-        let read = Arc::new(inventory(&self.records)?);
+        let read = Arc::new(inventory(self.records()?)?);
         Ok(Arc::clone(self.items.get_or_init(|| read)))
+    }
+
+    /// Everything in it.
+    ///
+    /// # Errors
+    /// [`CabinetError::Locked`] where it was only looked at.
+    pub(crate) fn records(&self) -> Result<&Records, CabinetError> {
+        self.records.as_ref().ok_or(CabinetError::Locked)
     }
 
     /// The hash of a row.
@@ -63,7 +79,11 @@ impl Proven {
     /// What a machine remembers of it.
     pub(crate) fn known(&self) -> Known {
         let managers = self.policy.members.iter().filter(|member| member.is_manager());
-        Known { head: self.head, managers: managers.map(|member| member.signing.clone()).collect() }
+        Known {
+            head: self.head,
+            managers: managers.map(|member| member.signing.clone()).collect(),
+            listing: self.listing,
+        }
     }
 
     /// What a project file or an unlock file pins.
@@ -104,8 +124,27 @@ fn broken(seq: u64, why: &str) -> CabinetError {
     CabinetError::Tampered(format!("history row {seq} {why}"))
 }
 
-/// How many bytes of rows are held at a time.
-const HELD: usize = 4 << 20;
+/// How many bytes of rows are hashed together.
+const HELD: usize = 1 << 20;
+
+/// What the chain needs of a row.
+struct Hashed {
+    seq: u64,
+    form: Option<Form>,
+    body: Digest,
+    may_give_up: bool,
+}
+
+impl Hashed {
+    fn of(row: &StoredRow) -> Self {
+        Hashed {
+            seq: row.seq,
+            form: Form::from_word(&row.form),
+            body: body_digest(row.body.as_bytes()),
+            may_give_up: row.body.contains("\"abandoned\""),
+        }
+    }
+}
 
 impl<'a> Chain<'a> {
     /// Hashes all rows, and proves every row that changes who may do what.
@@ -113,40 +152,42 @@ impl<'a> Chain<'a> {
         let identity = Digest::plain(&[]);
         let (forms, hashes, giving_up) = Default::default();
         let mut chain = Chain { store, forms, hashes, identity, policies: Vec::new(), giving_up };
-        let mut held: Vec<StoredRow> = Vec::new();
-        let mut size = 0;
-        store.each_row(&mut |row| {
-            size += row.body.len();
-            held.push(row);
-            if size > HELD {
-                chain.add(&held)?;
-                (held, size) = Default::default();
-            }
-            Ok(())
-        })?;
-        chain.add(&held)?;
+        in_order(
+            |hand_out| {
+                let mut held: Vec<StoredRow> = Vec::new();
+                let mut size = 0;
+                store.each_row(&mut |row| {
+                    size += row.body.len();
+                    held.push(row);
+                    if size > HELD {
+                        size = 0;
+                        hand_out(std::mem::take(&mut held))?;
+                    }
+                    Ok(())
+                })?;
+                hand_out(held)
+            },
+            |rows: Vec<StoredRow>| rows.iter().map(Hashed::of).collect::<Vec<_>>(),
+            |rows| rows.iter().try_for_each(|row| chain.add(row)),
+        )?;
         chain.identity =
             *chain.hashes.first().ok_or_else(|| CabinetError::Tampered("it has no history".into()))?;
         chain.read_policies()?;
         Ok(chain)
     }
 
-    /// Hashes the rows that come next.
-    fn add(&mut self, rows: &[StoredRow]) -> Result<(), CabinetError> {
-        let bodies: Vec<Digest> = rows.par_iter().map(|row| body_digest(row.body.as_bytes())).collect();
-        for (row, body) in rows.iter().zip(&bodies) {
-            let wanted = self.hashes.len() as u64 + 1;
-            if row.seq != wanted {
-                return Err(broken(wanted, "is missing"));
-            }
-            let form =
-                Form::from_word(&row.form).ok_or_else(|| broken(wanted, "is of a form that is not known"))?;
-            if row.body.contains("\"abandoned\"") {
-                self.giving_up.push(wanted);
-            }
-            self.hashes.push(hash(self.hashes.last(), row.seq, form, body));
-            self.forms.push(form);
+    /// Hashes the row that comes next.
+    fn add(&mut self, row: &Hashed) -> Result<(), CabinetError> {
+        let wanted = self.hashes.len() as u64 + 1;
+        if row.seq != wanted {
+            return Err(broken(wanted, "is missing"));
         }
+        let form = row.form.ok_or_else(|| broken(wanted, "is of a form that is not known"))?;
+        if row.may_give_up {
+            self.giving_up.push(wanted);
+        }
+        self.hashes.push(hash(self.hashes.last(), row.seq, form, &row.body));
+        self.forms.push(form);
         Ok(())
     }
 
@@ -287,21 +328,40 @@ fn agreed(identity: &Digest, body: &Body, author: &Member, known: &Known) -> boo
 /// Proves everything that can be proved without a secret: the rows, their authors, and that the records are what the
 /// newest row says.
 pub(crate) fn prove(store: &dyn Store) -> Result<Proven, CabinetError> {
-    prove_beside(store, |_| Ok(OnceLock::new()))
+    prove_for(store, Purpose::Proof, |_| None)
 }
 
-/// The same, and reads the items meanwhile: whoever opens a cabinet asks for them next.
-pub(crate) fn prove_and_read(store: &dyn Store) -> Result<Proven, CabinetError> {
-    prove_beside(store, |records| inventory(records).map(|read| OnceLock::from(Arc::new(read))))
+/// What a cabinet is proved for, and so what is kept of it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Purpose {
+    /// To know that it is whole: the records, of which the items are read when they are asked for.
+    Proof,
+    /// To look at the items: without the records.
+    Look,
+    /// To work with it: both.
+    Work,
 }
 
-fn prove_beside(
+/// The same for a purpose: the items are read meanwhile where they are asked for next. Whoever only looks at what this
+/// machine has proved before, byte for byte, need not digest every record.
+pub(crate) fn prove_for(
     store: &dyn Store,
-    beside: impl FnOnce(&Records) -> Result<OnceLock<Arc<Inventory>>, CabinetError> + Send,
+    purpose: Purpose,
+    known: impl FnOnce(&Digest) -> Option<Known>,
 ) -> Result<Proven, CabinetError> {
     let chain = Chain::read(store)?;
-    let records = read_records(store)?;
     let last = chain.last();
+    let known = known(&chain.identity).filter(|known| chain.head(last) == Some(known.head));
+    let remembered = known.and_then(|known| known.listing);
+    let looks = purpose == Purpose::Look;
+    let wanted =
+        Wanted { facts: !looks || remembered.is_none(), items: purpose != Purpose::Proof, listing: looks };
+    let mut listing = Listing::read(store, wanted)?;
+    let digest = listing.digest();
+    let is_known = digest.is_some() && digest == remembered;
+    if !is_known {
+        listing.digest_facts();
+    }
     // from the newest row back to one that a manager signed
     let mut later = Vec::new();
     let mut seq = last;
@@ -316,10 +376,17 @@ fn prove_beside(
             .filter(|seq| *seq > 0)
             .ok_or_else(|| broken(1, "is by nobody who may write it"))?;
     };
-    let (state, items) = rayon::join(|| prove_state(&records, last, &newest, &later), || beside(&records));
+    let items = listing.take_items();
+    let (state, (items, records)) = rayon::join(
+        || if is_known { Ok(()) } else { prove_state(&listing, last, &newest, &later) },
+        || (items.map(Inventory::of_shared), (!looks).then(|| listing.records())),
+    );
     // nothing is told of what was not proved, not even that it cannot be read
     state?;
-    let items = items?;
+    let items = match purpose {
+        Purpose::Proof => OnceLock::new(),
+        Purpose::Look | Purpose::Work => OnceLock::from(Arc::new(items?)),
+    };
     let newest = later.into_iter().next().unwrap_or(newest);
     let head = |seq| chain.head(seq).ok_or_else(|| broken(seq, "is missing"));
     let (head_now, anchor) = (head(last)?, head(anchor)?);
@@ -331,6 +398,11 @@ fn prove_beside(
         policy,
         policy_head: head(policy_seq)?,
         anchor,
+        count: listing.count(),
+        // where nothing was digested, what is remembered was proved for the same row
+        listing: digest.or(remembered),
+        backups: listing.read_kind(RecordKind::Backup).map(|(_, backup)| backup).collect(),
+        intentions: listing.read_kind(RecordKind::Intention).collect(),
         records,
         items,
         hashes: chain.hashes,
@@ -339,9 +411,9 @@ fn prove_beside(
 
 /// The records give the newest row's state; with the touches of later rows undone they give the anchor's. Otherwise a
 /// member who may do little could hide a change under a state of its own.
-fn prove_state(records: &Records, last: u64, anchor: &Body, later: &[Body]) -> Result<(), CabinetError> {
+fn prove_state(listing: &Listing, last: u64, anchor: &Body, later: &[Body]) -> Result<(), CabinetError> {
     let newest = later.first().unwrap_or(anchor);
-    if state(records) != newest.state {
+    if listing.state() != newest.state {
         return Err(CabinetError::Tampered(
             "what is in it is not what the newest row of its history says".into(),
         ));
@@ -349,7 +421,7 @@ fn prove_state(records: &Records, last: u64, anchor: &Body, later: &[Body]) -> R
     if later.is_empty() {
         return Ok(());
     }
-    let mut undone = records.clone();
+    let mut undone = listing.records();
     for (body, seq) in later.iter().zip((0..=last).rev()) {
         let earlier = later.get(usize::try_from(last - seq + 1).unwrap_or(usize::MAX)).unwrap_or(anchor);
         if earlier.at.duration_since(body.at) > CLOCKS_DIFFER {

@@ -1,6 +1,8 @@
 //! What stands in clear of each kind of record, and the digests over it.
 
+use std::borrow::Cow;
 use std::collections::HashMap;
+use std::sync::Arc;
 
 use jiff::Timestamp;
 use ninekeys_core::model::{Facts, Inventory, Item, ItemId, State};
@@ -12,7 +14,7 @@ use crate::CabinetError;
 use crate::digest::{Digest, Framed, digest};
 use crate::policy::{MANAGE, SHARED, compartment_for};
 use crate::row::{RecordKind, Version};
-use crate::store::{RecordSeen, Store, StoredRecord, StoredSeal};
+use crate::store::{StoredRecord, StoredSeal};
 
 const FACTS: &str = "ninekeys.facts/2";
 const SEALED: &str = "ninekeys.sealed/2";
@@ -36,7 +38,7 @@ pub(crate) type Records = std::collections::BTreeMap<Key, Record>;
 /// An item's facts as they stand.
 #[derive(Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
-pub(crate) struct ItemFacts {
+pub(crate) struct ItemFacts<'a> {
     name: String,
     state: State,
     generation: u32,
@@ -46,7 +48,8 @@ pub(crate) struct ItemFacts {
     created: Timestamp,
     made: u64,
     seq: u64,
-    pub(crate) compartment: String,
+    #[serde(borrow)]
+    pub(crate) compartment: Cow<'a, str>,
     facts: Facts,
 }
 
@@ -127,98 +130,41 @@ impl Record {
     }
 }
 
-/// How many records are worked on together.
-const BATCH: usize = 2_048;
-
-/// Records with their digests, which are made on all cores while the store is read on. They have to come in strictly
-/// ascending order: a duplicate or an unknown kind is nothing that this tool writes.
-pub(crate) fn read_records(store: &dyn Store) -> Result<Records, CabinetError> {
-    let (to, from) = std::sync::mpsc::channel();
-    // put in one by one they would leave half of the map's nodes empty
-    let mut all: Vec<(Key, Record)> = Vec::new();
-    rayon::in_place_scope(|scope| {
-        let mut begun = 0usize;
-        let mut batch = Vec::new();
-        let mut send = |mut batch: Vec<(Key, Record)>| {
-            let (number, to) = (begun, to.clone());
-            begun += 1;
-            scope.spawn(move |_| {
-                batch.iter_mut().for_each(|(_, record)| record.version.facts = facts_digest(&record.facts));
-                let ascending = is_ascending(&batch);
-                // where something was wrong nobody waits for it any more
-                let _ = to.send((number, batch, ascending));
-            });
-        };
-        store.each_record(&mut |seen| {
-            batch.push(undigested(seen)?);
-            if batch.len() == BATCH {
-                send(std::mem::take(&mut batch));
-            }
-            Ok(())
-        })?;
-        send(batch);
-        drop(to);
-        let mut early = std::collections::BTreeMap::new();
-        let mut next = 0usize;
-        for (number, batch, ascending) in from {
-            early.insert(number, (batch, ascending));
-            while let Some((mut batch, ascending)) = early.remove(&next) {
-                let follows =
-                    all.last().zip(batch.first()).is_none_or(|(last, first)| is_before(last, first));
-                if !ascending || !follows {
-                    return Err(CabinetError::Tampered("its records are not in their order".into()));
-                }
-                all.append(&mut batch);
-                next += 1;
-            }
-        }
-        Ok::<(), CabinetError>(())
-    })?;
-    Ok(all.into_iter().collect())
-}
-
-fn is_ascending(records: &[(Key, Record)]) -> bool {
-    records.iter().zip(records.iter().skip(1)).all(|(one, next)| is_before(one, next))
-}
-
-fn is_before(((one, id), _): &(Key, Record), ((other, next), _): &(Key, Record)) -> bool {
-    (one.word(), id) < (other.word(), next)
-}
-
-/// A record before its facts are digested.
-fn undigested(seen: RecordSeen<'_>) -> Result<(Key, Record), CabinetError> {
-    let wrong = |what: String| CabinetError::Tampered(what);
-    let kind = RecordKind::from_word(seen.kind)
-        .ok_or_else(|| wrong(format!("a record of a kind that is not known: {}", shown(seen.kind))))?;
-    let sealed = match seen.sealed_digest {
-        None => None,
-        Some(bytes) => {
-            Some(Digest::from_bytes(bytes).ok_or_else(|| wrong(format!("a digest of {}", shown(seen.id))))?)
-        }
-    };
-    let version = Version { facts: Digest::NONE, sealed };
-    Ok(((kind, seen.id.to_owned()), Record { facts: seen.facts.to_owned(), version }))
-}
-
-fn facts_digest(facts: &str) -> Digest {
+pub(crate) fn facts_digest(facts: &str) -> Digest {
     digest(FACTS, facts.as_bytes())
 }
 
 /// A piece of a text that nobody vouches for.
-fn shown(text: &str) -> String {
+pub(crate) fn shown(text: &str) -> String {
     text.chars().take(40).flat_map(char::escape_default).collect()
 }
 
 /// The digest of all records.
 pub(crate) fn state(records: &Records) -> Digest {
-    let mut all = Framed::new(STATE);
-    for ((kind, id), record) in records {
-        all.push(kind.word().as_bytes());
-        all.push(id.as_bytes());
-        all.push(record.version.facts.as_bytes());
-        all.push(record.version.sealed.as_ref().map_or(&[][..], |digest| digest.as_bytes()));
+    let mut all = begin_state();
+    for ((kind, id), Record { version, .. }) in records {
+        push_state(&mut all, *kind, id, &version.facts, version.sealed.as_ref());
     }
     all.finish()
+}
+
+/// The digest of all records, before the first.
+pub(crate) fn begin_state() -> Framed {
+    Framed::new(STATE)
+}
+
+/// The next record of all; they come ascending by the kind's word, then by id.
+pub(crate) fn push_state(
+    all: &mut Framed,
+    kind: RecordKind,
+    id: &str,
+    facts: &Digest,
+    sealed: Option<&Digest>,
+) {
+    all.push(kind.word().as_bytes());
+    all.push(id.as_bytes());
+    all.push(facts.as_bytes());
+    all.push(sealed.map_or(&[][..], |digest| digest.as_bytes()));
 }
 
 /// Compares every sealed part with its record: each has to be the one that is named, and none may be too many.
@@ -248,27 +194,17 @@ pub(crate) fn compare_seals(
 pub(crate) fn inventory(records: &Records) -> Result<Inventory, CabinetError> {
     let of_items: Vec<(&Key, &Record)> =
         records.iter().filter(|((kind, _), _)| *kind == RecordKind::Item).collect();
-    let read = |batch: &[(&Key, &Record)]| -> Result<Vec<Item>, CabinetError> {
-        batch.par_iter().map(|((_, id), record)| item(id, &record.facts)).collect()
-    };
-    let mut failed = None;
-    // a batch at a time, so that they are not there twice
-    let items = of_items.chunks(4 * BATCH).flat_map(|batch| {
-        read(batch).unwrap_or_else(|error| {
-            failed.get_or_insert(error);
-            Vec::new()
-        })
-    });
-    let all = Inventory::new(items);
-    failed.map_or(Ok(all), Err)
+    let read = of_items.par_iter().map(|((_, id), record)| item(id, &record.facts).map(Arc::new));
+    Ok(Inventory::of_shared(read.collect::<Result<Vec<_>, _>>()?))
 }
 
-fn item(id: &str, stored: &str) -> Result<Item, CabinetError> {
+/// An item from its record.
+pub(crate) fn item(id: &str, stored: &str) -> Result<Item, CabinetError> {
     let unreadable =
         |what: &str| CabinetError::Tampered(format!("the {what} of {} cannot be read", shown(id)));
-    let found: ItemFacts = serde_json::from_str(stored).map_err(|_| unreadable("facts"))?;
+    let found: ItemFacts<'_> = serde_json::from_str(stored).map_err(|_| unreadable("facts"))?;
     Ok(Item {
-        id: ItemId::from_text(id).filter(|own| own.to_string() == id).ok_or_else(|| unreadable("id"))?,
+        id: ItemId::from_text(id).filter(|_| is_as_written(id)).ok_or_else(|| unreadable("id"))?,
         name: found.name,
         state: found.state,
         generation: found.generation,
@@ -279,6 +215,11 @@ fn item(id: &str, stored: &str) -> Result<Item, CabinetError> {
         seq: found.seq,
         facts: found.facts,
     })
+}
+
+/// An id is written in small digits: in others it would be the same, and another record.
+fn is_as_written(id: &str) -> bool {
+    !id.bytes().any(|digit| digit.is_ascii_uppercase())
 }
 
 /// The text that an item is stored as.
@@ -306,7 +247,7 @@ pub(crate) fn text(facts: &impl Serialize) -> Result<String, CabinetError> {
 
 /// The compartment that a stored item says it belongs to.
 pub(crate) fn compartment_of(stored: &str) -> Option<String> {
-    serde_json::from_str::<ItemFacts>(stored).ok().map(|facts| facts.compartment)
+    serde_json::from_str::<ItemFacts<'_>>(stored).ok().map(|facts| facts.compartment.into_owned())
 }
 
 /// Which items name an item, for every item.
@@ -398,8 +339,10 @@ fn collect_apps<'a>(facts: &'a Facts, only: Option<&ItemId>, into: &mut Vec<&'a 
 /// What a record is among its kind, and its compartment, for the touch that names it.
 pub(crate) fn described(kind: RecordKind, facts: &str) -> (String, String) {
     match kind {
-        RecordKind::Item => match serde_json::from_str::<ItemFacts>(facts) {
-            Ok(found) => (found.facts.word().to_lowercase().replace(' ', "-"), found.compartment),
+        RecordKind::Item => match serde_json::from_str::<ItemFacts<'_>>(facts) {
+            Ok(found) => {
+                (found.facts.word().to_lowercase().replace(' ', "-"), found.compartment.into_owned())
+            }
             Err(_) => ("item".into(), SHARED.into()),
         },
         RecordKind::Intention => match serde_json::from_str::<Intention>(facts) {
@@ -416,17 +359,6 @@ mod tests {
 
     fn record(id: &str) -> (Key, Record) {
         ((RecordKind::Item, id.into()), Record::new(format!("{{\"name\":\"{id}\"}}"), None))
-    }
-
-    #[test]
-    fn records_come_in_ascending_order_or_are_not_taken() {
-        let of = |ids: &[&str]| is_ascending(&ids.iter().map(|id| record(id)).collect::<Vec<_>>());
-        assert!(of(&[]) && of(&["a"]) && of(&["a", "b", "c"]));
-        assert!(!of(&["a", "a"]), "twice");
-        assert!(!of(&["b", "a"]) && !of(&["a", "c", "b"]));
-        // the kind comes before the id
-        let backup = ((RecordKind::Backup, "z".to_owned()), record("z").1);
-        assert!(is_before(&backup, &record("a")));
     }
 
     #[test]

@@ -139,7 +139,7 @@ impl Cabinet<'_> {
             before: Some(copy.proven.head),
             policy: copy.proven.policy.clone(),
             policy_head: copy.proven.policy_head,
-            records: copy.proven.records.clone(),
+            records: copy.proven.records()?.clone(),
             inventory: copy.proven.inventory()?,
             touched: Default::default(),
             moved: Default::default(),
@@ -175,7 +175,7 @@ impl Cabinet<'_> {
 fn refill(store: &mut dyn Store, copy: &Cabinet<'_>) -> Result<(), CabinetError> {
     store.clear()?;
     copy.store.each_row(&mut |row| store.add_row(&row))?;
-    for (key, record) in &copy.proven.records {
+    for (key, record) in copy.proven.records()? {
         let sealed = match record.version.sealed {
             Some(_) => Some(crate::change::checked_seal(copy.store.as_ref(), key, record)?),
             None => None,

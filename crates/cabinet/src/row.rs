@@ -46,7 +46,8 @@ impl RecordKind {
 
     /// From its word; nothing for a kind that this version does not know.
     pub(crate) fn from_word(word: &str) -> Option<Self> {
-        let all = [Self::Backup, Self::Envelope, Self::Intention, Self::Item, Self::Passphrase];
+        // most are items
+        let all = [Self::Item, Self::Backup, Self::Envelope, Self::Intention, Self::Passphrase];
         all.into_iter().find(|kind| kind.word() == word)
     }
 }

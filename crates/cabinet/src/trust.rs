@@ -54,10 +54,14 @@ pub struct Known {
     /// Who could do everything then: their signing keys (SubjectPublicKeyInfo, hexadecimal). A restore that one of
     /// them signed is an honest step back.
     pub managers: Vec<String>,
+    /// The digest of all records as they were listed, where they were proved to be what that row says: the same bytes are
+    /// not proved once more.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub listing: Option<Digest>,
 }
 
-/// What this machine remembers of the cabinets that it has seen. Losing it costs the notice of a step back, nothing
-/// else: nothing here is an error.
+/// What this machine remembers of the cabinets that it has seen. Losing it costs the notice of a step back and some
+/// time, nothing else: nothing here is an error.
 pub trait Memory {
     /// What is known of the cabinet with that identity.
     fn known(&self, _identity: &Digest) -> Option<Known> {

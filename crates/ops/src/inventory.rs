@@ -1,12 +1,15 @@
 //! `inventory`: everything in the cabinet, a line each, without a passphrase.
 
+use std::cmp::Ordering;
 use std::collections::{HashMap, HashSet};
+use std::sync::Arc;
 
 use jiff::Timestamp;
 use ninekeys_cabinet::CabinetError;
 use ninekeys_core::board::{Mark, date_mark};
 use ninekeys_core::model::{
-    CertificateFacts, Facts, IdentityFacts, Inventory, Item, ItemId, NineKey, Policy, State, Wholeness,
+    CertificateFacts, Facts, IdentityFacts, Inventory, Item, ItemId, KeystoreEntry, NineKey, Policy, Role,
+    State, Wholeness,
 };
 use rayon::prelude::*;
 use schemars::JsonSchema;
@@ -25,6 +28,10 @@ pub struct InventoryReport {
     pub at: Timestamp,
     /// Whether anything of it is in no backup.
     pub backed_up: bool,
+    /// What it was told from, which goes when the report does: to free 100,000 items takes time.
+    #[serde(skip)]
+    #[expect(dead_code, reason = "it is there to be freed later")]
+    of: Arc<Inventory>,
 }
 
 /// One line.
@@ -69,9 +76,6 @@ pub struct Line {
     pub generation: u32,
     /// How it stands.
     pub mark: Mark,
-    /// Its kind's place: that of the nine keys, then the rest.
-    #[serde(skip)]
-    rank: usize,
 }
 
 /// Why it could not be told.
@@ -96,86 +100,138 @@ pub fn inventory(ctx: &Ctx<'_>) -> Result<InventoryReport, InventoryError> {
     let cabinet = ctx.open()?;
     let all = cabinet.inventory()?;
     let last_backup = cabinet.last_backup();
-    // what was proved is not needed to be told: a large cabinet's records are as much again as what is told of them
-    cabinet.close();
+    drop(cabinet);
     let policy = ctx.project_if_any()?.map_or_else(Policy::default, |file| file.project.policy);
-    let mut items = Vec::new();
-    let uses = Uses::of(&all);
-    all.iter().for_each(|item| add_lines(&all, item, &uses, &mut items));
-    for line in &mut items {
-        line.mark = line.not_after.map_or(Mark::InUse, |until| date_mark(until, ctx.env.now, &policy));
-    }
-    let at_risk: HashSet<&str> = all
-        .keystores()
-        .into_iter()
+    let (uses, mut rows) = rayon::join(|| Uses::of(&all), || rows_of(&all));
+    rows.par_sort_unstable_by(Row::order);
+    let keystores = all.keystores().into_iter();
+    let at_risk: HashSet<&ItemId> = keystores
         .filter(|(_, facts)| last_backup.is_none_or(|backup| !backup.has_keys(facts, &all)))
-        .map(|(item, _)| item.name.as_str())
+        .map(|(item, _)| &item.id)
         .collect();
-    for line in items.iter_mut().filter(|line| line.kind == NineKey::Signing.word()) {
-        if line.mark != Mark::Expired && at_risk.contains(line.name.as_str()) {
-            line.mark = Mark::AtRisk;
-        }
+    let teller = Teller { all: &all, uses, at_risk: &at_risk, policy: &policy, now: ctx.env.now };
+    let items = rows.par_iter().map(|row| teller.line(row)).collect();
+    let backed_up = at_risk.is_empty();
+    Ok(InventoryReport { items, at: ctx.env.now, backed_up, of: Arc::clone(&all) })
+}
+
+/// What a line will be of, with the place that it takes: keys by what they are for, then everything else, by name.
+struct Row<'a> {
+    key: Option<NineKey>,
+    item: &'a Item,
+    /// The first bytes of the name: most names differ there, and are not looked up to be compared.
+    name: [u8; 16],
+    /// The key in a keystore, and as what.
+    entry: Option<(&'a KeystoreEntry, Role)>,
+}
+
+impl<'a> Row<'a> {
+    fn new(key: Option<NineKey>, item: &'a Item) -> Self {
+        let mut name = [0; 16];
+        name.iter_mut().zip(item.name.bytes()).for_each(|(to, byte)| *to = byte);
+        Row { key, item, name, entry: None }
     }
-    items.par_sort_unstable_by(|a, b| (a.rank, &a.name, &a.alias).cmp(&(b.rank, &b.name, &b.alias)));
-    Ok(InventoryReport { items, at: ctx.env.now, backed_up: at_risk.is_empty() })
+
+    fn order(&self, other: &Self) -> Ordering {
+        let alias = |row: &Self| row.entry.map(|(entry, _)| entry.alias.as_str());
+        let by_key = (self.key.is_none(), self.key).cmp(&(other.key.is_none(), other.key));
+        by_key
+            .then_with(|| self.name.cmp(&other.name))
+            .then_with(|| self.item.name.cmp(&other.item.name))
+            .then_with(|| alias(self).cmp(&alias(other)))
+            .then_with(|| self.item.id.cmp(&other.item.id))
+    }
 }
 
-fn rank(kind: &str) -> usize {
-    NineKey::ALL.iter().position(|key| key.word() == kind).unwrap_or(NineKey::ALL.len())
+fn rows_of(all: &Inventory) -> Vec<Row<'_>> {
+    let items: Vec<&Item> = all.iter().collect();
+    let rows = items.par_chunks(1_024).flat_map_iter(|some| {
+        let mut rows = Vec::with_capacity(some.len());
+        some.iter().for_each(|item| add_rows(item, &mut rows));
+        rows
+    });
+    rows.collect()
 }
 
-fn add_lines(all: &Inventory, item: &Item, uses: &Uses<'_>, into: &mut Vec<Line>) {
-    let line = |kind: &'static str| Line {
-        name: item.name.clone(),
-        kind,
-        alias: None,
-        algorithm: None,
-        apps: Vec::new(),
-        not_after: None,
-        sha256: None,
-        serial: None,
-        wholeness: None,
-        held_by: None,
-        profiles: 0,
-        releases: 0,
-        state: item.state,
-        generation: item.generation,
-        mark: Mark::InUse,
-        rank: rank(kind),
-    };
+fn add_rows<'a>(item: &'a Item, into: &mut Vec<Row<'a>>) {
     match &item.facts {
         // keys and certificates are told with what they are in; releases have their own list
         Facts::Key(_) | Facts::Certificate(_) | Facts::Release(_) | Facts::HandOut(_) => {}
         Facts::Keystore(facts) => {
             for entry in &facts.entries {
-                let certificate = certificate_of(all, &entry.certificate);
                 // a key that signs one app and uploads another is two of the nine
-                into.extend(entry.roles().into_iter().map(|role| Line {
+                into.extend(
+                    entry.roles().into_iter().map(|role| Row {
+                        entry: Some((entry, role)),
+                        ..Row::new(Some(role.nine_key()), item)
+                    }),
+                );
+            }
+        }
+        Facts::Profile(_) | Facts::Identity(_) | Facts::ApiKey(_) | Facts::Device(_) => {
+            into.push(Row::new(item.facts.nine_key(), item));
+        }
+    }
+}
+
+/// What lines are told from.
+struct Teller<'a> {
+    all: &'a Inventory,
+    uses: Uses<'a>,
+    /// The keystores with a key that is in no backup.
+    at_risk: &'a HashSet<&'a ItemId>,
+    policy: &'a Policy,
+    now: Timestamp,
+}
+
+impl Teller<'_> {
+    fn line(&self, row: &Row<'_>) -> Line {
+        let (all, item) = (self.all, row.item);
+        let line = Line {
+            name: item.name.clone(),
+            kind: row.key.map_or("device", NineKey::word),
+            alias: None,
+            algorithm: None,
+            apps: Vec::new(),
+            not_after: None,
+            sha256: None,
+            serial: None,
+            wholeness: None,
+            held_by: None,
+            profiles: 0,
+            releases: 0,
+            state: item.state,
+            generation: item.generation,
+            mark: Mark::InUse,
+        };
+        let line = match (&item.facts, row.entry) {
+            (_, Some((entry, role))) => {
+                let certificate = certificate_of(all, &entry.certificate);
+                Line {
                     alias: Some(entry.alias.clone()),
                     algorithm: algorithm_of(all, &entry.key),
                     apps: entry.apps_as(role).into_iter().map(str::to_owned).collect(),
                     not_after: certificate.map(|c| c.not_after),
                     sha256: certificate.map(|c| c.fingerprint.clone()),
-                    ..line(role.nine_key().word())
-                }));
+                    ..line
+                }
             }
-        }
-        Facts::Profile(profile) => into.push(Line {
-            not_after: Some(profile.not_after),
-            sha256: Some(profile.fingerprint.clone()),
-            apps: profile.apps.clone(),
-            ..line(NineKey::Profile.word())
-        }),
-        Facts::Identity(identity) => {
-            let line = line(identity.purpose.nine_key().word());
-            into.push(identity_line(all, identity, uses, line));
-        }
-        Facts::ApiKey(key) => {
-            let algorithm = key.key.as_ref().and_then(|key| algorithm_of(all, key));
-            let line = line(key.service.nine_key().word());
-            into.push(Line { algorithm, apps: key.apps.clone(), ..line });
-        }
-        Facts::Device(_) => into.push(line("device")),
+            (Facts::Profile(profile), _) => Line {
+                not_after: Some(profile.not_after),
+                sha256: Some(profile.fingerprint.clone()),
+                apps: profile.apps.clone(),
+                ..line
+            },
+            (Facts::Identity(identity), _) => identity_line(all, identity, &self.uses, line),
+            (Facts::ApiKey(key), _) => {
+                let algorithm = key.key.as_ref().and_then(|key| algorithm_of(all, key));
+                Line { algorithm, apps: key.apps.clone(), ..line }
+            }
+            _ => line,
+        };
+        let mark = line.not_after.map_or(Mark::InUse, |until| date_mark(until, self.now, self.policy));
+        let at_risk = row.key == Some(NineKey::Signing) && self.at_risk.contains(&item.id);
+        Line { mark: if at_risk && mark != Mark::Expired { Mark::AtRisk } else { mark }, ..line }
     }
 }
 

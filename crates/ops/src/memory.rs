@@ -140,7 +140,8 @@ impl Memory for MachineMemory {
         let name = identity.to_string();
         let held_against = self.seen().get(identity).cloned();
         // another process may have gone on, or back to a copy, since this one looked: what it wrote is the newer
-        if held_against.is_none_or(|seen| seen == self.read(HEADS, &name)) {
+        let head = |known: Option<Known>| known.map(|known| known.head);
+        if held_against.is_none_or(|seen| head(seen) == head(self.read(HEADS, &name))) {
             self.write(HEADS, &name, known);
             self.seen().insert(*identity, Some(known.clone()));
         }
@@ -169,17 +170,22 @@ mod tests {
         let memory = MachineMemory::new(Some(state.clone()), "wharf".into());
         let path = folder.path().join("cabinet");
         assert!(memory.known(&digest("a")).is_none() && memory.at(&path).is_none());
-        let known = Known { head: Head { seq: 3, hash: digest("b") }, managers: vec!["00".into()] };
+        let at = |seq, letter| Known {
+            head: Head { seq, hash: digest(letter) },
+            managers: vec!["00".into()],
+            listing: None,
+        };
+        let known = at(3, "b");
         memory.keep(&path, &digest("a"), &known);
         assert_eq!(memory.known(&digest("a")), Some(known));
         assert_eq!(memory.at(&path), Some(digest("a")));
         // who looked before somebody else went on does not take that back
         let (late, other) =
             [&state, &state].map(|state| MachineMemory::new(Some(state.clone()), "pier".into())).into();
-        let newer = Known { head: Head { seq: 2, hash: digest("c") }, managers: vec!["00".into()] };
+        let newer = at(2, "c");
         assert!(late.known(&digest("a")).is_some() && other.known(&digest("a")).is_some());
         other.keep(&path, &digest("a"), &newer);
-        late.keep(&path, &digest("a"), &Known { head: Head { seq: 4, hash: digest("d") }, managers: vec![] });
+        late.keep(&path, &digest("a"), &at(4, "d"));
         assert_eq!(memory.known(&digest("a")), Some(newer));
         #[cfg(unix)]
         {
@@ -190,11 +196,7 @@ mod tests {
         files::write_note(&note, b"not a note").unwrap();
         assert!(memory.known(&digest("a")).is_none());
         let nothing = MachineMemory::none();
-        nothing.keep(
-            &path,
-            &digest("a"),
-            &Known { head: Head { seq: 3, hash: digest("b") }, managers: vec![] },
-        );
+        nothing.keep(&path, &digest("a"), &at(3, "b"));
         assert!(nothing.at(&path).is_none());
     }
 }

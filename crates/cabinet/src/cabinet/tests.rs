@@ -12,6 +12,7 @@ use ninekeys_formats::secret::{Secret, SecretText};
 use tempfile::TempDir;
 
 use super::*;
+use crate::listing::{Listing, Wanted};
 use crate::row::{Body, Form, Touch, Version};
 use crate::trust::{Forgetful, Known};
 use crate::{NewItem, NewMember};
@@ -147,6 +148,55 @@ fn a_cabinet_put_in_place_after_the_unlocking_is_another_one() {
     // it has to be unlocked again by whoever wants to go on, and then the unlock file says it
     let error = one.open().unwrap().unlock(&one.unlock()).unwrap_err();
     assert!(matches!(error, CabinetError::Another { by: PinnedBy::UnlockFile, .. }), "{error}");
+}
+
+#[test]
+fn what_a_machine_has_proved_it_knows_again_byte_for_byte_and_nothing_else() {
+    let mut made = made();
+    put(&mut made.cabinet, "pier").unwrap();
+    let (path, identity) = (made.path(), made.cabinet.identity());
+    let machine = Machine::default();
+    let open = || Cabinet::open(&path, Trust { pin: None, memory: &machine });
+    let known = || machine.known(&identity).unwrap();
+    drop(open().unwrap());
+    let first = known();
+    assert!(first.listing.is_some());
+    let again = open().unwrap();
+    assert!(again.inventory().unwrap().find("pier").is_ok());
+    assert!(again.proven.records().is_err(), "looked at, and no more");
+    drop(again);
+    assert_eq!(known(), first);
+
+    // unlocked and worked with, it is proved record by record, and what is known of that row stays
+    let mut cabinet = open().unwrap();
+    cabinet.unlock(&made.unlock()).unwrap();
+    assert!(cabinet.proven.records().is_ok());
+    assert_eq!(known(), first);
+    put(&mut cabinet, "quay").unwrap();
+    drop(cabinet);
+    let second = known();
+    assert!(second.head.seq == first.head.seq + 1 && second.listing.is_none(), "of another row");
+    drop(open().unwrap());
+    assert!(known().listing.is_some_and(|listing| Some(listing) != first.listing));
+
+    // another byte is found, whatever is remembered
+    let change = "update record set facts = replace(facts, 'quay', 'quai')";
+    rusqlite::Connection::open(&path).unwrap().execute(change, []).unwrap();
+    assert!(matches!(open(), Err(CabinetError::Tampered(_))));
+    // a memory that is wrong of these bytes costs the time of the proof; one that says it proved them is believed
+    let wanted = Wanted { facts: false, items: false, listing: true };
+    let forged = Listing::read(&SqliteStore::open(&path).unwrap(), wanted).unwrap().digest();
+    for (listing, believed) in [(first.listing, false), (None, false), (forged, true)] {
+        machine.heads.borrow_mut().get_mut(&identity).unwrap().listing = listing;
+        assert_eq!(open().is_ok(), believed, "{listing:?}");
+    }
+    let change = "update record set facts = replace(facts, 'quai', 'quay')";
+    rusqlite::Connection::open(&path).unwrap().execute(change, []).unwrap();
+    assert!(open().unwrap().inventory().unwrap().find("quay").is_ok(), "and is found out by the next proof");
+    // for a cabinet with another newest row it means nothing
+    machine.heads.borrow_mut().get_mut(&identity).unwrap().head = first.head;
+    machine.heads.borrow_mut().get_mut(&identity).unwrap().listing = forged;
+    assert!(open().unwrap().inventory().unwrap().find("quay").is_ok());
 }
 
 #[test]
@@ -656,7 +706,7 @@ impl Forger<'_> {
     ) {
         let mut store = SqliteStore::open(&self.made.path()).unwrap();
         let proven = prove(&store).unwrap();
-        let mut records = proven.records.clone();
+        let mut records = proven.records().unwrap().clone();
         store.begin().unwrap();
         for (key, record) in put {
             store.put_record(&record.stored(key), None).unwrap();
@@ -739,18 +789,8 @@ fn a_limited_member_can_smuggle_nothing() {
             forger.append(Form::Change, &[(&said, record), (&unsaid, record)], vec![touch], env().now);
         }),
         ("may not change what it changes", |forger, record| {
-            let key = forger
-                .made
-                .open()
-                .unwrap()
-                .proven
-                .records
-                .keys()
-                .find(|(k, _)| *k == RecordKind::Item)
-                .cloned();
-            let key = key.unwrap();
-            let before = forger.made.open().unwrap().proven.records[&key].version;
-            let touch = touch_of(&key, "app/crossing", Some(before), Some(record.version));
+            let (key, before) = first_item(forger.made);
+            let touch = touch_of(&key, "app/crossing", Some(before.version), Some(record.version));
             forger.append(Form::Change, &[(&key, record)], vec![touch], env().now);
         }),
         ("does not leave what it says", |forger, record| {
@@ -776,15 +816,17 @@ fn a_limited_member_can_smuggle_nothing() {
     for (says, forge) in cases {
         let (made, file) = with_signer();
         let (keys, _) = MemberKeys::from_text(&file).unwrap();
-        let record = {
-            let opened = made.open().unwrap();
-            let found = opened.proven.records.iter().find(|((kind, _), _)| *kind == RecordKind::Item);
-            Record::new(found.unwrap().1.facts.replace("first", "second"), None)
-        };
+        let record = Record::new(first_item(&made).1.facts.replace("first", "second"), None);
         forge(&Forger { made: &made, keys }, &record);
         let error = made.open().err().unwrap_or_else(|| panic!("not found: {says}"));
         assert!(error.to_string().contains(says), "{says}: {error}");
     }
+}
+
+fn first_item(made: &Made) -> (crate::records::Key, Record) {
+    let proven = prove(&SqliteStore::open(&made.path()).unwrap()).unwrap();
+    let found = proven.records().unwrap().iter().find(|((kind, _), _)| *kind == RecordKind::Item);
+    found.map(|(key, record)| (key.clone(), record.clone())).unwrap()
 }
 
 fn in_quayside(record: &Record) -> Record {

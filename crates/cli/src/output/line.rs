@@ -258,7 +258,7 @@ impl<'a> Paper<'a> {
     }
 
     fn styled(&mut self, style: Style, text: &str) -> io::Result<()> {
-        let text = &match text.contains(TIE) {
+        let text = &match !text.is_ascii() && text.contains(TIE) {
             true => Cow::Owned(text.replace(TIE, " ")),
             false => Cow::Borrowed(text),
         };
@@ -432,25 +432,9 @@ impl<'a> Paper<'a> {
         if !heads.is_empty() {
             self.put(&in_columns(indent, &widths, &heads_of(&shown)))?;
         }
-        for cells in drawn {
-            let mut text = cells.text.as_slice();
-            for row in cells.sizes.chunks(widths.len().max(1)) {
-                let (mut at, mut column) = (indent, 0);
-                for ((bytes, columns), width) in row.iter().zip(&widths) {
-                    if let Some((cell, rest)) = text.split_at_checked(*bytes)
-                        && *bytes > 0
-                    {
-                        column = self.gap(column, at)? + columns;
-                        self.spaces(0)?;
-                        self.out.write_all(cell)?;
-                        text = rest;
-                    }
-                    at += width + 2;
-                }
-                self.blank()?;
-            }
-        }
-        Ok(())
+        let aligned: io::Result<Vec<Vec<u8>>> =
+            drawn.into_par_iter().map(|cells| cells.aligned(indent, &widths, marks)).collect();
+        aligned?.iter().try_for_each(|text| self.out.write_all(text))
     }
 }
 
@@ -501,6 +485,29 @@ impl Cells {
             }
         }
         Ok(cells)
+    }
+
+    /// Its rows as they stand under each other.
+    fn aligned(&self, indent: usize, widths: &[usize], marks: Marks) -> io::Result<Vec<u8>> {
+        let mut out = Vec::with_capacity(2 * self.text.len());
+        let mut paper = Paper::new(&mut out, None, marks);
+        let mut text = self.text.as_slice();
+        for row in self.sizes.chunks(widths.len().max(1)) {
+            let (mut at, mut column) = (indent, 0);
+            for ((bytes, columns), width) in row.iter().zip(widths) {
+                if let Some((cell, rest)) = text.split_at_checked(*bytes)
+                    && *bytes > 0
+                {
+                    column = paper.gap(column, at)? + columns;
+                    paper.spaces(0)?;
+                    paper.out.write_all(cell)?;
+                    text = rest;
+                }
+                at += width + 2;
+            }
+            paper.blank()?;
+        }
+        Ok(out)
     }
 }
 

@@ -3,6 +3,7 @@
 use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
+use std::sync::Arc;
 
 use jiff::Timestamp;
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
@@ -237,18 +238,24 @@ pub enum NotFound {
 /// All items of a cabinet.
 #[derive(Debug, Clone, Default)]
 pub struct Inventory {
-    items: BTreeMap<ItemId, Item>,
+    /// Shared: a change works on a copy of the list, and few of its items change.
+    items: BTreeMap<ItemId, Arc<Item>>,
 }
 
 impl Inventory {
     /// From any list of items.
     pub fn new(items: impl IntoIterator<Item = Item>) -> Self {
+        Inventory::of_shared(items.into_iter().map(Arc::new))
+    }
+
+    /// The same of items that are shared already.
+    pub fn of_shared(items: impl IntoIterator<Item = Arc<Item>>) -> Self {
         Inventory { items: items.into_iter().map(|item| (item.id, item)).collect() }
     }
 
     /// Puts an item in, in the place of the one with its id.
     pub fn put(&mut self, item: Item) {
-        self.items.insert(item.id, item);
+        self.items.insert(item.id, Arc::new(item));
     }
 
     /// Takes an item out.
@@ -258,12 +265,12 @@ impl Inventory {
 
     /// The items, in no meaningful order.
     pub fn iter(&self) -> impl Iterator<Item = &Item> {
-        self.items.values()
+        self.items.values().map(AsRef::as_ref)
     }
 
     /// The item with that id.
     pub fn get(&self, id: &ItemId) -> Option<&Item> {
-        self.items.get(id)
+        self.items.get(id).map(AsRef::as_ref)
     }
 
     /// The item with that name, or the only one whose name begins with it, without case. Of what hangs below
