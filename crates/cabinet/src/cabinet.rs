@@ -196,7 +196,11 @@ impl<'m> Cabinet<'m> {
     /// Remembers its newest row, unless something newer is known.
     fn remember(&self) {
         if self.standing == Standing::Current {
-            self.trust.memory.keep(&self.path, &self.proven.identity, &self.proven.known());
+            let known = Known { pinned: self.trust.pin.map(|pin| pin.head), ..self.proven.known() };
+            // who knows the records again takes the word of every backup that is noted among them
+            let of_this_history = self.proven.backups.iter().all(|backup| self.proven.has(&backup.row()));
+            let listing = known.listing.filter(|_| of_this_history);
+            self.trust.memory.keep(&self.path, &self.proven.identity, &Known { listing, ..known });
         }
     }
 
@@ -405,10 +409,8 @@ impl<'m> Cabinet<'m> {
 
     /// The backups that are of this history, oldest first.
     fn backups(&self) -> Vec<Backup> {
-        let known = |backup: &&Backup| self.proven.has(&Head { seq: backup.seq, hash: backup.head });
-        let mut all: Vec<Backup> = self.proven.backups.iter().filter(known).cloned().collect();
-        all.sort_by(|a, b| (a.seq, a.at, &a.place).cmp(&(b.seq, b.at, &b.place)));
-        all
+        let known = |backup: &&Backup| self.proven.has(&backup.row());
+        in_order_of_rows(self.proven.backups.iter().filter(known).cloned().collect())
     }
 
     /// What is on its way out, by id.
@@ -418,7 +420,7 @@ impl<'m> Cabinet<'m> {
 
     /// The backup that has most of the history.
     pub fn last_backup(&self) -> Option<LastBackup> {
-        self.backups().last().map(|backup| LastBackup { at: backup.at, seq: backup.seq })
+        last_of(self.backups())
     }
 
     /// The secret of an item.
@@ -544,6 +546,16 @@ impl<'m> Cabinet<'m> {
         self.store.copy_to(path)?;
         prove_copy(path, &self.proven.identity, unlocked)
     }
+}
+
+fn in_order_of_rows(mut backups: Vec<Backup>) -> Vec<Backup> {
+    backups.sort_by(|a, b| (a.seq, a.at, &a.place).cmp(&(b.seq, b.at, &b.place)));
+    backups
+}
+
+/// The backup that has most of the history, of those that are of it.
+pub(crate) fn last_of(backups: Vec<Backup>) -> Option<LastBackup> {
+    in_order_of_rows(backups).last().map(|backup| LastBackup { at: backup.at, seq: backup.seq })
 }
 
 /// Opens a copy that was just written, and everything in it.

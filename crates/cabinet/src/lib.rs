@@ -12,7 +12,7 @@
 //! | `trust` | pins, and what this machine remembers |
 //! | `member`, `compartment` | members' keys, and the keys that seal |
 //! | `listing`, `records` | reading all records at once; what of each stands in clear |
-//! | `cabinet`, `change` | opening, unlocking, changing |
+//! | `cabinet`, `look`, `change` | opening and unlocking, looking, changing |
 //! | `restore`, `adopt` | going back to a copy, taking in what another copy has |
 
 mod adopt;
@@ -23,6 +23,7 @@ mod digest;
 mod error;
 mod history;
 mod listing;
+mod look;
 mod member;
 mod policy;
 mod proof;
@@ -39,6 +40,7 @@ pub use change::{Change, Issued, NewItem};
 pub use digest::Digest;
 pub use error::CabinetError;
 pub use history::HistoryRow;
+pub use look::Look;
 pub use member::{Credential, NewMember, WORK_FACTOR};
 pub use policy::{Member, MemberKind, Role};
 pub use records::{Backup, IntendedFile, Intention};

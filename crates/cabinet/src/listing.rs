@@ -4,8 +4,8 @@
 //! whoever changes something makes records of their own from it.
 
 use std::collections::BTreeMap;
-use std::sync::Arc;
 use std::sync::mpsc::channel;
+use std::sync::{Arc, Mutex};
 
 use ninekeys_core::model::Item;
 use rayon::prelude::*;
@@ -20,7 +20,7 @@ use crate::store::{RecordSeen, Store};
 const LISTED: &str = "ninekeys.listed/1";
 
 /// How many records are worked on together.
-const BATCH: usize = 2_048;
+const BATCH: usize = 512;
 
 /// How many pieces of work may wait for their turn.
 const AHEAD: usize = 8;
@@ -67,7 +67,7 @@ pub(crate) fn in_order<B: Send, R: Send>(
 /// What is made of records while they are read.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Wanted {
-    /// The digest of each one's facts, for their state.
+    /// The digest of each one's facts, for their state. Without them items are not kept once they were read.
     pub(crate) facts: bool,
     /// The items among them.
     pub(crate) items: bool,
@@ -84,15 +84,18 @@ struct Batch {
     /// Ids and facts.
     text: String,
     entries: Vec<Entry>,
-    /// The digest of each one's facts; empty until it is wanted.
+    /// The digest of each one's facts, where they were wanted.
     facts: Vec<Digest>,
     /// The items among them, where they were wanted.
     items: Vec<Result<Arc<Item>, CabinetError>>,
-    /// How many items are among them.
+    /// How many items were among them.
     count: usize,
     /// The digest of what is listed, where it was wanted.
     listing: Option<Digest>,
 }
+
+/// Where a record is found: the first and the last one of a batch.
+type Ends = (Option<Key>, Option<Key>);
 
 /// How a record stands in its batch.
 struct Entry {
@@ -121,11 +124,6 @@ impl Listed<'_> {
 }
 
 impl Batch {
-    fn with_room_for(other: &Batch) -> Self {
-        let text = String::with_capacity(other.text.len() + other.text.len() / 16);
-        Batch { text, entries: Vec::with_capacity(other.entries.len()), ..Batch::default() }
-    }
-
     fn add(&mut self, seen: RecordSeen<'_>) -> Result<(), CabinetError> {
         let wrong = |what: String| CabinetError::Tampered(what);
         let kind = RecordKind::from_word(seen.kind)
@@ -156,10 +154,6 @@ impl Batch {
         })
     }
 
-    fn digest_facts(&mut self) {
-        self.facts = self.listed().map(|one| facts_digest(one.facts)).collect();
-    }
-
     /// The digest of all that is listed: the lengths say where each piece ends.
     fn digest_listing(&self) -> Digest {
         let mut shape = Vec::with_capacity(self.entries.len() * 50);
@@ -173,30 +167,29 @@ impl Batch {
         of_much(LISTED, &[&shape, self.text.as_bytes()])
     }
 
-    /// Makes of its records what is wanted, and tells whether they ascend.
-    fn work(&mut self, wanted: Wanted) -> bool {
+    /// Makes of its records what is wanted, and tells its first and its last one, unless they do not ascend.
+    fn work(&mut self, wanted: Wanted) -> Option<Ends> {
         let listed: Vec<Listed<'_>> = self.listed().collect();
         let ascending = listed.windows(2).all(|pair| match pair {
             [one, next] => one.is_before(next),
             _ => true,
         });
+        let name = |one: &Listed<'_>| (one.kind, one.id.to_owned());
+        let ends = (listed.first().map(name), listed.last().map(name));
         let items = listed.iter().filter(|one| one.kind == RecordKind::Item);
         let count = items.clone().count();
         let items = items.filter(|_| wanted.items).map(|one| item(one.id, one.facts).map(Arc::new)).collect();
         let facts = listed.iter().filter(|_| wanted.facts).map(|one| facts_digest(one.facts)).collect();
         let listing = wanted.listing.then(|| self.digest_listing());
         (self.count, self.items, self.facts, self.listing) = (count, items, facts, listing);
-        ascending
+        ascending.then_some(ends)
     }
 
-    /// Its first and its last record.
-    fn ends(&self) -> Option<(Listed<'_>, Listed<'_>)> {
-        let first = self.listed().next()?;
-        let last = self.entries.last()?;
-        let at = self.text.len().checked_sub(last.id_length + last.facts_length)?;
-        let (id, facts) = self.text.get(at..)?.split_at_checked(last.id_length)?;
-        Some((first, Listed { kind: last.kind, id, facts, sealed: last.sealed.as_ref() }))
+    /// Whether nothing is asked of its text any more.
+    fn is_done_with(&self, wanted: Wanted) -> bool {
+        !wanted.facts && self.count == self.entries.len()
     }
+
     fn records(&self) -> Vec<(Key, Record)> {
         let record = |(one, digest): (Listed<'_>, &Digest)| {
             let version = Version { facts: *digest, sealed: one.sealed.copied() };
@@ -210,31 +203,47 @@ impl Listing {
     /// Reads all records.
     pub(crate) fn read(store: &dyn Store, wanted: Wanted) -> Result<Self, CabinetError> {
         let mut all: Vec<Batch> = Vec::new();
+        let mut last: Option<Key> = None;
+        // what nothing is asked of any more is written over: new memory costs as much as reading does
+        let spare: Mutex<Vec<(String, Vec<Entry>)>> = Mutex::default();
+        let empty = || {
+            let (text, entries) = spare.lock().ok().and_then(|mut spare| spare.pop()).unwrap_or_default();
+            Batch { text, entries, ..Batch::default() }
+        };
         in_order(
             |hand_out| {
-                let mut batch = Batch::default();
+                let mut batch = empty();
                 store.each_record(&mut |seen| {
                     batch.add(seen)?;
                     match batch.entries.len() == BATCH {
-                        true => {
-                            // the next one will be about as long
-                            let next = Batch::with_room_for(&batch);
-                            hand_out(std::mem::replace(&mut batch, next))
-                        }
+                        true => hand_out(std::mem::replace(&mut batch, empty())),
                         false => Ok(()),
                     }
                 })?;
                 hand_out(batch)
             },
             |mut batch: Batch| {
-                let ascending = batch.work(wanted);
-                (batch, ascending)
-            },
-            |(batch, ascending): (Batch, bool)| {
-                let before = all.last().and_then(Batch::ends).zip(batch.ends());
-                if !ascending || before.is_some_and(|((_, last), (first, _))| !last.is_before(&first)) {
-                    return Err(CabinetError::Tampered("its records are not in their order".into()));
+                let ends = batch.work(wanted);
+                if batch.is_done_with(wanted)
+                    && let Ok(mut spare) = spare.lock()
+                {
+                    let (mut text, mut entries) =
+                        (std::mem::take(&mut batch.text), std::mem::take(&mut batch.entries));
+                    text.clear();
+                    entries.clear();
+                    spare.push((text, entries));
                 }
+                (batch, ends)
+            },
+            |(batch, ends)| {
+                let order = || CabinetError::Tampered("its records are not in their order".into());
+                let (first, end) = ends.ok_or_else(order)?;
+                let is_before =
+                    |(one, id): &Key, (other, next): &Key| (one.word(), id) < (other.word(), next);
+                if last.as_ref().zip(first.as_ref()).is_some_and(|(last, first)| !is_before(last, first)) {
+                    return Err(order());
+                }
+                last = end.or(last.take());
                 all.push(batch);
                 Ok(())
             },
@@ -247,11 +256,6 @@ impl Listing {
         let all: Option<Vec<Digest>> = self.0.iter().map(|batch| batch.listing).collect();
         let all: Vec<u8> = all?.iter().flat_map(|digest| *digest.as_bytes()).collect();
         Some(of_much(LISTED, &[&all]))
-    }
-
-    /// Digests the facts, where that was not wanted at first.
-    pub(crate) fn digest_facts(&mut self) {
-        self.0.par_iter_mut().filter(|batch| batch.facts.is_empty()).for_each(Batch::digest_facts);
     }
 
     /// How many items are among them.
@@ -308,7 +312,7 @@ mod tests {
     fn listing(records: &[RecordSeen<'_>]) -> Listing {
         let mut batch = Batch::default();
         records.iter().for_each(|record| batch.add(*record).unwrap());
-        assert!(batch.work(ALL));
+        assert!(batch.work(ALL).is_some());
         Listing(vec![batch])
     }
 
@@ -317,7 +321,7 @@ mod tests {
         let of = |records: &[(&str, &str)]| {
             let mut batch = Batch::default();
             records.iter().for_each(|(kind, id)| batch.add(seen(kind, id, "{}", None)).unwrap());
-            batch.work(Wanted { facts: false, items: false, listing: false })
+            batch.work(Wanted { facts: false, items: false, listing: false }).is_some()
         };
         let of_items = |ids: &[&str]| of(&ids.iter().map(|id| ("item", *id)).collect::<Vec<_>>());
         assert!(of_items(&[]) && of_items(&["a"]) && of_items(&["a", "b", "c"]));
@@ -373,10 +377,10 @@ mod tests {
         let backups: Vec<(String, serde_json::Value)> = all.read_kind(RecordKind::Backup).collect();
         assert_eq!(backups, [(format!("{:032x}", 0), serde_json::json!({ "number": 0 }))]);
         assert!(all.take_items().is_err(), "what cannot be read is said when it is asked for");
-        // digested later it is the same
-        let mut late = Listing::read(&store, Wanted { facts: false, ..ALL }).unwrap();
-        late.digest_facts();
-        assert_eq!((late.state(), late.digest()), (all.state(), all.digest()));
+        // not kept it is the same
+        let quick = Listing::read(&store, Wanted { facts: false, ..ALL }).unwrap();
+        assert_eq!((quick.digest(), quick.count()), (all.digest(), all.count()));
+        assert_eq!(quick.read_kind::<serde_json::Value>(RecordKind::Backup).count(), 1);
         assert_eq!(Listing::read(&store, Wanted { listing: false, ..ALL }).unwrap().digest(), None);
     }
 

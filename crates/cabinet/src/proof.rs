@@ -83,6 +83,7 @@ impl Proven {
             head: self.head,
             managers: managers.map(|member| member.signing.clone()).collect(),
             listing: self.listing,
+            pinned: None,
         }
     }
 
@@ -357,11 +358,11 @@ pub(crate) fn prove_for(
     let wanted =
         Wanted { facts: !looks || remembered.is_none(), items: purpose != Purpose::Proof, listing: looks };
     let mut listing = Listing::read(store, wanted)?;
-    let digest = listing.digest();
-    let is_known = digest.is_some() && digest == remembered;
-    if !is_known {
-        listing.digest_facts();
+    let is_known = remembered.is_some() && listing.digest() == remembered;
+    if !is_known && !wanted.facts {
+        listing = Listing::read(store, Wanted { facts: true, ..wanted })?;
     }
+    let digest = listing.digest();
     // from the newest row back to one that a manager signed
     let mut later = Vec::new();
     let mut seq = last;

@@ -13,7 +13,7 @@ use serde::{Deserialize, Serialize};
 use crate::CabinetError;
 use crate::digest::{Digest, Framed, digest};
 use crate::policy::{MANAGE, SHARED, compartment_for};
-use crate::row::{RecordKind, Version};
+use crate::row::{Head, RecordKind, Version};
 use crate::store::{StoredRecord, StoredSeal};
 
 const FACTS: &str = "ninekeys.facts/2";
@@ -69,6 +69,13 @@ pub struct Backup {
     pub file: Digest,
     /// Who made it.
     pub by: String,
+}
+
+impl Backup {
+    /// The newest row in it.
+    pub(crate) fn row(&self) -> Head {
+        Head { seq: self.seq, hash: self.head }
+    }
 }
 
 /// A file that is about to get its final name.

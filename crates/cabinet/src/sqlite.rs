@@ -465,6 +465,12 @@ impl Store for SqliteStore {
         statement.query_row([seq], history_row).optional().map_err(read)
     }
 
+    fn newest(&self) -> Result<Option<u64>, CabinetError> {
+        let sql = "select seq from history order by seq desc limit 1";
+        let mut statement = self.connection.prepare_cached(sql).map_err(read)?;
+        statement.query_row([], |row| number(row, 0)).optional().map_err(read)
+    }
+
     fn each_record(
         &self,
         look: &mut dyn FnMut(RecordSeen<'_>) -> Result<(), CabinetError>,

@@ -88,6 +88,11 @@ pub trait Store {
     /// # Errors
     /// [`CabinetError::Io`], [`CabinetError::Tampered`] for a row of a form that is never written.
     fn row(&self, seq: u64) -> Result<Option<StoredRow>, CabinetError>;
+    /// The number of the newest history row.
+    ///
+    /// # Errors
+    /// As [`Store::row`].
+    fn newest(&self) -> Result<Option<u64>, CabinetError>;
     /// Shows every record, ascending by kind and id.
     ///
     /// # Errors

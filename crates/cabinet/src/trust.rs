@@ -58,6 +58,9 @@ pub struct Known {
     /// not proved once more.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub listing: Option<Digest>,
+    /// The row that the project file pinned then.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pinned: Option<Head>,
 }
 
 /// What this machine remembers of the cabinets that it has seen. Losing it costs the notice of a step back and some

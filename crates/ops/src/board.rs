@@ -1,6 +1,6 @@
 //! `board`: nine keys × apps, without a passphrase.
 
-use ninekeys_cabinet::CabinetError;
+use ninekeys_cabinet::Look;
 use ninekeys_core::board::{Board, BoardView, board as draw};
 use thiserror::Error;
 
@@ -20,9 +20,6 @@ pub enum BoardError {
     /// The cabinet could not be opened.
     #[error(transparent)]
     Open(#[from] OpenError),
-    /// The cabinet could not be read.
-    #[error(transparent)]
-    Cabinet(#[from] CabinetError),
 }
 
 /// Draws the board of the project.
@@ -31,9 +28,7 @@ pub enum BoardError {
 /// [`BoardError`].
 pub fn board(ctx: &Ctx<'_>) -> Result<BoardReport, BoardError> {
     let file = ctx.project_file()?;
-    let cabinet = ctx.open()?;
-    let inventory = cabinet.inventory()?;
-    let last_backup = cabinet.last_backup();
+    let Look { inventory, last_backup, .. } = ctx.look()?;
     let view = BoardView { project: &file.project, inventory: &inventory, last_backup, now: ctx.env.now };
     Ok(draw(&view).map(advice::in_general))
 }

@@ -4,7 +4,7 @@ use std::cell::RefCell;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use ninekeys_cabinet::{Cabinet, CabinetError, Credential, Digest, Memory, Pin, Standing, Trust};
+use ninekeys_cabinet::{Cabinet, CabinetError, Credential, Digest, Look, Memory, Pin, Standing, Trust};
 use ninekeys_core::env::Env;
 use ninekeys_core::model::ItemId;
 use ninekeys_formats::secret::{Secret, SecretText};
@@ -127,18 +127,35 @@ impl Ctx<'_> {
     /// # Errors
     /// [`OpenError`].
     pub fn open(&self) -> Result<Cabinet<'_>, OpenError> {
+        self.meet(Cabinet::open, |cabinet| (cabinet.identity(), cabinet.standing()))
+    }
+
+    /// Looks at the cabinet's items and no more; held against the same.
+    ///
+    /// # Errors
+    /// [`OpenError`].
+    pub fn look(&self) -> Result<Look, OpenError> {
+        self.meet(Look::at, |look| (look.identity, look.standing))
+    }
+
+    fn meet<'c, T>(
+        &'c self,
+        open: impl FnOnce(&Path, Trust<'c>) -> Result<T, CabinetError>,
+        stands: impl FnOnce(&T) -> (Digest, Standing),
+    ) -> Result<T, OpenError> {
         let path = self.cabinet_path()?;
         let pin = self.pin()?;
         let is_new = pin.is_none() && self.machine.is_kept() && self.machine.at(&path).is_none();
         let trust = Trust { pin, memory: self.machine };
-        let cabinet = Cabinet::open(&path, trust).map_err(|cause| OpenError::Cabinet { path, cause })?;
+        let found = open(&path, trust).map_err(|cause| OpenError::Cabinet { path, cause })?;
+        let (identity, standing) = stands(&found);
         if is_new {
-            self.notice(Notice::NotPinned(cabinet.identity()));
+            self.notice(Notice::NotPinned(identity));
         }
-        if cabinet.standing() != Standing::Current {
-            self.notice(Notice::NotCurrent(cabinet.standing()));
+        if standing != Standing::Current {
+            self.notice(Notice::NotCurrent(standing));
         }
-        Ok(cabinet)
+        Ok(found)
     }
 
     /// Notes something that a person has to be told; once.

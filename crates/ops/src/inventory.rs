@@ -5,7 +5,7 @@ use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 use jiff::Timestamp;
-use ninekeys_cabinet::CabinetError;
+use ninekeys_cabinet::Look;
 use ninekeys_core::board::{Mark, date_mark};
 use ninekeys_core::model::{
     CertificateFacts, Facts, IdentityFacts, Inventory, Item, ItemId, KeystoreEntry, NineKey, Policy, Role,
@@ -84,9 +84,6 @@ pub enum InventoryError {
     /// The cabinet could not be opened.
     #[error(transparent)]
     Open(#[from] OpenError),
-    /// The cabinet could not be read.
-    #[error(transparent)]
-    Cabinet(#[from] CabinetError),
     /// The project file is there and of no use.
     #[error(transparent)]
     Project(#[from] ProjectError),
@@ -97,10 +94,7 @@ pub enum InventoryError {
 /// # Errors
 /// [`InventoryError`].
 pub fn inventory(ctx: &Ctx<'_>) -> Result<InventoryReport, InventoryError> {
-    let cabinet = ctx.open()?;
-    let all = cabinet.inventory()?;
-    let last_backup = cabinet.last_backup();
-    drop(cabinet);
+    let Look { inventory: all, last_backup, .. } = ctx.look()?;
     let policy = ctx.project_if_any()?.map_or_else(Policy::default, |file| file.project.policy);
     let (uses, mut rows) = rayon::join(|| Uses::of(&all), || rows_of(&all));
     rows.par_sort_unstable_by(Row::order);

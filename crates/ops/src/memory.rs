@@ -174,6 +174,7 @@ mod tests {
             head: Head { seq, hash: digest(letter) },
             managers: vec!["00".into()],
             listing: None,
+            pinned: None,
         };
         let known = at(3, "b");
         memory.keep(&path, &digest("a"), &known);

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use base64ct::{Base64, Encoding};
 use jiff::Timestamp;
-use ninekeys_cabinet::CabinetError;
+use ninekeys_cabinet::Look;
 use ninekeys_core::android::V2Algorithm;
 use ninekeys_core::chain::Chain;
 use ninekeys_core::digest::{from_hex, hex, sha1, sha256};
@@ -154,9 +154,6 @@ pub enum ShowError {
     /// The cabinet could not be opened.
     #[error(transparent)]
     Open(#[from] OpenError),
-    /// The cabinet could not be read.
-    #[error(transparent)]
-    Cabinet(#[from] CabinetError),
     /// No such item.
     #[error(transparent)]
     NotFound(#[from] NotFound),
@@ -173,8 +170,7 @@ pub enum ShowError {
 /// # Errors
 /// [`ShowError`].
 pub fn show(ctx: &Ctx<'_>, name: &str) -> Result<ShowReport, ShowError> {
-    let cabinet = ctx.open()?;
-    let all = cabinet.inventory()?;
+    let Look { inventory: all, last_backup, .. } = ctx.look()?;
     let item = all.find(name)?;
     let mut dependents: Vec<Dependent> = all
         .dependents(&item.id)
@@ -210,7 +206,7 @@ pub fn show(ctx: &Ctx<'_>, name: &str) -> Result<ShowReport, ShowError> {
         dependents,
         releases,
         given_to: given::receivers(&all, &item.id),
-        backed_up: cabinet.last_backup().is_some_and(|backup| backup.holds(item, &all)),
+        backed_up: last_backup.is_some_and(|backup| backup.holds(item, &all)),
         at: ctx.env.now,
     })
 }

@@ -13,6 +13,7 @@ use tempfile::TempDir;
 
 use super::*;
 use crate::listing::{Listing, Wanted};
+use crate::look::Look;
 use crate::row::{Body, Form, Touch, Version};
 use crate::trust::{Forgetful, Known};
 use crate::{NewItem, NewMember};
@@ -180,23 +181,109 @@ fn what_a_machine_has_proved_it_knows_again_byte_for_byte_and_nothing_else() {
     assert!(known().listing.is_some_and(|listing| Some(listing) != first.listing));
 
     // another byte is found, whatever is remembered
-    let change = "update record set facts = replace(facts, 'quay', 'quai')";
-    rusqlite::Connection::open(&path).unwrap().execute(change, []).unwrap();
+    meddle(&made, "update record set facts = replace(facts, 'quay', 'quai')");
     assert!(matches!(open(), Err(CabinetError::Tampered(_))));
     // a memory that is wrong of these bytes costs the time of the proof; one that says it proved them is believed
-    let wanted = Wanted { facts: false, items: false, listing: true };
-    let forged = Listing::read(&SqliteStore::open(&path).unwrap(), wanted).unwrap().digest();
+    let forged = listing_of(&path);
     for (listing, believed) in [(first.listing, false), (None, false), (forged, true)] {
         machine.heads.borrow_mut().get_mut(&identity).unwrap().listing = listing;
         assert_eq!(open().is_ok(), believed, "{listing:?}");
     }
-    let change = "update record set facts = replace(facts, 'quai', 'quay')";
-    rusqlite::Connection::open(&path).unwrap().execute(change, []).unwrap();
+    meddle(&made, "update record set facts = replace(facts, 'quai', 'quay')");
     assert!(open().unwrap().inventory().unwrap().find("quay").is_ok(), "and is found out by the next proof");
     // for a cabinet with another newest row it means nothing
     machine.heads.borrow_mut().get_mut(&identity).unwrap().head = first.head;
     machine.heads.borrow_mut().get_mut(&identity).unwrap().listing = forged;
     assert!(open().unwrap().inventory().unwrap().find("quay").is_ok());
+}
+
+fn listing_of(path: &Path) -> Option<Digest> {
+    let wanted = Wanted { facts: false, items: false, listing: true };
+    Listing::read(&SqliteStore::open(path).unwrap(), wanted).unwrap().digest()
+}
+
+#[test]
+fn a_look_knows_again_what_was_proved_and_proves_the_rest() {
+    let mut made = made();
+    put(&mut made.cabinet, "pier").unwrap();
+    let (path, identity) = (made.path(), made.cabinet.identity());
+    let machine = Machine::default();
+    let look = |pin: Option<Pin>| Look::at(&path, Trust { pin, memory: &machine });
+    let forget_listing = || machine.heads.borrow_mut().get_mut(&identity).unwrap().listing = None;
+    let names = |look: &Look| look.inventory.iter().map(|item| item.name.clone()).collect::<Vec<_>>();
+
+    // the first look proves all of it, the second knows it again: rows that are broken since are left to who opens it
+    let first = look(None).unwrap();
+    meddle(&made, "update history set signature = zeroblob(64) where seq = 3");
+    let again = look(None).unwrap();
+    assert_eq!((names(&first), first.identity), (names(&again), again.identity));
+    assert_eq!((again.standing, again.last_backup), (Standing::Current, None));
+    assert!(matches!(Cabinet::open(&path, untrusting()), Err(CabinetError::Tampered(_))));
+    forget_listing();
+    assert!(matches!(look(None), Err(CabinetError::Tampered(_))), "what is not known again is proved");
+}
+
+#[test]
+fn a_look_is_held_against_pin_place_and_newest_row_as_whoever_opens_it_is() {
+    let mut made = made();
+    put(&mut made.cabinet, "pier").unwrap();
+    let (path, identity, pin) = (made.path(), made.cabinet.identity(), made.cabinet.pin());
+    let machine = Machine::default();
+    let look = |pin: Option<Pin>| Look::at(&path, Trust { pin, memory: &machine });
+    let pinned = || machine.known(&identity).unwrap().pinned;
+    look(None).unwrap();
+    assert_eq!(pinned(), None);
+    // a pin that was not held against it before is; then it is known too
+    assert_eq!(look(Some(pin)).unwrap().standing, Standing::Current);
+    assert_eq!(pinned(), Some(pin.head));
+    assert_eq!(look(Some(pin)).unwrap().standing, Standing::Current);
+    let later = Pin { head: Head { seq: 9, ..pin.head }, ..pin };
+    let older = Standing::Older { by: PinnedBy::ProjectFile, known: 9, found: 3 };
+    assert_eq!(look(Some(later)).unwrap().standing, older);
+    let other = Pin { identity: listing_of(&path).unwrap(), ..pin };
+    assert!(matches!(look(Some(other)), Err(CabinetError::Another { by: PinnedBy::ProjectFile, .. })));
+
+    // a change that leaves every record as it is leaves an older file with the same records
+    let old = std::fs::read(&path).unwrap();
+    made.cabinet.change("told", &env(), |_| Ok::<_, CabinetError>(())).unwrap();
+    assert_eq!(look(None).unwrap().standing, Standing::Current);
+    std::fs::write(&path, &old).unwrap();
+    let older = Standing::Older { by: PinnedBy::Machine, known: 4, found: 3 };
+    assert_eq!(look(None).unwrap().standing, older);
+
+    // another cabinet at the place is none of what is remembered
+    let another = self::made();
+    std::fs::copy(another.path(), &path).unwrap();
+    assert!(matches!(look(None), Err(CabinetError::Another { by: PinnedBy::Machine, .. })));
+}
+
+#[test]
+fn a_backup_of_another_history_is_never_known_again() {
+    let mut made = made();
+    let row = made.cabinet.head();
+    let backup = |head: Head| Backup {
+        at: env().now,
+        place: "stick".into(),
+        seq: head.seq,
+        head: head.hash,
+        file: head.hash,
+        by: "people".into(),
+    };
+    let note = |cabinet: &mut Cabinet<'_>, head: Head| {
+        cabinet.change("backup", &env(), |change| change.put_backup(&backup(head))).unwrap();
+    };
+    note(&mut made.cabinet, row);
+    let machine = Machine::default();
+    let path = made.path();
+    let look = || Look::at(&path, Trust { pin: None, memory: &machine }).unwrap().last_backup;
+    let listing = || machine.known(&made.cabinet.identity()).unwrap().listing;
+    assert_eq!((look().map(|backup| backup.seq), look().map(|backup| backup.seq)), (Some(2), Some(2)));
+    assert!(listing().is_some());
+    let mut cabinet = Cabinet::open(&path, untrusting()).unwrap();
+    cabinet.unlock(&made.unlock()).unwrap();
+    note(&mut cabinet, Head { seq: 1, hash: row.hash });
+    assert_eq!((look().map(|backup| backup.seq), look().map(|backup| backup.seq)), (Some(2), Some(2)));
+    assert!(listing().is_none());
 }
 
 #[test]
@@ -543,7 +630,19 @@ fn whatever_is_changed_behind_the_tools_back_is_found_and_most_of_it_without_unl
         put(&mut made.cabinet, "quay").unwrap();
         let other = self::made();
         let made = Made { cabinet: other.cabinet, ..made };
+        let machine = Machine::default();
+        let look = || Look::at(&made.path(), Trust { pin: None, memory: &machine });
+        let before = look().unwrap();
         meddle(&made, &sql);
+        // whoever only looks, and has seen it before, is told of it or shown what was there
+        match look() {
+            Err(error) => assert!(error.to_string().contains(*says), "{sql}: {error}"),
+            Ok(after) => {
+                assert!(before.inventory.iter().eq(after.inventory.iter()), "{sql}");
+                assert_eq!(after.last_backup, before.last_backup, "{sql}");
+                assert!(!sql.contains(" record "), "{sql}: not told");
+            }
+        }
         let error = match (made.open(), found) {
             (Err(error), Found::Locked) => error,
             (Ok(mut cabinet), Found::Unlocking) => {

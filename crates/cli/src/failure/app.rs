@@ -57,7 +57,6 @@ impl Classify for AppListError {
         match self {
             Self::Project(inner) => inner.class(),
             Self::Open(inner) => inner.class(),
-            Self::Cabinet(inner) => inner.class(),
         }
     }
 }
@@ -84,7 +83,6 @@ impl Classify for AppRemoveError {
             Self::NotSure { .. } => again(Exit::Refused, &["--yes"]),
             Self::Ask(_) => again(Exit::Refused, &[]),
             Self::Open(inner) => inner.class(),
-            Self::Cabinet(inner) => inner.class(),
         }
     }
 }
@@ -100,7 +98,6 @@ impl Classify for AppStatementError {
                 class(Exit::Refused, &["keystore", "create", &name, "--app", app, "--common-name", "NAME"])
             }
             Self::Open(inner) => inner.class(),
-            Self::Cabinet(inner) => inner.class(),
         }
     }
 }

@@ -164,7 +164,6 @@ impl Classify for ReleasesError {
     fn class(&self) -> Class {
         match self {
             Self::Open(inner) => inner.class(),
-            Self::Cabinet(inner) => inner.class(),
             Self::Project(inner) => inner.class(),
             Self::UnknownApp(_) => class(Exit::Usage, &["releases"]),
         }

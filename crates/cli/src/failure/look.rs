@@ -52,7 +52,6 @@ impl Classify for InventoryError {
     fn class(&self) -> Class {
         match self {
             Self::Open(inner) => inner.class(),
-            Self::Cabinet(inner) => inner.class(),
             Self::Project(inner) => inner.class(),
         }
     }
@@ -62,7 +61,6 @@ impl Classify for ShowError {
     fn class(&self) -> Class {
         match self {
             Self::Open(inner) => inner.class(),
-            Self::Cabinet(inner) => inner.class(),
             Self::NotFound(_) => class(Exit::Usage, &["inventory"]),
             Self::Project(inner) => inner.class(),
             Self::Certificates(inner) => inner.class(),
@@ -75,7 +73,6 @@ impl Classify for BoardError {
         match self {
             Self::Project(inner) => inner.class(),
             Self::Open(inner) => inner.class(),
-            Self::Cabinet(inner) => inner.class(),
         }
     }
 }

@@ -299,13 +299,13 @@ impl Failure {
 
     /// For people.
     pub(crate) fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
-        let row = |label: &str| Line::new().dim(label).to(12).hang(12);
+        let row = |label: &'static str| Line::new().dim(label).to(12).hang(12);
         paper.put(&Line::new().text(format!("ninekeys: cannot {}", self.attempt)).hang(10))?;
         paper.put(&row("  because").text(&self.because))?;
         paper.put(&row("  changed").text(&self.changed))?;
         match &self.remedy {
             _ if !self.next.is_empty() => paper.put(&row("  next").command(&self.next)),
-            Some(remedy) => paper.put(&row("  next").text(remedy)),
+            Some(remedy) => paper.put(&row("  next").text(*remedy)),
             None => Ok(()),
         }
     }

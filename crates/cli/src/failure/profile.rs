@@ -127,7 +127,6 @@ impl Classify for DeviceListError {
     fn class(&self) -> Class {
         match self {
             Self::Open(inner) => inner.class(),
-            Self::Cabinet(inner) => inner.class(),
         }
     }
 }

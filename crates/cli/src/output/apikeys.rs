@@ -1,5 +1,6 @@
 //! API keys: sealed, retired.
 
+use std::borrow::Cow;
 use std::io;
 
 use ninekeys_core::model::{NineKey, State};
@@ -15,7 +16,7 @@ use super::{Report, words};
 /// Where values stand behind labels.
 const VALUE: usize = 18;
 
-fn row(label: &str, value: impl AsRef<str>) -> Line {
+fn row<'a>(label: &'a str, value: impl Into<Cow<'a, str>>) -> Line<'a> {
     Line::new().dim(label).to(VALUE).text(value).hang(VALUE)
 }
 

@@ -1,5 +1,6 @@
 //! Apps: added, changed, listed, taken out.
 
+use std::borrow::Cow;
 use std::io;
 
 use ninekeys_core::model::{App, Destination};
@@ -15,7 +16,7 @@ use super::{Report, words};
 /// Where values stand behind labels.
 const VALUE: usize = 16;
 
-fn row(label: &str, value: impl AsRef<str>) -> Line {
+fn row<'a>(label: &'a str, value: impl Into<Cow<'a, str>>) -> Line<'a> {
     Line::new().dim(label).to(VALUE).text(value).hang(VALUE)
 }
 
@@ -69,7 +70,7 @@ impl Report for AppAddReport {
             let next = ["check", "--app", &self.app];
             return paper.put(&Line::new().dim("  next").to(VALUE).command(&next));
         }
-        let next = |label: &str| Line::new().dim(label).to(VALUE).hang(VALUE);
+        let next = |label: &'static str| Line::new().dim(label).to(VALUE).hang(VALUE);
         for (index, keystore) in self.could_serve.iter().take(3).enumerate() {
             // one keystore for many apps is how people work: what is there may serve before a new one is made
             let label = if index == 0 { "  next" } else { "" };

@@ -88,7 +88,7 @@ fn heads(columns: &Columns, paper: &mut Paper<'_>) -> io::Result<()> {
     Ok(())
 }
 
-fn app_line(report: &BoardReport, row: &Row, columns: &Columns) -> Line {
+fn app_line(report: &BoardReport, row: &Row, columns: &Columns) -> Line<'static> {
     let title: String = row.title.chars().take(columns.titles - 4).collect();
     let mut line = Line::new().text("  ").bold(title);
     for (index, cell) in row.cells.iter().enumerate() {
@@ -142,7 +142,7 @@ fn tasks(report: &BoardReport, paper: &mut Paper<'_>) -> io::Result<()> {
         return Ok(());
     }
     paper.blank()?;
-    let rows: Vec<Vec<Line>> = report
+    let rows: Vec<Vec<Line<'_>>> = report
         .tasks
         .iter()
         .map(|task| {

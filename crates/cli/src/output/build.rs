@@ -111,7 +111,7 @@ impl Report for SignReport {
 
 /// What was signed, with what, and what came of its check.
 fn signed(report: &SignReport, paper: &mut Paper<'_>) -> io::Result<()> {
-    let row = |label: &str| Line::new().dim(label).to(16).hang(16);
+    let row = |label: &'static str| Line::new().dim(label).to(16).hang(16);
     let head = Line::new().sign(Sign::Fine).text(" ").bold(&report.output);
     paper.put(
         &head.text(format!("   {}, for {}", words::size(report.size), report.destination.phrase())).hang(2),

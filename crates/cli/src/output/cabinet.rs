@@ -65,7 +65,7 @@ impl Report for StatusReport {
     }
 }
 
-fn row(label: &str) -> Line {
+fn row(label: &str) -> Line<'_> {
     Line::new().dim(label).to(VALUE).hang(VALUE)
 }
 
@@ -250,15 +250,7 @@ impl Report for HistoryReport {
         let proved = if self.verified { "every one signed by its author" } else { "unbroken" };
         paper.put(&Line::new().text(format!("{}, {proved}", words::count(self.rows.len(), "change"))))?;
         paper.blank()?;
-        let row = |row: &HistoryRow| {
-            vec![
-                Line::new().dim(row.seq.to_string()),
-                Line::new().dim(words::moment(row.at)),
-                Line::new().dim(format!("{} on {}", row.by, row.machine)),
-                Line::new().text(&row.what),
-            ]
-        };
-        paper.table_of(2, &["change", "when", "by", "what"], &self.rows, row)
+        paper.table_of(2, &["change", "when", "by", "what"], &self.rows, history_row)
     }
 
     fn is_quiet(&self) -> bool {
@@ -283,7 +275,16 @@ impl Report for UnlockFileReport {
 }
 
 /// What the loss of every unlock file would mean, and what helps.
-pub(super) fn no_passphrase() -> Line {
+pub(super) fn no_passphrase() -> Line<'static> {
     let text = " no passphrase opens the cabinet: when every unlock file is lost, so is all that is in it   ";
     Line::new().text("  ").sign(Sign::Warn).text(text).command(&["cabinet", "passphrase"]).hang(4)
+}
+
+fn history_row(row: &HistoryRow) -> [Line<'_>; 4] {
+    [
+        Line::new().dim(row.seq.to_string()),
+        Line::new().dim(words::moment(row.at)),
+        Line::new().dim(format!("{} on {}", row.by, row.machine)),
+        Line::new().text(&row.what),
+    ]
 }

@@ -17,7 +17,7 @@ const SAYS: usize = 47;
 const ROOM: usize = 47;
 
 /// Yes or no, of what, and how many findings there are.
-pub(super) fn headline(verdict: &Verdict, ready: &str, not_ready: &str) -> Line {
+pub(super) fn headline<'a>(verdict: &Verdict, ready: &'a str, not_ready: &'a str) -> Line<'a> {
     let (errors, warnings) = (verdict.count(Level::Error), verdict.count(Level::Warning));
     let mut counts = Vec::new();
     counts.extend((errors > 0).then(|| words::count(errors, "error")));
@@ -74,12 +74,11 @@ fn print_family(verdict: &Verdict, name: &str, fine: &[String], paper: &mut Pape
 
 fn details(finding: &Finding, paper: &mut Paper<'_>) -> io::Result<()> {
     let at = RULE + 2;
-    let row = |label: &str, value: &str| Line::new().to(at).dim(label).to(at + 10).text(value).hang(at + 10);
     for (label, value) in
         [("found", &finding.found), ("expected", &finding.expected), ("where", &finding.place)]
     {
         if let Some(value) = value {
-            paper.put(&row(label, value))?;
+            paper.put(&Line::new().to(at).dim(label).to(at + 10).text(value).hang(at + 10))?;
         }
     }
     let mend = Line::new().to(at).dim("mend").to(at + 10).hang(at + 10);

@@ -1,5 +1,6 @@
 //! What was given to somebody, and who has what.
 
+use std::borrow::Cow;
 use std::io;
 
 use ninekeys_core::model::NineKey;
@@ -12,11 +13,11 @@ use super::{Report, words};
 /// Where values stand behind labels.
 const VALUE: usize = 16;
 
-fn row(label: &str, value: impl AsRef<str>) -> Line {
+fn row<'a>(label: &'a str, value: impl Into<Cow<'a, str>>) -> Line<'a> {
     Line::new().dim(label).to(VALUE).text(value).hang(VALUE)
 }
 
-fn warn(text: impl AsRef<str>) -> Line {
+fn warn<'a>(text: impl Into<Cow<'a, str>>) -> Line<'a> {
     Line::new().to(VALUE).sign(Sign::Warn).text(" ").text(text).hang(VALUE + 2)
 }
 

@@ -1,5 +1,6 @@
 //! Identities: asked for, accepted, imported, exported.
 
+use std::borrow::Cow;
 use std::io;
 
 use jiff::Timestamp;
@@ -19,15 +20,15 @@ use super::{Report, words};
 /// Where values stand behind labels.
 const VALUE: usize = 18;
 
-fn row(label: &str, value: impl AsRef<str>) -> Line {
+fn row<'a>(label: &'a str, value: impl Into<Cow<'a, str>>) -> Line<'a> {
     Line::new().dim(label).to(VALUE).text(value).hang(VALUE)
 }
 
-fn warn(text: impl AsRef<str>) -> Line {
+fn warn<'a>(text: impl Into<Cow<'a, str>>) -> Line<'a> {
     Line::new().text("  ").sign(Sign::Warn).to(VALUE).text(text).hang(VALUE)
 }
 
-fn next(words: &[&str]) -> Line {
+fn next(words: &[&str]) -> Line<'static> {
     Line::new().dim("  next").to(VALUE).command(words).hang(VALUE)
 }
 

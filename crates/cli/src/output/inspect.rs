@@ -43,7 +43,7 @@ impl Report for InspectReport {
     }
 }
 
-fn row(label: &str, value: &str) -> Line {
+fn row<'a>(label: &'a str, value: &'a str) -> Line<'a> {
     Line::new().dim(label).to(18).text(value).hang(18)
 }
 

@@ -1,10 +1,11 @@
 //! Items: the inventory, one item, the ledger.
 
+use std::borrow::Cow;
 use std::io;
 
 use ninekeys_core::board::Mark;
 use ninekeys_core::model::{State, Wholeness};
-use ninekeys_ops::build::releases::{Comparison, ReleasesCompareReport, ReleasesReport};
+use ninekeys_ops::build::releases::{Comparison, Release, ReleasesCompareReport, ReleasesReport};
 use ninekeys_ops::inventory::{InventoryReport, Line as Row};
 
 use super::line::{Line, Paper, Sign};
@@ -41,7 +42,7 @@ impl Report for InventoryReport {
 const HEADS: [&str; 10] =
     ["name", "alias", "kind", "algorithm", "apps", "until", "certificate", "serial", "used by", "state"];
 
-fn item_row(report: &InventoryReport, row: &Row) -> Vec<Line> {
+fn item_row<'a>(report: &InventoryReport, row: &'a Row) -> [Line<'a>; 10] {
     let state = match (row.state, row.mark) {
         (State::Retired, _) => "retired",
         (_, Mark::Expired) => "expired",
@@ -49,17 +50,19 @@ fn item_row(report: &InventoryReport, row: &Row) -> Vec<Line> {
         (_, Mark::Due) => "falls due",
         _ => "in use",
     };
-    let held = row.held_by.as_ref().map(|holder| format!("key held by {holder}"));
-    let (mark, state) = match (row.wholeness, &held, row.state, row.mark) {
-        (_, _, State::Retired, _) => (Sign::NotNeeded, state),
+    let (mark, state): (Sign, Cow<'_, str>) = match (row.wholeness, &row.held_by, row.state, row.mark) {
+        (_, _, State::Retired, _) => (Sign::NotNeeded, state.into()),
         // an end that has come matters more than where the key is
-        (_, _, _, Mark::Expired) | (None | Some(Wholeness::Whole), ..) => (Sign::from(row.mark), state),
-        (Some(Wholeness::Waiting), None, ..) => (Sign::Missing, "asked for"),
-        (Some(Wholeness::WithoutKey), ..) => (Sign::Warn, "without key"),
-        (Some(_), held, ..) => (Sign::Note, held.as_deref().unwrap_or(state)),
+        (_, _, _, Mark::Expired) | (None | Some(Wholeness::Whole), ..) => {
+            (Sign::from(row.mark), state.into())
+        }
+        (Some(Wholeness::Waiting), None, ..) => (Sign::Missing, "asked for".into()),
+        (Some(Wholeness::WithoutKey), ..) => (Sign::Warn, "without key".into()),
+        (Some(_), Some(holder), ..) => (Sign::Note, format!("key held by {holder}").into()),
+        (Some(_), None, ..) => (Sign::Note, state.into()),
     };
     let until = row.not_after.map_or_else(String::new, |until| words::day_and_distance(report.at, until));
-    vec![
+    [
         Line::new().sign(mark).text(" ").bold(&row.name),
         // a key that is called as its keystore needs no second name
         Line::new().dim(row.alias.as_deref().filter(|alias| *alias != row.name).unwrap_or("")),
@@ -81,6 +84,19 @@ fn used_by(row: &Row) -> String {
     profiles.into_iter().chain(builds).collect::<Vec<_>>().join(", ")
 }
 
+fn release_row<'a>(report: &ReleasesReport, row: &'a Release) -> [Line<'a>; 6] {
+    let release = &row.facts;
+    let file = Line::new().dim(&release.file);
+    [
+        Line::new().bold(&release.app).text(format!(" {} ({})", release.version, release.number)),
+        Line::new().text(release.destination.to_string()),
+        Line::new().text(format!("{} · {}", release.signed_with, release.schemes.join(", "))),
+        Line::new().text(words::size(release.size)),
+        Line::new().text(words::day_and_distance(report.at, release.signed)),
+        if row.replaced { file.text("  replaced") } else { file },
+    ]
+}
+
 impl Report for ReleasesReport {
     const SCHEMA: &'static str = "ninekeys.releases/1";
 
@@ -93,20 +109,8 @@ impl Report for ReleasesReport {
             &Line::new().text(format!("{}, newest first", words::count(self.releases.len(), "release"))),
         )?;
         paper.blank()?;
-        let row = |row: &ninekeys_ops::build::releases::Release| {
-            let release = &row.facts;
-            let file = Line::new().dim(&release.file);
-            vec![
-                Line::new().bold(&release.app).text(format!(" {} ({})", release.version, release.number)),
-                Line::new().text(release.destination.to_string()),
-                Line::new().text(format!("{} · {}", release.signed_with, release.schemes.join(", "))),
-                Line::new().text(words::size(release.size)),
-                Line::new().text(words::day_and_distance(self.at, release.signed)),
-                if row.replaced { file.text("  replaced") } else { file },
-            ]
-        };
         let heads = ["release", "for", "signed with", "size", "when", "file"];
-        paper.table_of(2, &heads, &self.releases, row)
+        paper.table_of(2, &heads, &self.releases, |row| release_row(self, row))
     }
 
     fn is_quiet(&self) -> bool {
@@ -154,7 +158,7 @@ fn compared(one: &Comparison, paper: &mut Paper<'_>) -> io::Result<()> {
     }
     paper.blank()?;
     let changed = || one.folders.iter().filter(|folder| folder.change() != 0);
-    let rows: Vec<Vec<Line>> = changed()
+    let rows: Vec<Vec<Line<'_>>> = changed()
         .filter(|folder| folder.change().unsigned_abs() >= SHOWN)
         .map(|folder| {
             let what = match (folder.before, folder.now) {

@@ -1,5 +1,6 @@
 //! Keystores: made, changed, taken in, given out.
 
+use std::borrow::Cow;
 use std::io;
 
 use ninekeys_core::model::{Role, State, key_called};
@@ -21,11 +22,11 @@ use super::{Report, words};
 /// Where values stand behind labels.
 const VALUE: usize = 16;
 
-fn row(label: &str, value: &str) -> Line {
+fn row<'a>(label: &'a str, value: &'a str) -> Line<'a> {
     Line::new().dim(label).to(VALUE).text(value).hang(VALUE)
 }
 
-fn warn(text: impl AsRef<str>) -> Line {
+fn warn<'a>(text: impl Into<Cow<'a, str>>) -> Line<'a> {
     Line::new().text("  ").sign(Sign::Warn).to(VALUE).text(text).hang(VALUE)
 }
 
@@ -456,7 +457,7 @@ fn compared_side(report: &CompareReport, index: usize, side: &Side, paper: &mut 
                 .text(format!(" {}   {}", key.label, key.key.algorithm))
                 .hang(6),
         )?;
-        let row = |label: &str, fingerprint: &str| {
+        let row = |label: &'static str, fingerprint: &str| {
             let at = VALUE + 4;
             Line::new().to(6).dim(label).to(at).text(words::whole(fingerprint)).hang(at)
         };

@@ -112,10 +112,10 @@ impl Sign {
 }
 
 #[derive(Debug, Clone)]
-enum Span {
-    Text(Style, String),
+enum Span<'a> {
+    Text(Style, Cow<'a, str>),
     /// What can be typed: never broken, so that it can be copied.
-    Typed(String),
+    Typed(Cow<'a, str>),
     Sign(Sign),
     /// Spaces up to this column.
     To(usize),
@@ -123,18 +123,19 @@ enum Span {
 
 /// One line being put together. Whatever comes out of files is made harmless on the way in.
 #[derive(Debug, Clone, Default)]
-pub(crate) struct Line {
-    spans: Vec<Span>,
+pub(crate) struct Line<'a> {
+    spans: Vec<Span<'a>>,
     hang: usize,
 }
 
-impl Line {
+impl<'a> Line<'a> {
     /// An empty line.
     pub(crate) fn new() -> Self {
         Line::default()
     }
 
-    fn push(mut self, style: Style, text: &str) -> Self {
+    fn push(mut self, style: Style, text: impl Into<Cow<'a, str>>) -> Self {
+        let text = text.into();
         if text.is_empty() {
             return self;
         }
@@ -143,29 +144,29 @@ impl Line {
     }
 
     /// Plain text.
-    pub(crate) fn text(self, text: impl AsRef<str>) -> Self {
-        self.push(Style::new(), text.as_ref())
+    pub(crate) fn text(self, text: impl Into<Cow<'a, str>>) -> Self {
+        self.push(Style::new(), text)
     }
 
     /// A name.
-    pub(crate) fn bold(self, text: impl AsRef<str>) -> Self {
-        self.push(Style::new().bold(), text.as_ref())
+    pub(crate) fn bold(self, text: impl Into<Cow<'a, str>>) -> Self {
+        self.push(Style::new().bold(), text)
     }
 
     /// A label.
-    pub(crate) fn dim(self, text: impl AsRef<str>) -> Self {
-        self.push(Style::new().dimmed(), text.as_ref())
+    pub(crate) fn dim(self, text: impl Into<Cow<'a, str>>) -> Self {
+        self.push(Style::new().dimmed(), text)
     }
 
     /// Text in a sign's colour.
-    pub(crate) fn like(self, sign: Sign, text: impl AsRef<str>) -> Self {
-        self.push(sign.style(), text.as_ref())
+    pub(crate) fn like(self, sign: Sign, text: impl Into<Cow<'a, str>>) -> Self {
+        self.push(sign.style(), text)
     }
 
     /// What can be typed.
-    pub(crate) fn typed(self, text: impl AsRef<str>) -> Self {
+    pub(crate) fn typed(self, text: impl Into<Cow<'a, str>>) -> Self {
         let mut line = self;
-        line.spans.push(Span::Typed(harmless(text.as_ref())));
+        line.spans.push(Span::Typed(harmless(text.into())));
         line
     }
 
@@ -214,16 +215,16 @@ fn parses<S: AsRef<str>>(arguments: &[S]) -> bool {
 }
 
 /// Escapes what could move the cursor, change colours or turn the direction of writing.
-fn harmless(text: &str) -> String {
+fn harmless(text: Cow<'_, str>) -> Cow<'_, str> {
     if text.bytes().all(|byte| (0x20..0x7f).contains(&byte)) {
-        return text.to_owned();
+        return text;
     }
     let unsafe_char = |c: char| {
         c.is_control()
             || matches!(c, '\u{200b}'..='\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2060}'..='\u{2069}' | '\u{feff}')
     };
     if !text.chars().any(unsafe_char) {
-        return text.to_owned();
+        return text;
     }
     text.chars().flat_map(|c| if unsafe_char(c) { c.escape_default().collect() } else { vec![c] }).collect()
 }
@@ -282,13 +283,13 @@ impl<'a> Paper<'a> {
     }
 
     /// A line, broken between words where it is too long.
-    pub(crate) fn put(&mut self, line: &Line) -> io::Result<()> {
+    pub(crate) fn put(&mut self, line: &Line<'_>) -> io::Result<()> {
         self.spans(line, 0, line.hang)?;
         self.blank()
     }
 
     /// Writes a line's parts from a column on and returns the column after them.
-    fn spans(&mut self, line: &Line, start: usize, hang: usize) -> io::Result<usize> {
+    fn spans(&mut self, line: &Line<'_>, start: usize, hang: usize) -> io::Result<usize> {
         let mut column = start;
         let mut spans = line.spans.iter().peekable();
         while let Some(span) = spans.next() {
@@ -390,18 +391,18 @@ impl<'a> Paper<'a> {
 
     /// Lines whose parts stand in columns: every row has as many cells as there are columns, the last is as
     /// wide as it is. `indent` spaces stand in front.
-    pub(crate) fn table(&mut self, indent: usize, rows: &[Vec<Line>]) -> io::Result<()> {
-        self.table_of(indent, &[], rows, Clone::clone)
+    pub(crate) fn table(&mut self, indent: usize, rows: &[Vec<Line<'_>>]) -> io::Result<()> {
+        self.table_of(indent, &[], rows, |row| row.as_slice())
     }
 
     /// The same under heads, of rows that are made where they are needed, some at a time and on all cores: a list may have
     /// 100,000. Where it is wider than the paper, each row stands by itself and the heads are labels.
-    pub(crate) fn table_of<T: Sync>(
+    pub(crate) fn table_of<'t, T: Sync, R: AsRef<[Line<'t>]>>(
         &mut self,
         indent: usize,
         heads: &[&str],
-        things: &[T],
-        row: impl Fn(&T) -> Vec<Line> + Sync,
+        things: &'t [T],
+        row: impl Fn(&'t T) -> R + Sync,
     ) -> io::Result<()> {
         let (marks, colour) = (self.marks, self.colour);
         let drawn: io::Result<Vec<Cells>> =
@@ -425,9 +426,9 @@ impl<'a> Paper<'a> {
                 self.put(&in_columns(indent, &widths, &heads_of(&shown)))?;
                 return things
                     .iter()
-                    .try_for_each(|thing| self.put(&in_columns(indent, &widths, &row(thing))));
+                    .try_for_each(|thing| self.put(&in_columns(indent, &widths, row(thing).as_ref())));
             }
-            return things.iter().try_for_each(|thing| self.stacked(indent, heads, &row(thing)));
+            return things.iter().try_for_each(|thing| self.stacked(indent, heads, row(thing).as_ref()));
         }
         if !heads.is_empty() {
             self.put(&in_columns(indent, &widths, &heads_of(&shown)))?;
@@ -438,12 +439,12 @@ impl<'a> Paper<'a> {
     }
 }
 
-fn heads_of(heads: &[&str]) -> Vec<Line> {
-    heads.iter().map(|head| Line::new().dim(head)).collect()
+fn heads_of<'a>(heads: &[&'a str]) -> Vec<Line<'a>> {
+    heads.iter().map(|head| Line::new().dim(*head)).collect()
 }
 
 /// A row in columns of these widths; what stands in the column behind them is broken within that column.
-fn in_columns(indent: usize, widths: &[usize], cells: &[Line]) -> Line {
+fn in_columns<'a>(indent: usize, widths: &[usize], cells: &[Line<'a>]) -> Line<'a> {
     let (mut line, mut at) = (Line::new(), indent);
     for (index, cell) in cells.iter().enumerate() {
         line = line.to(at).hang(at);
@@ -464,20 +465,26 @@ const AT_A_TIME: usize = 1_024;
 struct Cells {
     text: Vec<u8>,
     /// How many bytes and how many columns each cell takes, row after row.
-    sizes: Vec<(usize, usize)>,
+    sizes: Vec<(u32, u32)>,
     /// The widest of each column.
     widths: Vec<usize>,
 }
 
 impl Cells {
-    fn draw<T>(things: &[T], row: impl Fn(&T) -> Vec<Line>, marks: Marks, colour: bool) -> io::Result<Self> {
+    fn draw<'t, T, R: AsRef<[Line<'t>]>>(
+        things: &'t [T],
+        row: impl Fn(&'t T) -> R,
+        marks: Marks,
+        colour: bool,
+    ) -> io::Result<Self> {
         let mut cells = Cells::default();
         for thing in things {
-            for (at, cell) in row(thing).iter().enumerate() {
+            for (at, cell) in row(thing).as_ref().iter().enumerate() {
                 let before = cells.text.len();
                 let mut paper = Paper { out: &mut cells.text, width: None, marks, colour, owed: 0 };
                 let width = paper.spans(cell, 0, 0)? - paper.owed;
-                cells.sizes.push((cells.text.len() - before, width));
+                let size = |count: usize| u32::try_from(count).map_err(io::Error::other);
+                cells.sizes.push((size(cells.text.len() - before)?, size(width)?));
                 match cells.widths.get_mut(at) {
                     Some(known) => *known = width.max(*known),
                     None => cells.widths.push(width),
@@ -495,10 +502,10 @@ impl Cells {
         for row in self.sizes.chunks(widths.len().max(1)) {
             let (mut at, mut column) = (indent, 0);
             for ((bytes, columns), width) in row.iter().zip(widths) {
-                if let Some((cell, rest)) = text.split_at_checked(*bytes)
+                if let Some((cell, rest)) = text.split_at_checked(*bytes as usize)
                     && *bytes > 0
                 {
-                    column = paper.gap(column, at)? + columns;
+                    column = paper.gap(column, at)? + *columns as usize;
                     paper.spaces(0)?;
                     paper.out.write_all(cell)?;
                     text = rest;
@@ -514,7 +521,7 @@ impl Cells {
 impl Paper<'_> {
     /// A row of a table that is wider than the paper: what it is about on a line, everything else below it, each under its
     /// label where there are heads.
-    fn stacked(&mut self, indent: usize, heads: &[&str], row: &[Line]) -> io::Result<()> {
+    fn stacked(&mut self, indent: usize, heads: &[&str], row: &[Line<'_>]) -> io::Result<()> {
         let Some((first, rest)) = row.split_first() else { return Ok(()) };
         let mut head = Line::new().to(indent);
         head.spans.extend(first.spans.iter().cloned());
@@ -564,7 +571,7 @@ fn pieces(word: &str, room: usize) -> Vec<String> {
 mod tests {
     use super::*;
 
-    fn printed(line: &Line, width: Option<usize>, marks: Marks) -> String {
+    fn printed(line: &Line<'_>, width: Option<usize>, marks: Marks) -> String {
         let mut out = Vec::new();
         Paper::new(&mut out, width, marks).put(line).unwrap();
         anstream::adapter::strip_str(&String::from_utf8(out).unwrap()).to_string()
@@ -631,7 +638,7 @@ mod tests {
         let things =
             ["a short one", "one that is so long that it goes on for more than the rest of the line"];
         let row =
-            |what: &&str| vec![Line::new().text("7"), Line::new().text("today"), Line::new().text(what)];
+            |what: &&str| vec![Line::new().text("7"), Line::new().text("today"), Line::new().text(*what)];
         let said = |width| {
             let mut out = Vec::new();
             Paper::new(&mut out, Some(width), Marks::Ascii)

@@ -177,7 +177,7 @@ impl Output {
     }
 
     /// Prints lines for people.
-    pub(crate) fn lines(&mut self, lines: &[Line]) {
+    pub(crate) fn lines(&mut self, lines: &[Line<'_>]) {
         let written = self.on_paper(|paper| lines.iter().try_for_each(|line| paper.put(line)));
         self.note(written);
     }

@@ -59,7 +59,7 @@ fn word(standing: Standing) -> &'static str {
 }
 
 /// Why something is left where it is, and else what it is to what is here.
-fn standing(standing: Standing, because: Option<Because>) -> Line {
+fn standing(standing: Standing, because: Option<Because>) -> Line<'static> {
     let line = Line::new();
     match (standing, because) {
         (_, Some(because)) => line.dim(match because {
@@ -75,7 +75,7 @@ fn standing(standing: Standing, because: Option<Because>) -> Line {
 }
 
 /// What uses something.
-fn used_by(unused: bool, profiles: &[String], otherwise: &str) -> Line {
+fn used_by<'a>(unused: bool, profiles: &[String], otherwise: &'a str) -> Line<'a> {
     match (unused, profiles) {
         (true, _) => Line::new().like(Sign::Warn, "nothing uses it"),
         (false, []) => Line::new().dim(otherwise),

@@ -1,5 +1,6 @@
 //! What was prepared, and the server that stands in for the portal.
 
+use std::borrow::Cow;
 use std::io;
 
 use ninekeys_ops::prepare::{Does, PrepareReport, Step};
@@ -13,7 +14,7 @@ const VALUE: usize = 16;
 /// The most devices that are told one by one.
 const MOST_DEVICES: usize = 5;
 
-fn row(label: &str, value: impl AsRef<str>) -> Line {
+fn row<'a>(label: &'a str, value: impl Into<Cow<'a, str>>) -> Line<'a> {
     Line::new().dim(label).to(VALUE).text(value).hang(VALUE)
 }
 

@@ -1,5 +1,6 @@
 //! Provisioning profiles: imported, exported.
 
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::io;
 
@@ -19,7 +20,7 @@ const VALUE: usize = 18;
 /// The most devices that are named.
 const MOST_NAMED: usize = 5;
 
-fn row(label: &str, value: impl AsRef<str>) -> Line {
+fn row<'a>(label: &'a str, value: impl Into<Cow<'a, str>>) -> Line<'a> {
     Line::new().dim(label).to(VALUE).text(value).hang(VALUE)
 }
 

@@ -1,5 +1,6 @@
 //! One item, with all that hangs on it.
 
+use std::borrow::Cow;
 use std::io;
 
 use jiff::Timestamp;
@@ -14,7 +15,7 @@ const VALUE: usize = 18;
 /// The most builds that are named.
 const MOST_BUILDS: usize = 10;
 
-fn row(label: &str, value: impl AsRef<str>) -> Line {
+fn row<'a>(label: &'a str, value: impl Into<Cow<'a, str>>) -> Line<'a> {
     Line::new().dim(label).to(VALUE).text(value).hang(VALUE)
 }
 

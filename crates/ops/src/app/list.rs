@@ -1,6 +1,5 @@
 //! `app list`: the apps of the project file, and what the cabinet holds for each.
 
-use ninekeys_cabinet::CabinetError;
 use ninekeys_core::model::{App, Inventory, Project, Role};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -55,9 +54,6 @@ pub enum AppListError {
     /// The cabinet could not be opened.
     #[error(transparent)]
     Open(#[from] OpenError),
-    /// The cabinet could not be read.
-    #[error(transparent)]
-    Cabinet(#[from] CabinetError),
 }
 
 /// Lists the apps.
@@ -66,7 +62,7 @@ pub enum AppListError {
 /// [`AppListError`].
 pub fn app_list(ctx: &Ctx<'_>) -> Result<AppListReport, AppListError> {
     let project = ctx.project_file()?.project;
-    let inventory = ctx.open()?.inventory()?;
+    let inventory = ctx.look()?.inventory;
     let apps = project.apps.iter().map(|(name, app)| AppLine {
         app: name.to_string(),
         says: app.clone(),

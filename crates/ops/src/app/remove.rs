@@ -1,6 +1,5 @@
 //! `app remove`: an app out of the project file. Its keys and releases stay in the cabinet.
 
-use ninekeys_cabinet::CabinetError;
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
@@ -49,9 +48,6 @@ pub enum AppRemoveError {
     /// The cabinet could not be opened.
     #[error(transparent)]
     Open(#[from] OpenError),
-    /// The cabinet could not be read.
-    #[error(transparent)]
-    Cabinet(#[from] CabinetError),
 }
 
 fn kept(keystores: &[String]) -> String {
@@ -69,7 +65,7 @@ pub fn app_remove(ctx: &Ctx<'_>, name: &str, yes: bool) -> Result<AppRemoveRepor
     let file = ctx.project_file()?;
     let found = file.project.app(name);
     let (name, app) = found.ok_or_else(|| AppRemoveError::UnknownApp(name.into()))?;
-    let inventory = ctx.open()?.inventory()?;
+    let inventory = ctx.look()?.inventory;
     let keystores = keystores_of(&inventory, name);
     if !yes {
         let not_sure = || AppRemoveError::NotSure { app: name.into(), keystores: keystores.clone() };

@@ -1,7 +1,6 @@
 //! `app statement`: the file on a web domain that says which app may open its links: a list of statements, each a relation
 //! and a target (Digital Asset Links, version 1).
 
-use ninekeys_cabinet::CabinetError;
 use ninekeys_core::model::Role;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -63,9 +62,6 @@ pub enum AppStatementError {
     /// The cabinet could not be opened.
     #[error(transparent)]
     Open(#[from] OpenError),
-    /// The cabinet could not be read.
-    #[error(transparent)]
-    Cabinet(#[from] CabinetError),
 }
 
 /// Makes the statement of an app out of its signing keys: what devices know it by.
@@ -76,7 +72,7 @@ pub fn app_statement(ctx: &Ctx<'_>, name: &str) -> Result<AppStatementReport, Ap
     let project = ctx.project_file()?.project;
     let (name, app) = project.app(name).ok_or_else(|| AppStatementError::UnknownApp(name.into()))?;
     let android = app.android.as_ref().ok_or_else(|| AppStatementError::NotAndroid(name.into()))?;
-    let inventory = ctx.open()?.inventory()?;
+    let inventory = ctx.look()?.inventory;
     let keys = inventory.android_keys(name, Role::Signing);
     let mut fingerprints: Vec<String> = keys
         .filter_map(|(_, entry)| keystore::certificate_of(&inventory, entry))

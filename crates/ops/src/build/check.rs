@@ -188,7 +188,7 @@ impl Background {
             Err(ProjectError::Missing) => false,
             Err(error) => return Err(error.into()),
         };
-        let inventory = if has_cabinet { Some(ctx.open()?.inventory()?) } else { None };
+        let inventory = if has_cabinet { Some(ctx.look()?.inventory) } else { None };
         Ok(Background { project: file.map(|file| file.project), inventory })
     }
 }

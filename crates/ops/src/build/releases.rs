@@ -3,7 +3,6 @@
 use std::collections::BTreeSet;
 
 use jiff::Timestamp;
-use ninekeys_cabinet::CabinetError;
 use ninekeys_core::model::{Destination, ReleaseFacts, replaced};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -86,9 +85,6 @@ pub enum ReleasesError {
     /// The cabinet could not be opened.
     #[error(transparent)]
     Open(#[from] OpenError),
-    /// The cabinet could not be read.
-    #[error(transparent)]
-    Cabinet(#[from] CabinetError),
     /// The project file.
     #[error(transparent)]
     Project(#[from] ProjectError),
@@ -102,7 +98,7 @@ pub enum ReleasesError {
 /// # Errors
 /// [`ReleasesError`].
 pub fn releases(ctx: &Ctx<'_>, app: Option<&str>) -> Result<ReleasesReport, ReleasesError> {
-    let inventory = ctx.open()?.inventory()?;
+    let inventory = ctx.look()?.inventory;
     let known = inventory.releases();
     let app = match app {
         Some(named) => Some(find_app(ctx, &known, named)?),

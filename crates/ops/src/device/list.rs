@@ -3,7 +3,6 @@
 use std::collections::HashMap;
 
 use jiff::Timestamp;
-use ninekeys_cabinet::CabinetError;
 use ninekeys_core::model::{Facts, State};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -42,9 +41,6 @@ pub enum DeviceListError {
     /// The cabinet could not be opened.
     #[error(transparent)]
     Open(#[from] OpenError),
-    /// The cabinet could not be read.
-    #[error(transparent)]
-    Cabinet(#[from] CabinetError),
 }
 
 /// Lists the devices.
@@ -52,8 +48,7 @@ pub enum DeviceListError {
 /// # Errors
 /// [`DeviceListError`].
 pub fn device_list(ctx: &Ctx<'_>) -> Result<DeviceListReport, DeviceListError> {
-    let cabinet = ctx.open()?;
-    let inventory = cabinet.inventory()?;
+    let inventory = ctx.look()?.inventory;
     let all = device::all(&inventory);
     let mut allowed: HashMap<&str, Vec<String>> = HashMap::new();
     for item in inventory.iter().filter(|item| item.state == State::Active) {

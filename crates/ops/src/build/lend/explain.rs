@@ -89,7 +89,7 @@ pub struct PropertiesSaid {
 pub fn lend_explain(ctx: &Ctx<'_>, request: &ExplainRequest) -> Result<LendExplainReport, LendError> {
     let file = ctx.project_file()?;
     let (name, destination, names) = wanted(&file, &request.app, request.destination)?;
-    let inventory = ctx.open()?.inventory()?;
+    let inventory = ctx.look()?.inventory;
     let (keystore, entry) = material::choose_key(&inventory, name, destination, request.key.as_deref())?;
     let properties = names.properties.clone().unwrap_or_default();
     Ok(LendExplainReport {
