@@ -96,13 +96,14 @@ pub enum InventoryError {
 pub fn inventory(ctx: &Ctx<'_>) -> Result<InventoryReport, InventoryError> {
     let Look { inventory: all, last_backup, .. } = ctx.look()?;
     let policy = ctx.project_if_any()?.map_or_else(Policy::default, |file| file.project.policy);
-    let (uses, mut rows) = rayon::join(|| Uses::of(&all), || rows_of(&all));
+    let (mut rows, telling) = rows_of(&all);
     rows.par_sort_unstable_by(Row::order);
-    let keystores = all.keystores().into_iter();
-    let at_risk: HashSet<&ItemId> = keystores
-        .filter(|(_, facts)| last_backup.is_none_or(|backup| !backup.has_keys(facts, &all)))
-        .map(|(item, _)| &item.id)
-        .collect();
+    let has_no_copy = |item: &&&Item| match &item.facts {
+        Facts::Keystore(facts) => last_backup.is_none_or(|backup| !backup.has_keys(facts, &all)),
+        _ => false,
+    };
+    let at_risk: HashSet<&ItemId> = telling.iter().filter(has_no_copy).map(|item| &item.id).collect();
+    let uses = Uses::of(&telling);
     let teller = Teller { all: &all, uses, at_risk: &at_risk, policy: &policy, now: ctx.env.now };
     let items = rows.par_iter().map(|row| teller.line(row)).collect();
     let backed_up = at_risk.is_empty();
@@ -137,14 +138,23 @@ impl<'a> Row<'a> {
     }
 }
 
-fn rows_of(all: &Inventory) -> Vec<Row<'_>> {
+/// What the lines will be of, and the items that others are told by: gone through once, on all cores.
+fn rows_of(all: &Inventory) -> (Vec<Row<'_>>, Vec<&Item>) {
     let items: Vec<&Item> = all.iter().collect();
-    let rows = items.par_chunks(1_024).flat_map_iter(|some| {
-        let mut rows = Vec::with_capacity(some.len());
-        some.iter().for_each(|item| add_rows(item, &mut rows));
-        rows
-    });
-    rows.collect()
+    let parts: Vec<_> = items
+        .par_chunks(1_024)
+        .map(|some| {
+            let mut rows = Vec::with_capacity(some.len());
+            some.iter().for_each(|item| add_rows(item, &mut rows));
+            let tells = |item: &&Item| {
+                matches!(item.facts, Facts::Keystore(_) | Facts::Profile(_) | Facts::Release(_))
+            };
+            let telling: Vec<&Item> = some.iter().copied().filter(tells).collect();
+            (rows, telling)
+        })
+        .collect();
+    let (rows, telling): (Vec<_>, Vec<_>) = parts.into_iter().unzip();
+    (rows.into_iter().flatten().collect(), telling.into_iter().flatten().collect())
 }
 
 fn add_rows<'a>(item: &'a Item, into: &mut Vec<Row<'a>>) {
@@ -258,9 +268,9 @@ struct Uses<'a> {
 }
 
 impl<'a> Uses<'a> {
-    fn of(all: &'a Inventory) -> Self {
+    fn of(items: &[&'a Item]) -> Self {
         let mut uses = Uses::default();
-        for item in all.iter().filter(|item| item.state == State::Active) {
+        for item in items.iter().filter(|item| item.state == State::Active) {
             match &item.facts {
                 Facts::Profile(profile) => {
                     profile.certificates.iter().for_each(|id| *uses.by_id.entry(id).or_default() += 1);

@@ -479,10 +479,18 @@ impl Cells {
     ) -> io::Result<Self> {
         let mut cells = Cells::default();
         for thing in things {
-            for (at, cell) in row(thing).as_ref().iter().enumerate() {
+            let row = row(thing);
+            if cells.sizes.is_empty() {
+                cells.sizes.reserve(things.len() * row.as_ref().len());
+            }
+            for (at, cell) in row.as_ref().iter().enumerate() {
                 let before = cells.text.len();
-                let mut paper = Paper { out: &mut cells.text, width: None, marks, colour, owed: 0 };
-                let width = paper.spans(cell, 0, 0)? - paper.owed;
+                let width = if cell.spans.is_empty() {
+                    0
+                } else {
+                    let mut paper = Paper { out: &mut cells.text, width: None, marks, colour, owed: 0 };
+                    paper.spans(cell, 0, 0)? - paper.owed
+                };
                 let size = |count: usize| u32::try_from(count).map_err(io::Error::other);
                 cells.sizes.push((size(cells.text.len() - before)?, size(width)?));
                 match cells.widths.get_mut(at) {
@@ -637,8 +645,9 @@ mod tests {
     fn a_table_whose_last_column_is_too_wide_breaks_that_one_alone() {
         let things =
             ["a short one", "one that is so long that it goes on for more than the rest of the line"];
-        let row =
-            |what: &&str| vec![Line::new().text("7"), Line::new().text("today"), Line::new().text(*what)];
+        let row = |what: &&'static str| {
+            vec![Line::new().text("7"), Line::new().text("today"), Line::new().text(*what)]
+        };
         let said = |width| {
             let mut out = Vec::new();
             Paper::new(&mut out, Some(width), Marks::Ascii)
