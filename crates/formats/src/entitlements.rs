@@ -3,9 +3,13 @@
 use std::collections::BTreeMap;
 use std::fmt;
 
-use plist::Value;
+use ::plist::Value;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+
+use crate::cursor::{Fault, ParseError};
+use crate::limits::Limits;
+use crate::plist;
 
 /// The value of an entitlement. Dates, reals and data have no agreed form in a signature, and are none.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -45,8 +49,18 @@ impl Entitlement {
     }
 }
 
+/// Reads what an executable claims: a property list that is one dictionary.
+///
+/// # Errors
+/// [`ParseError`] for another property list, and for values that no entitlement has.
+pub fn parse(bytes: &[u8], limits: &Limits) -> Result<BTreeMap<String, Entitlement>, ParseError> {
+    let list = plist::parse(bytes, limits)?;
+    let wrong = || ParseError { what: "entitlements", at: 0, fault: Fault::Malformed };
+    list.as_dictionary().and_then(map).ok_or_else(wrong)
+}
+
 /// Every value of a dictionary; nothing when one cannot be an entitlement.
-pub(crate) fn map(all: &plist::Dictionary) -> Option<BTreeMap<String, Entitlement>> {
+pub(crate) fn map(all: &::plist::Dictionary) -> Option<BTreeMap<String, Entitlement>> {
     let pair = |(key, value): (&String, &Value)| Some((key.clone(), Entitlement::from_plist(value)?));
     all.iter().map(pair).collect()
 }

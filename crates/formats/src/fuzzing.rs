@@ -1,8 +1,11 @@
 //! One function a parser, shared by the property tests and the fuzz targets: whatever comes in, it returns.
 
+use crate::code_signature::{self, CodeDirectory, CodeSignature};
 use crate::keystore::{self, jks, pkcs12};
 use crate::limits::Limits;
+use crate::macho::{self, Slice};
 use crate::signing_block::{lineage, signer};
+use crate::source::Source;
 use crate::zip::{Archive, Zip64};
 use crate::{
     arsc, axml, ber, cms, crl, ecdsa, entitlements, envelope, idsig, jar, manifest::Manifest, ocsp, pem,
@@ -55,6 +58,32 @@ pub fn revocation(data: &[u8]) {
     let _ = crl::RevocationList::parse(data, &Limits::SMALL);
     let _ = ocsp::Question::parse(data, &Limits::SMALL);
     let _ = ocsp::Reply::parse(data, &Limits::SMALL);
+}
+
+/// Reads any bytes as an executable, its slices and their signatures, and as a signature alone.
+pub fn executable(data: &[u8]) {
+    let signature = |bytes: &[u8]| {
+        let Ok(signature) = CodeSignature::parse(bytes) else { return };
+        for blob in signature.directories() {
+            if let Ok(directory) = CodeDirectory::parse(blob) {
+                let _ = (directory.pages().count(), directory.special(code_signature::RESOURCES));
+            }
+        }
+        if let Some(blob) = signature.find(code_signature::ENTITLEMENTS) {
+            let _ = entitlements::parse(blob.body(), &Limits::SMALL);
+        }
+    };
+    signature(data);
+    let _ = code_signature::short_hashes(data, &Limits::SMALL);
+    let _ = macho::recognise(data);
+    for at in macho::slices(&data).unwrap_or_default() {
+        let Ok(slice) = Slice::read(&data, &at, &Limits::SMALL) else { continue };
+        let _ = (slice.misplaced(), slice.room());
+        let range = slice.signature.map(|range| at.range.start + range.start..at.range.start + range.end);
+        if let Some(bytes) = range.and_then(|range| data.bytes(range, Limits::SMALL.block).ok()) {
+            signature(&bytes);
+        }
+    }
 }
 
 /// Brings any bytes into definite lengths: what comes out stays as it is the second time.

@@ -18,12 +18,14 @@
 //! | [`x509`], [`pem`], [`request`] | certificates, and requests for them |
 //! | [`crl`], [`ocsp`] | which certificates were revoked: lists, questions and answers |
 //! | [`plist`], [`profile`], [`entitlements`] | property lists, and the provisioning profiles written in them |
+//! | [`macho`], [`code_signature`] | executables of the iOS side, and the signature in them |
 //! | [`ber`] | bringing BER into the one form that the readers take |
 
 pub mod arsc;
 pub mod axml;
 pub mod ber;
 pub mod cms;
+pub mod code_signature;
 pub mod crl;
 pub mod cursor;
 pub mod ecdsa;
@@ -35,6 +37,7 @@ pub mod idsig;
 pub mod jar;
 pub mod keystore;
 pub mod limits;
+pub mod macho;
 pub mod manifest;
 pub mod names;
 pub mod ocsp;

@@ -28,6 +28,7 @@ fn everything(bytes: &[u8]) {
     fuzzing::request(bytes);
     fuzzing::profile(bytes);
     fuzzing::revocation(bytes);
+    fuzzing::executable(bytes);
 }
 
 fn sample(name: &str) -> Vec<u8> {
@@ -86,6 +87,23 @@ proptest! {
             fuzzing::keystore(&bytes);
             fuzzing::definite(&bytes);
             fuzzing::keystore(&bytes[..cut.index(length)]);
+        }
+    }
+
+    #[test]
+    fn changed_executables_are_survived(
+        at in 0..2_000usize,
+        value in any::<u32>(),
+        behind in any::<prop::sample::Index>(),
+    ) {
+        for name in ["code/crossing-signed", "code/deckhand-fat"] {
+            let mut bytes = sample(name);
+            bytes[at..at + 4].copy_from_slice(&value.to_le_bytes());
+            fuzzing::executable(&bytes);
+            let signature = 65_856 + behind.index(6_000);
+            bytes[signature] ^= value as u8;
+            fuzzing::executable(&bytes[..signature]);
+            fuzzing::executable(&bytes);
         }
     }
 

@@ -11,7 +11,7 @@ use crate::output::Output;
 
 /// Tell what is in a build, a certificate or an item
 ///
-/// Tells what is in a build (APK, AAB), a keystore (PKCS#12, JKS), a certificate, a certificate request, a key, a key that
+/// Tells what is in a build (APK, AAB), an executable (Mach-O), a keystore (PKCS#12, JKS), a certificate, a certificate request, a key, a key that
 /// was handed over (PEM, DER), a cabinet or an item of the cabinet, by its content. A keystore shows without its password what stands in it in clear.
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {

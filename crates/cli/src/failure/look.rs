@@ -33,7 +33,7 @@ impl Classify for InspectError {
         match self {
             Self::File(inner) => inner.class(),
             Self::Zip(inner) => inner.class(),
-            Self::Certificate(_) => {
+            Self::Certificate(_) | Self::Executable(_) => {
                 say(Exit::Damaged, "fetch it again: it may have been cut short on the way")
             }
             Self::Unknown => {

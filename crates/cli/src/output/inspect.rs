@@ -4,8 +4,9 @@ use std::io;
 
 use ninekeys_ops::answers::{BuildSaid, KeySaid};
 use ninekeys_ops::inspect::{
-    BuildContent, CabinetContent, CertificateContent, Content, EnvelopeContent, InspectReport, KeyContent,
-    KeystoreContent, ProfileContent, ProfileSignature, RecipientSaid, RequestContent, ToProject,
+    BuildContent, CabinetContent, CertificateContent, Content, EnvelopeContent, ExecutableContent,
+    InspectReport, KeyContent, KeystoreContent, ProfileContent, RecipientSaid, RequestContent,
+    SignatureContent, SignedContent, SliceContent, ToProject, Vouched,
 };
 
 use super::build::held_as;
@@ -18,6 +19,7 @@ impl Report for InspectReport {
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
         match &self.content {
             Content::Build(build) => print_build(self, build, paper),
+            Content::Executable(executable) => print_executable(self, executable, paper),
             Content::Certificates { encoding, certificates } => {
                 let many = words::count(certificates.len(), "certificate");
                 paper.put(&Line::new().bold(&self.name).text(format!("   {many}, {encoding}")))?;
@@ -45,6 +47,91 @@ impl Report for InspectReport {
 
 fn row<'a>(label: &'a str, value: &'a str) -> Line<'a> {
     Line::new().dim(label).to(18).text(value).hang(18)
+}
+
+fn print_executable(
+    report: &InspectReport,
+    executable: &ExecutableContent,
+    paper: &mut Paper<'_>,
+) -> io::Result<()> {
+    let slices = words::count(executable.slices.len(), "slice");
+    let head = Line::new().bold(&report.name);
+    paper.put(&head.text(format!("   Mach-O, {}, {slices}", words::size(executable.size))))?;
+    for slice in &executable.slices {
+        paper.blank()?;
+        print_slice(report, slice, paper)?;
+    }
+    Ok(())
+}
+
+fn print_slice(report: &InspectReport, slice: &SliceContent, paper: &mut Paper<'_>) -> io::Result<()> {
+    let what = format!("{} for {}, {}", slice.kind, slice.processor, words::size(slice.size));
+    paper.put(&row("  slice", &what))?;
+    if let (Some(platform), Some(lowest), Some(sdk)) = (&slice.platform, &slice.lowest, &slice.sdk) {
+        paper.put(&row("  built for", &format!("{platform} {lowest} and later, with SDK {sdk}")))?;
+    }
+    if slice.encrypted {
+        paper.put(&bad("  encrypted", "by the store: nobody else can sign it"))?;
+    }
+    for fault in &slice.misplaced {
+        paper.put(&bad("  malformed", fault))?;
+    }
+    let line = Line::new().dim("  signature").to(18).hang(20);
+    let (line, signed) = match &slice.signature {
+        SignatureContent::None if slice.room < SIGNATURE_COMMAND => {
+            let room = words::count(usize::try_from(slice.room).unwrap_or_default(), "byte");
+            let text = format!(" none, and no room for one: {room} after the load commands, 16 are needed");
+            (line.sign(Sign::Bad).text(text), None)
+        }
+        SignatureContent::None => (line.text("none"), None),
+        SignatureContent::Unreadable { because } => {
+            (line.sign(Sign::Bad).text(format!(" cannot be read: {because}")), None)
+        }
+        SignatureContent::ByLinker(signed) => (line.text("by a linker, without a certificate"), Some(signed)),
+        SignatureContent::AdHoc(signed) => (line.text("without a certificate"), Some(signed)),
+        SignatureContent::ByCertificate(signed) => {
+            match &signed.leads_to {
+                Some(vouched) if signed.faults.is_empty() => print_vouched("  signature", vouched, paper)?,
+                _ => paper.put(&line.sign(Sign::Bad).text(" does not hold"))?,
+            }
+            return print_signed(report, signed, paper);
+        }
+    };
+    paper.put(&line)?;
+    let Some(signed) = signed else { return Ok(()) };
+    print_signed(report, signed, paper)
+}
+
+fn bad<'a>(label: &'a str, text: &str) -> Line<'a> {
+    Line::new().dim(label).to(18).sign(Sign::Bad).text(format!(" {text}")).hang(20)
+}
+
+/// How many bytes the load command of a signature takes.
+const SIGNATURE_COMMAND: u64 = 16;
+
+fn print_signed(report: &InspectReport, signed: &SignedContent, paper: &mut Paper<'_>) -> io::Result<()> {
+    for fault in &signed.faults {
+        paper.put(&bad("", fault))?;
+    }
+    let team = signed.team.as_ref().map_or_else(String::new, |team| format!("   team {team}"));
+    paper.put(&row("  identifier", &format!("{}{team}", signed.identifier)))?;
+    for one in &signed.directories {
+        let pages = words::count(one.pages, "page");
+        let of = one.page_size.map_or_else(String::new, |size| format!(" of {}", words::size(size)));
+        paper.put(&row("  hashes", &format!("{} of {pages}{of}", one.hash)))?;
+        paper.put(&row("  code hash", &one.code_hash))?;
+    }
+    for (index, (key, value)) in signed.entitlements.iter().flatten().enumerate() {
+        paper.put(&row(if index == 0 { "  claims" } else { "" }, &format!("{key}: {value}")))?;
+    }
+    if let Some(certificate) = &signed.certificate {
+        paper.put(&row("  signer", &certificate.certificate.subject))?;
+        let until = words::day_and_distance(report.at, certificate.certificate.not_after);
+        let held = certificate.item.as_deref().unwrap_or("not in the cabinet");
+        paper.put(&row("", &format!("{}, until {until} · {held}", certificate.key.algorithm)))?;
+        paper.put(&row("  certificate", &words::whole(&certificate.certificate.sha256)))?;
+    }
+    Ok(())
 }
 
 fn print_profile(report: &InspectReport, profile: &ProfileContent, paper: &mut Paper<'_>) -> io::Result<()> {
@@ -78,28 +165,32 @@ fn print_profile(report: &InspectReport, profile: &ProfileContent, paper: &mut P
         true => paper.put(&line.sign(Sign::Bad).text(format!(" {until}: it has ended")))?,
         false => paper.put(&line.text(until))?,
     }
-    let line = Line::new().dim("  signature").to(18).hang(20);
-    match &profile.signature {
-        ProfileSignature::Holds { root, trusted } => {
-            let (sign, more) = match trusted {
-                Some(true) => (Sign::Fine, ", which the project names"),
-                Some(false) => (Sign::Bad, ", which the project does not name"),
-                None => (Sign::Note, ""),
-            };
-            paper.put(&line.sign(sign).text(format!(" holds, and leads to {root}{more}")))?;
-        }
-        ProfileSignature::Broken { because } => {
-            paper.put(&line.sign(Sign::Bad).text(format!(" is not to be believed: {because}")))?;
-        }
-    }
-    let could_come_in =
-        matches!(profile.signature, ProfileSignature::Holds { trusted: None | Some(true), .. });
+    print_vouched("  signature", &profile.signature, paper)?;
+    let could_come_in = matches!(profile.signature, Vouched::Holds { trusted: None | Some(true), .. });
     match &profile.item {
         Some(item) => paper.put(&row("  in the cabinet", item)),
         None if could_come_in => {
             paper.put(&Line::new().dim("  next").to(18).command(&["profile", "import", &report.name]))
         }
         None => Ok(()),
+    }
+}
+
+/// Whether a signature holds, and what it leads to.
+fn print_vouched(label: &str, vouched: &Vouched, paper: &mut Paper<'_>) -> io::Result<()> {
+    let line = Line::new().dim(label).to(18).hang(20);
+    match vouched {
+        Vouched::Holds { root, trusted } => {
+            let (sign, more) = match trusted {
+                Some(true) => (Sign::Fine, ", which the project names"),
+                Some(false) => (Sign::Bad, ", which the project does not name"),
+                None => (Sign::Note, ""),
+            };
+            paper.put(&line.sign(sign).text(format!(" holds, and leads to {root}{more}")))
+        }
+        Vouched::Broken { because } => {
+            paper.put(&line.sign(Sign::Bad).text(format!(" is not to be believed: {because}")))
+        }
     }
 }
 

@@ -1,5 +1,5 @@
 use crate::PROGRAM;
-use testkit::{TestEnv, builds};
+use testkit::{TestEnv, builds, data};
 
 #[test]
 fn a_package_is_told_by_its_content_whatever_its_name() {
@@ -37,7 +37,7 @@ fn certificates_are_read_in_both_forms_and_matched_with_the_cabinet() {
     env.file("c.cer", &der[..der.len() - 4]);
     env.run("inspect c.cer").exit(3).says("the certificate cannot be read");
     env.file("d.bin", b"nothing of ours");
-    env.run("inspect d.bin").exit(3).says("neither a build (APK, AAB), a keystore");
+    env.run("inspect d.bin").exit(3).says("neither a build (APK, AAB), an executable (Mach-O), a keystore");
 }
 
 #[test]
@@ -196,4 +196,36 @@ fn a_profile_is_told_whether_or_not_it_is_to_be_believed() {
     env.run("inspect in/crossing-store.mobileprovision").exit(0).says("in the cabinet  crossing-store-2026");
     env.file("cut", &env.read("in/crossing-store.mobileprovision")[..900]);
     env.run("inspect cut").exit(3);
+}
+
+#[test]
+fn an_executable_is_told_slice_by_slice_with_what_signed_it() {
+    let env = TestEnv::with_ios(PROGRAM);
+    for name in ["crossing-signed", "deckhand-fat", "deckhand-tight"] {
+        env.file(name, &std::fs::read(data("samples/code").join(name)).unwrap());
+    }
+    let said = env.run("inspect crossing-signed").exit(0);
+    said.says("built for       iOS 14.0 and later, with SDK 16.0")
+        .says("✓ holds, and leads to")
+        .says("which the project names")
+        .says("example.gannetpoint.crossing   team GPFERRY009")
+        .says("aps-environment: production");
+    let fat = env.run("inspect deckhand-fat --format json").exit(0).json();
+    let slices = fat["content"]["slices"].as_array().unwrap();
+    let of = |name: &str| slices.iter().map(|slice| slice[name].clone()).collect::<Vec<_>>();
+    assert_eq!(of("processor"), ["arm64", "x86_64"]);
+    assert_eq!(of("platform"), ["iOS", "the iOS simulator"]);
+    assert!(slices.iter().all(|slice| slice["signature"]["state"] == "by-linker"), "{slices:?}");
+    env.run("inspect deckhand-tight").exit(0).says("no room for one: 8 bytes after the load commands");
+    // one byte of the code
+    let mut bytes = std::fs::read(data("samples/code/crossing-signed")).unwrap();
+    bytes[20_000] ^= 1;
+    env.file("changed", &bytes);
+    env.run("inspect changed")
+        .exit(0)
+        .says("✗ does not hold")
+        .says("1 of its 17 pages: not what was signed, from byte 16384 on")
+        .is_silent_on("leads to");
+    env.file("cut", &bytes[..3_000]);
+    env.run("inspect cut").exit(3).says("the executable cannot be read").says("fetch it again");
 }

@@ -1,6 +1,7 @@
 //! What certificates and provisioning profiles say on the iOS side, and whether they are all that an app needs.
 
 pub mod certificate;
+pub mod code;
 pub mod device;
 pub mod entitlements;
 pub mod profile;

@@ -1,6 +1,7 @@
 //! `inspect`: what is in a file, told by its content and not by its name.
 
 mod cabinet;
+mod executable;
 mod loose;
 mod profile;
 
@@ -10,11 +11,12 @@ use jiff::Timestamp;
 use ninekeys_core::build::{Build, ExamineError, Form};
 use ninekeys_core::digest::{hex, sha256_hex};
 use ninekeys_core::keystore::{self, Format, KeystoreError as FormatError};
-use ninekeys_core::model::Platform;
+use ninekeys_core::model::{Inventory, Platform};
 use ninekeys_core::stream::DigestError;
 use ninekeys_formats::cursor::ParseError;
 use ninekeys_formats::keystore::recognise;
 use ninekeys_formats::limits::Limits;
+use ninekeys_formats::macho::{self, MachoError};
 use ninekeys_formats::names::algorithm_name;
 use ninekeys_formats::pem;
 use ninekeys_formats::secret::{Secret, SecretText};
@@ -29,11 +31,13 @@ use crate::answers::{BuildSaid, CertificateSaid, KeySaid};
 use crate::build::check::{self, AndroidLines, Background, CheckError, Holder, SignerLine};
 use crate::ctx::{Ctx, OpenError};
 use crate::files::{FileError, InputFile};
+use crate::identity;
 use crate::show::{self, ShowError, ShowReport};
 
 pub use cabinet::{CabinetContent, ToProject};
+pub use executable::{DirectoryContent, ExecutableContent, SignatureContent, SignedContent, SliceContent};
 pub use loose::{EnvelopeContent, KeyContent, RecipientSaid, RequestContent};
-pub use profile::{ProfileContent, ProfileSignature};
+pub use profile::ProfileContent;
 
 /// The most of a file that is read as a certificate or a keystore.
 const CERTIFICATE_FILE: u64 = Limits::USUAL.keystore;
@@ -55,6 +59,8 @@ pub struct InspectReport {
 pub enum Content {
     /// A build.
     Build(Box<BuildContent>),
+    /// An executable, a library or a bundle of the iOS side (Mach-O).
+    Executable(ExecutableContent),
     /// One certificate or several.
     Certificates {
         /// PEM or DER.
@@ -103,6 +109,50 @@ pub struct KeystoreKey {
     /// Its certificate, where it can be seen.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub certificate: Option<CertificateContent>,
+}
+
+/// Whether a signature is to be believed.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(tag = "state", rename_all = "kebab-case")]
+pub enum Vouched {
+    /// It holds.
+    Holds {
+        /// What it leads to, RFC 4514.
+        root: String,
+        /// Whether the project names that; nothing where it names none.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        trusted: Option<bool>,
+    },
+    /// It does not.
+    Broken {
+        /// Why.
+        because: String,
+    },
+}
+
+/// What may vouch for a signer: the project's roots, and the authorities of the cabinet.
+struct Roots {
+    roots: Vec<Certificate>,
+    pool: Vec<Certificate>,
+}
+
+impl Roots {
+    fn of(ctx: &Ctx<'_>, inventory: Option<&Inventory>) -> Self {
+        let file = ctx.project_if_any().ok().flatten();
+        let roots = identity::roots(file.as_ref()).unwrap_or_default();
+        let mut pool: Vec<Certificate> = inventory.map(identity::authorities).unwrap_or_default();
+        pool.extend(roots.iter().cloned());
+        Roots { roots, pool }
+    }
+
+    /// What leads to that root.
+    fn vouch(&self, root: Option<&Certificate>) -> Vouched {
+        let trusted = root.map(|root| self.roots.iter().any(|known| known.der == root.der));
+        Vouched::Holds {
+            root: root.map(|root| root.subject.clone()).unwrap_or_default(),
+            trusted: trusted.filter(|_| !self.roots.is_empty()),
+        }
+    }
 }
 
 /// What is in a build.
@@ -167,9 +217,12 @@ pub enum InspectError {
     /// A keystore that cannot be read.
     #[error(transparent)]
     Keystore(#[from] FormatError),
+    /// It looks like an executable and cannot be read as one.
+    #[error("the executable cannot be read: {0}")]
+    Executable(#[from] MachoError),
     /// It is nothing that is known.
     #[error(
-        "it is neither a build (APK, AAB), a keystore (PKCS#12, JKS), a cabinet, a provisioning profile, nor a certificate, a request, a key or an encrypted message (PEM or DER)"
+        "it is neither a build (APK, AAB), an executable (Mach-O), a keystore (PKCS#12, JKS), a cabinet, a provisioning profile, nor a certificate, a request, a key or an encrypted message (PEM or DER)"
     )]
     Unknown,
     /// Neither a file nor an item.
@@ -215,6 +268,9 @@ pub fn inspect(
     let background = Background::read(ctx)?;
     if head.starts_with(b"PK") || source.is_empty() {
         return Ok(report(Content::Build(Box::new(build(ctx, &source, &background)?))));
+    }
+    if macho::recognise(&head) {
+        return Ok(report(Content::Executable(executable::read(ctx, &source, &background)?)));
     }
     if source.len() <= CERTIFICATE_FILE {
         let failed = |error: ninekeys_formats::source::ReadError| FileError::new("read", &path, error.cause);

@@ -9,11 +9,10 @@ use ninekeys_core::model::{Destination, Facts, Inventory};
 use ninekeys_formats::cms;
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::profile::Profile;
-use ninekeys_formats::x509::Certificate;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::Content;
+use super::{Content, Roots, Vouched};
 use crate::answers::{self, AppSaid};
 use crate::build::check::Background;
 use crate::ctx::Ctx;
@@ -50,29 +49,10 @@ pub struct ProfileContent {
     /// SHA-256 of the file.
     pub sha256: String,
     /// Whether it is to be believed.
-    pub signature: ProfileSignature,
+    pub signature: Vouched,
     /// The item in the cabinet that is this file.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub item: Option<String>,
-}
-
-/// Whether a profile's signature is to be believed.
-#[derive(Debug, Serialize, JsonSchema)]
-#[serde(tag = "state", rename_all = "kebab-case")]
-pub enum ProfileSignature {
-    /// It holds.
-    Holds {
-        /// What it leads to, RFC 4514.
-        root: String,
-        /// Whether the project names that; nothing where it names none.
-        #[serde(skip_serializing_if = "Option::is_none")]
-        trusted: Option<bool>,
-    },
-    /// It does not.
-    Broken {
-        /// Why.
-        because: String,
-    },
 }
 
 /// What it is, if it is a profile: a signed message with a property list in it.
@@ -116,20 +96,10 @@ pub(super) fn read(ctx: &Ctx<'_>, bytes: &[u8], background: &Background) -> Opti
     })))
 }
 
-fn signature(ctx: &Ctx<'_>, bytes: &[u8], inventory: Option<&Inventory>) -> ProfileSignature {
-    let file = ctx.project_if_any().ok().flatten();
-    let roots = identity::roots(file.as_ref()).unwrap_or_default();
-    let mut pool: Vec<Certificate> = inventory.map(identity::authorities).unwrap_or_default();
-    pool.extend(roots.iter().cloned());
-    match Verified::open(bytes, &pool, ctx.env.now, &Limits::USUAL) {
-        Err(fault) => ProfileSignature::Broken { because: fault.to_string() },
-        Ok(verified) => {
-            let root = verified.root();
-            let trusted = root.map(|root| roots.iter().any(|known| known.der == root.der));
-            ProfileSignature::Holds {
-                root: root.map(|root| root.subject.clone()).unwrap_or_default(),
-                trusted: trusted.filter(|_| !roots.is_empty()),
-            }
-        }
+fn signature(ctx: &Ctx<'_>, bytes: &[u8], inventory: Option<&Inventory>) -> Vouched {
+    let roots = Roots::of(ctx, inventory);
+    match Verified::open(bytes, &roots.pool, ctx.env.now, &Limits::USUAL) {
+        Err(fault) => Vouched::Broken { because: fault.to_string() },
+        Ok(verified) => roots.vouch(verified.root()),
     }
 }
