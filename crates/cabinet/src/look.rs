@@ -64,7 +64,8 @@ fn look_again(store: &dyn Store, path: &Path, trust: &Trust<'_>) -> Result<Optio
     let Some(Known { head, listing: Some(listing), pinned, .. }) = trust.memory.known(&identity) else {
         return Ok(None);
     };
-    let is_meant = trust.memory.at(path).is_none_or(|known| known == identity)
+    // at a place where it was never met it is met first
+    let is_meant = trust.memory.at(path) == Some(identity)
         && trust.pin.is_none_or(|pin| pinned.is_some_and(|head| pin == Pin { identity, head }));
     if !is_meant || store.newest()? != Some(head.seq) {
         return Ok(None);

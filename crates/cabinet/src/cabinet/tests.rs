@@ -243,6 +243,13 @@ fn a_look_is_held_against_pin_place_and_newest_row_as_whoever_opens_it_is() {
     let other = Pin { identity: listing_of(&path).unwrap(), ..pin };
     assert!(matches!(look(Some(other)), Err(CabinetError::Another { by: PinnedBy::ProjectFile, .. })));
 
+    // at another place it is met first, and that is remembered
+    let elsewhere = made.folder.path().join("elsewhere");
+    std::fs::copy(made.path(), &elsewhere).unwrap();
+    assert_eq!(machine.at(&elsewhere), None);
+    let there = Look::at(&elsewhere, Trust { pin: None, memory: &machine }).unwrap();
+    assert_eq!((there.identity, machine.at(&elsewhere)), (identity, Some(identity)));
+
     // a change that leaves every record as it is leaves an older file with the same records
     let old = std::fs::read(&path).unwrap();
     made.cabinet.change("told", &env(), |_| Ok::<_, CabinetError>(())).unwrap();
