@@ -12,6 +12,7 @@ use ninekeys_core::digest::hex;
 use ninekeys_core::ios::code::{
     Code, CodeError, CodeFault, Signature, Signed, SignedBy, SignerPath, examine,
 };
+use ninekeys_core::ios::requirement::{Subject, holds};
 use ninekeys_formats::entitlements::Entitlement;
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::macho::Misplaced;
@@ -96,6 +97,9 @@ fn what_an_independent_signer_signed_holds_and_leads_to_its_root() {
         (signed.identifier.as_str(), signed.team.as_deref()),
         ("example.gannetpoint.crossing", Some("GPFERRY009"))
     );
+    let required = signed.requirement.unwrap();
+    let told = required.to_string();
+    assert!(told.starts_with("the identifier is \"example.gannetpoint.crossing\""), "{told}");
     let claimed = signed.entitlements.unwrap();
     assert_eq!(claimed.get("get-task-allow"), Some(&Entitlement::Flag(false)));
     assert_eq!(claimed.get("aps-environment"), Some(&Entitlement::Text("production".into())));
@@ -105,6 +109,17 @@ fn what_an_independent_signer_signed_holds_and_leads_to_its_root() {
     let SignedBy::Certificate(Some(signer)) = signed.by else { panic!("{:?}", signed.by) };
     let chain = signer.chain(&[], NOW.parse().unwrap()).unwrap();
     assert_eq!(chain.last(), Some(&certificate("ios/root.pem")));
+    // the requirement that names the code is met by it, and by no other
+    let of = |identifier, chain, anchored| {
+        let code_hashes = std::slice::from_ref(&directory.code_hash);
+        holds(&required, &Subject { identifier, chain, anchored, code_hashes, entitlements: Some(&claimed) })
+    };
+    let own = "example.gannetpoint.crossing";
+    assert_eq!(of(own, &chain, Some(true)), Some(true), "{told}");
+    assert_eq!(of(own, &chain, None), None);
+    assert_eq!(of(own, &chain, Some(false)), Some(false));
+    assert_eq!(of("example.gannetpoint.quayside", &chain, None), Some(false));
+    assert_eq!(of(own, &chain[1..], Some(true)), Some(false));
     // what came with it is what leads there
     let alone = ninekeys_core::ios::code::Signer { beside: Vec::new(), ..*signer };
     assert!(matches!(alone.chain(&[], NOW.parse().unwrap()), Err(SignerPath::Lacks(_))));

@@ -9,7 +9,7 @@ use crate::source::Source;
 use crate::zip::{Archive, Zip64};
 use crate::{
     arsc, axml, ber, cms, crl, ecdsa, entitlements, envelope, idsig, jar, manifest::Manifest, ocsp, pem,
-    plist, profile, protoxml, request, signing_block, x509,
+    plist, profile, protoxml, request, requirement, signing_block, x509,
 };
 
 /// Opens any bytes as an archive and reads every entry.
@@ -69,11 +69,16 @@ pub fn executable(data: &[u8]) {
                 let _ = (directory.pages().count(), directory.special(code_signature::RESOURCES));
             }
         }
+        if let Some(blob) = signature.find(code_signature::REQUIREMENTS) {
+            let _ =
+                requirement::designated(blob.bytes, &Limits::SMALL).map(|all| all.map(|one| one.to_string()));
+        }
         if let Some(blob) = signature.find(code_signature::ENTITLEMENTS) {
             let _ = entitlements::parse(blob.body(), &Limits::SMALL);
         }
     };
     signature(data);
+    let _ = requirement::designated(data, &Limits::SMALL);
     let _ = code_signature::short_hashes(data, &Limits::SMALL);
     let _ = macho::recognise(data);
     for at in macho::slices(&data).unwrap_or_default() {

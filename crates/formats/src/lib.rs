@@ -18,7 +18,7 @@
 //! | [`x509`], [`pem`], [`request`] | certificates, and requests for them |
 //! | [`crl`], [`ocsp`] | which certificates were revoked: lists, questions and answers |
 //! | [`plist`], [`profile`], [`entitlements`] | property lists, and the provisioning profiles written in them |
-//! | [`macho`], [`code_signature`] | executables of the iOS side, and the signature in them |
+//! | [`macho`], [`code_signature`], [`requirement`] | executables of the iOS side, the signature in them, and what it demands |
 //! | [`ber`] | bringing BER into the one form that the readers take |
 
 pub mod arsc;
@@ -46,6 +46,7 @@ pub mod plist;
 pub mod profile;
 pub mod protoxml;
 pub mod request;
+pub mod requirement;
 pub mod secret;
 pub mod signing_block;
 pub mod source;

@@ -121,6 +121,10 @@ fn print_signed(report: &InspectReport, signed: &SignedContent, paper: &mut Pape
         paper.put(&row("  hashes", &format!("{} of {pages}{of}", one.hash)))?;
         paper.put(&row("  code hash", &one.code_hash))?;
     }
+    if let Some(required) = &signed.requirement {
+        let more = if required.holds.is_none() { "   (not all of it can be told here)" } else { "" };
+        paper.put(&row("  requires", &format!("{}{more}", required.text)))?;
+    }
     for (index, (key, value)) in signed.entitlements.iter().flatten().enumerate() {
         paper.put(&row(if index == 0 { "  claims" } else { "" }, &format!("{key}: {value}")))?;
     }

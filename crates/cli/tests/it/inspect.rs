@@ -209,6 +209,7 @@ fn an_executable_is_told_slice_by_slice_with_what_signed_it() {
         .says("✓ holds, and leads to")
         .says("which the project names")
         .says("example.gannetpoint.crossing   team GPFERRY009")
+        .says("requires        the identifier is \"example.gannetpoint.crossing\", and the path leads to the vendor's root")
         .says("aps-environment: production");
     let fat = env.run("inspect deckhand-fat --format json").exit(0).json();
     let slices = fat["content"]["slices"].as_array().unwrap();
@@ -225,7 +226,7 @@ fn an_executable_is_told_slice_by_slice_with_what_signed_it() {
         .exit(0)
         .says("✗ does not hold")
         .says("1 of its 17 pages: not what was signed, from byte 16384 on")
-        .is_silent_on("leads to");
+        .is_silent_on("holds, and leads to");
     env.file("cut", &bytes[..3_000]);
     env.run("inspect cut").exit(3).says("the executable cannot be read").says("fetch it again");
 }

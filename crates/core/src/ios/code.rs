@@ -18,6 +18,7 @@ use ninekeys_formats::cursor::ParseError;
 use ninekeys_formats::entitlements::{self, Entitlement};
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::macho::{self, MachoError, Misplaced, Slice, SliceAt};
+use ninekeys_formats::requirement::{self, Expression};
 use ninekeys_formats::source::{ReadError, Source};
 use ninekeys_formats::x509::Certificate;
 use rayon::prelude::*;
@@ -126,6 +127,8 @@ pub struct Signed {
     pub team: Option<String>,
     /// The directories of hashes.
     pub directories: Vec<Directory>,
+    /// The requirement that names the code; nothing where there is none.
+    pub requirement: Option<Expression>,
     /// What it claims; nothing where it claims nothing.
     pub entitlements: Option<BTreeMap<String, Entitlement>>,
     /// What does not hold.
@@ -183,6 +186,9 @@ pub enum CodeFault {
     /// Entitlements that cannot be read.
     #[error("its entitlements cannot be read: {0}")]
     Entitlements(ParseError),
+    /// Requirements that cannot be read.
+    #[error("its requirements cannot be read: {0}")]
+    Requirements(ParseError),
     /// Two directories that say different things of one code.
     #[error("its directories do not agree")]
     Directories,
@@ -307,6 +313,13 @@ impl Whole<'_> {
             let read = entitlements::parse(blob.body(), self.limits);
             read.map_err(|error| faults.push(CodeFault::Entitlements(error))).ok()
         });
+        let requirement = list.find(REQUIREMENTS).and_then(|blob| {
+            let read = requirement::designated(blob.bytes, self.limits);
+            read.unwrap_or_else(|error| {
+                faults.push(CodeFault::Requirements(error));
+                None
+            })
+        });
         let by = self.by(&list, &main, &directories, &mut faults);
         faults.dedup();
         Ok(Signed {
@@ -314,6 +327,7 @@ impl Whole<'_> {
             identifier: main.identifier.into(),
             team: main.team.map(str::to_owned),
             directories: directories.iter().map(described).collect(),
+            requirement,
             entitlements,
             faults,
         })

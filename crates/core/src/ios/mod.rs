@@ -5,4 +5,5 @@ pub mod code;
 pub mod device;
 pub mod entitlements;
 pub mod profile;
+pub mod requirement;
 pub mod setup;

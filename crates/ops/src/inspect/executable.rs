@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use jiff::Timestamp;
 use ninekeys_core::digest::hex;
 use ninekeys_core::ios::code::{self, Code, CodeError, Signature, Signed, SignedBy};
+use ninekeys_core::ios::requirement::{self, Subject};
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::macho::BuiltFor;
 use ninekeys_formats::source::Source;
@@ -81,6 +82,9 @@ pub struct SignedContent {
     pub team: Option<String>,
     /// Its directories of hashes.
     pub directories: Vec<DirectoryContent>,
+    /// What the signature demands of this code, and of whatever takes its place.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub requirement: Option<RequirementContent>,
     /// What it claims, each value as text; nothing where it claims nothing.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub entitlements: Option<BTreeMap<String, String>>,
@@ -92,6 +96,16 @@ pub struct SignedContent {
     pub leads_to: Option<Vouched>,
     /// What does not hold of it; nothing where all does.
     pub faults: Vec<String>,
+}
+
+/// What a signature demands.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct RequirementContent {
+    /// In words.
+    pub text: String,
+    /// Whether the code meets it; nothing where that cannot be told here.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub holds: Option<bool>,
 }
 
 /// A directory of hashes.
@@ -180,6 +194,28 @@ fn signed_content(signed: &Signed, look: &Looked<'_>) -> SignedContent {
         SignedBy::Certificate(Some(signer)) => Some(signer.as_ref()),
         SignedBy::Certificate(None) | SignedBy::Linker | SignedBy::AdHoc => None,
     };
+    let chain = signer.map(|signer| signer.chain(&look.roots.pool, look.now));
+    let required = signed.requirement.as_ref().map(|required| RequirementContent {
+        text: required.to_string(),
+        holds: requirement::holds(
+            required,
+            &Subject {
+                identifier: &signed.identifier,
+                // a path that leads nowhere says nothing of what is above the signer
+                chain: match &chain {
+                    Some(Ok(chain)) => chain,
+                    _ => &[],
+                },
+                anchored: chain.as_ref().and_then(|chain| look.roots.trusts(chain.as_ref().ok()?.last()?)),
+                code_hashes: &signed.directories.iter().map(|one| one.code_hash.clone()).collect::<Vec<_>>(),
+                entitlements: signed.entitlements.as_ref(),
+            },
+        ),
+    });
+    let mut faults: Vec<String> = signed.faults.iter().map(ToString::to_string).collect();
+    if required.as_ref().is_some_and(|required| required.holds == Some(false)) {
+        faults.push("the code is not what its own requirement demands".into());
+    }
     let texts = |all: &BTreeMap<String, _>| {
         let text = |(key, value): (&String, &ninekeys_formats::entitlements::Entitlement)| {
             (key.clone(), value.to_string())
@@ -199,12 +235,13 @@ fn signed_content(signed: &Signed, look: &Looked<'_>) -> SignedContent {
                 code_hash: hex(&one.code_hash),
             })
             .collect(),
+        requirement: required,
         entitlements: signed.entitlements.as_ref().map(texts),
         certificate: signer.map(|signer| certificate(&signer.certificate, look.background)),
-        leads_to: signer.map(|signer| match signer.chain(&look.roots.pool, look.now) {
+        leads_to: chain.map(|chain| match chain {
             Ok(chain) => look.roots.vouch(chain.last()),
             Err(fault) => Vouched::Broken { because: fault.to_string() },
         }),
-        faults: signed.faults.iter().map(ToString::to_string).collect(),
+        faults,
     }
 }

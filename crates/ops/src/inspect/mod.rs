@@ -35,7 +35,9 @@ use crate::identity;
 use crate::show::{self, ShowError, ShowReport};
 
 pub use cabinet::{CabinetContent, ToProject};
-pub use executable::{DirectoryContent, ExecutableContent, SignatureContent, SignedContent, SliceContent};
+pub use executable::{
+    DirectoryContent, ExecutableContent, RequirementContent, SignatureContent, SignedContent, SliceContent,
+};
 pub use loose::{EnvelopeContent, KeyContent, RecipientSaid, RequestContent};
 pub use profile::ProfileContent;
 
@@ -145,12 +147,16 @@ impl Roots {
         Roots { roots, pool }
     }
 
+    /// Whether that is a root that the project names; nothing where it names none.
+    fn trusts(&self, root: &Certificate) -> Option<bool> {
+        (!self.roots.is_empty()).then(|| self.roots.iter().any(|known| known.der == root.der))
+    }
+
     /// What leads to that root.
     fn vouch(&self, root: Option<&Certificate>) -> Vouched {
-        let trusted = root.map(|root| self.roots.iter().any(|known| known.der == root.der));
         Vouched::Holds {
             root: root.map(|root| root.subject.clone()).unwrap_or_default(),
-            trusted: trusted.filter(|_| !self.roots.is_empty()),
+            trusted: root.and_then(|root| self.trusts(root)),
         }
     }
 }
