@@ -134,6 +134,9 @@ pub enum ExamineError {
     /// Reading it failed, or the user stopped.
     #[error(transparent)]
     Digest(#[from] DigestError),
+    /// It is a build for iOS.
+    #[error("it is a build for iOS (IPA), and those are not read as a whole yet")]
+    Ios,
 }
 
 impl Build {
@@ -144,7 +147,18 @@ impl Build {
     /// [`ExamineError`] when it does not open as an archive, cannot be read, or the user wants to stop. What is wrong with
     /// it otherwise is part of the answer.
     pub fn examine(source: &dyn Source, beside: Option<&[u8]>, env: &Env<'_>) -> Result<Build, ExamineError> {
-        android::examine(source, beside, env)
+        let build = android::examine(source, beside, env)?;
+        if build.says.is_none() && build.holds_an_ios_app() { Err(ExamineError::Ios) } else { Ok(build) }
+    }
+
+    /// Whether the archive is of the form that apps for iOS travel in.
+    fn holds_an_ios_app(&self) -> bool {
+        let is_inside = |name: &[u8]| {
+            let inside = name.strip_prefix(b"Payload/").unwrap_or_default();
+            inside.split(|byte| *byte == b'/').next().is_some_and(|folder| folder.ends_with(b".app"))
+        };
+        let mut entries = self.android().into_iter().flat_map(|android| &android.package.archive.entries);
+        entries.any(|entry| is_inside(&entry.name))
     }
 
     /// What it is as an Android package.

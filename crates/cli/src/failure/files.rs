@@ -61,6 +61,10 @@ impl Classify for OutputError {
     }
 }
 
+/// What to do with a build that is not read as a whole.
+pub(super) const UNPACK_IT: &str =
+    "unpack it, and look at its executables one by one: ninekeys inspect Payload/NAME.app/NAME";
+
 impl Classify for ZipError {
     fn class(&self) -> Class {
         match self {
@@ -87,6 +91,7 @@ impl Classify for ExamineError {
         match self {
             Self::Zip(inner) => inner.class(),
             Self::Digest(inner) => inner.class(),
+            Self::Ios => say(Exit::Damaged, UNPACK_IT),
         }
     }
 }

@@ -1,4 +1,5 @@
 use crate::PROGRAM;
+use ninekeys_formats::zip::write::Writer;
 use testkit::{TestEnv, builds, data};
 
 #[test]
@@ -229,4 +230,19 @@ fn an_executable_is_told_slice_by_slice_with_what_signed_it() {
         .is_silent_on("holds, and leads to");
     env.file("cut", &bytes[..3_000]);
     env.run("inspect cut").exit(3).says("the executable cannot be read").says("fetch it again");
+}
+
+#[test]
+fn a_build_for_ios_is_called_what_it_is() {
+    let env = TestEnv::with_project(PROGRAM);
+    let ipa = Writer::new()
+        .deflated("Payload/Pier.app/Info.plist", b"<plist/>")
+        .stored("Payload/Pier.app/Pier", b"x");
+    env.file("pier.ipa", &ipa.finish());
+    for command in ["inspect pier.ipa", "check pier.ipa"] {
+        env.run(command)
+            .exit(3)
+            .says("it is a build for iOS (IPA)")
+            .says("ninekeys inspect Payload/NAME.app/NAME");
+    }
 }

@@ -6,7 +6,6 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 
 use jiff::Timestamp;
-use ninekeys_cabinet::CabinetError;
 use ninekeys_core::android::{AndroidBuild, PackageKind, Scheme, SchemeState, Signatures};
 use ninekeys_core::build::{Build, ExamineError, Form, Says};
 use ninekeys_core::env::{Env, Silent};
@@ -147,6 +146,9 @@ pub enum CheckError {
     /// Reading it failed, or the user stopped.
     #[error(transparent)]
     Digest(#[from] DigestError),
+    /// It is a build for iOS.
+    #[error("it is a build for iOS (IPA), and those are not read as a whole yet")]
+    Ios,
     /// The project file.
     #[error(transparent)]
     Project(#[from] ProjectError),
@@ -156,9 +158,6 @@ pub enum CheckError {
     /// The cabinet is there and cannot be opened.
     #[error(transparent)]
     Open(#[from] OpenError),
-    /// The cabinet cannot be read.
-    #[error(transparent)]
-    Cabinet(#[from] CabinetError),
 }
 
 /// What a build is compared with: as much of project file and cabinet as there is.
@@ -172,6 +171,7 @@ impl From<ExamineError> for CheckError {
         match error {
             ExamineError::Zip(error) => error.into(),
             ExamineError::Digest(error) => error.into(),
+            ExamineError::Ios => CheckError::Ios,
         }
     }
 }

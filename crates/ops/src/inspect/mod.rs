@@ -226,6 +226,9 @@ pub enum InspectError {
     /// It looks like an executable and cannot be read as one.
     #[error("the executable cannot be read: {0}")]
     Executable(#[from] MachoError),
+    /// It is a build for iOS.
+    #[error("it is a build for iOS (IPA), and those are not read as a whole yet")]
+    Ios,
     /// It is nothing that is known.
     #[error(
         "it is neither a build (APK, AAB), an executable (Mach-O), a keystore (PKCS#12, JKS), a cabinet, a provisioning profile, nor a certificate, a request, a key or an encrypted message (PEM or DER)"
@@ -308,6 +311,7 @@ fn build(ctx: &Ctx<'_>, source: &InputFile, background: &Background) -> Result<B
     let build = Build::examine(source, None, &ctx.env).map_err(|error| match error {
         ExamineError::Zip(error) => InspectError::Zip(error),
         ExamineError::Digest(error) => InspectError::Digest(error),
+        ExamineError::Ios => InspectError::Ios,
     })?;
     let package = build.android().map(|android| &android.package);
     let block = package.and_then(|package| package.block.as_ref());
