@@ -605,7 +605,8 @@ fn prove_at_a_moment(
     let known = trust.memory.known(&proven.identity);
     store.roll_back();
     store.begin_reading()?;
-    let proven = prove_for(store, purpose, |identity| trust.memory.known(identity))?;
+    let mut proven = prove_for(store, purpose)?;
+    proven.recall(known.as_ref());
     let found = standing(&proven, trust.pin.as_ref(), known.as_ref(), store)?;
     Ok((proven, found))
 }
@@ -617,7 +618,7 @@ pub(crate) fn prove_trusted(
     trust: &Trust<'_>,
     purpose: Purpose,
 ) -> Result<(Proven, Standing), CabinetError> {
-    let proven = prove_for(store, purpose, |identity| trust.memory.known(identity))?;
+    let mut proven = prove_for(store, purpose)?;
     if let Some(pin) = &trust.pin {
         proven.against(pin, PinnedBy::ProjectFile)?;
     }
@@ -626,6 +627,7 @@ pub(crate) fn prove_trusted(
         return Err(CabinetError::Another { by: PinnedBy::Machine, pinned, found: proven.identity });
     }
     let known = trust.memory.known(&proven.identity);
+    proven.recall(known.as_ref());
     let standing = standing(&proven, trust.pin.as_ref(), known.as_ref(), store)?;
     Ok((proven, standing))
 }

@@ -87,6 +87,12 @@ impl Proven {
         }
     }
 
+    /// Takes over what was remembered of its records, where that was of the same row: then it was proved before.
+    pub(crate) fn recall(&mut self, known: Option<&Known>) {
+        let same = known.filter(|known| known.head == self.head);
+        self.listing = self.listing.or(same.and_then(|known| known.listing));
+    }
+
     /// What a project file or an unlock file pins.
     pub(crate) fn pin(&self) -> Pin {
         Pin { identity: self.identity, head: self.policy_head }
@@ -301,6 +307,23 @@ impl<'a> Chain<'a> {
         Ok((body, author))
     }
 
+    /// Proves the rows from the newest back to one that a manager signed.
+    fn vouched(&self) -> Result<Vouched, CabinetError> {
+        let mut later = Vec::new();
+        let mut seq = self.last();
+        loop {
+            let (newest, author) = self.prove_row(seq)?;
+            if author.is_manager() {
+                return Ok(Vouched { anchor: seq, newest, later });
+            }
+            later.push(newest);
+            seq = seq
+                .checked_sub(1)
+                .filter(|seq| *seq > 0)
+                .ok_or_else(|| broken(1, "is by nobody who may write it"))?;
+        }
+    }
+
     /// Whether a row that gives up others names `known`, and somebody who could do everything there agreed.
     fn is_given_up(&self, known: &Known) -> bool {
         self.giving_up.iter().rev().any(|seq| {
@@ -308,6 +331,16 @@ impl<'a> Chain<'a> {
             proved.is_ok_and(|(body, author)| agreed(&self.identity, &body, &author, known))
         })
     }
+}
+
+/// The newest rows.
+struct Vouched {
+    /// The number of the newest that a manager signed: it vouches for all before it.
+    anchor: u64,
+    /// What that one says.
+    newest: Body,
+    /// What the later ones say, the newest first.
+    later: Vec<Body>,
 }
 
 fn agreed(identity: &Digest, body: &Body, author: &Member, known: &Known) -> bool {
@@ -329,7 +362,7 @@ fn agreed(identity: &Digest, body: &Body, author: &Member, known: &Known) -> boo
 /// Proves everything that can be proved without a secret: the rows, their authors, and that the records are what the
 /// newest row says.
 pub(crate) fn prove(store: &dyn Store) -> Result<Proven, CabinetError> {
-    prove_for(store, Purpose::Proof, |_| None)
+    prove_for(store, Purpose::Proof)
 }
 
 /// What a cabinet is proved for, and so what is kept of it.
@@ -343,43 +376,18 @@ pub(crate) enum Purpose {
     Work,
 }
 
-/// The same for a purpose: the items are read meanwhile where they are asked for next. Whoever only looks at what this
-/// machine has proved before, byte for byte, need not digest every record.
-pub(crate) fn prove_for(
-    store: &dyn Store,
-    purpose: Purpose,
-    known: impl FnOnce(&Digest) -> Option<Known>,
-) -> Result<Proven, CabinetError> {
+/// The same for a purpose: the items are read meanwhile where they are asked for next, and what a machine may remember of the
+/// records is digested where somebody looks.
+pub(crate) fn prove_for(store: &dyn Store, purpose: Purpose) -> Result<Proven, CabinetError> {
     let chain = Chain::read(store)?;
-    let last = chain.last();
-    let known = known(&chain.identity).filter(|known| chain.head(last) == Some(known.head));
-    let remembered = known.and_then(|known| known.listing);
     let looks = purpose == Purpose::Look;
-    let wanted =
-        Wanted { facts: !looks || remembered.is_none(), items: purpose != Purpose::Proof, listing: looks };
+    let wanted = Wanted { facts: true, items: purpose != Purpose::Proof, listing: looks };
     let mut listing = Listing::read(store, wanted)?;
-    let is_known = remembered.is_some() && listing.digest() == remembered;
-    if !is_known && !wanted.facts {
-        listing = Listing::read(store, Wanted { facts: true, ..wanted })?;
-    }
-    let digest = listing.digest();
-    // from the newest row back to one that a manager signed
-    let mut later = Vec::new();
-    let mut seq = last;
-    let (anchor, newest) = loop {
-        let (body, author) = chain.prove_row(seq)?;
-        if author.is_manager() {
-            break (seq, body);
-        }
-        later.push(body);
-        seq = seq
-            .checked_sub(1)
-            .filter(|seq| *seq > 0)
-            .ok_or_else(|| broken(1, "is by nobody who may write it"))?;
-    };
+    let last = chain.last();
+    let Vouched { anchor, newest, later } = chain.vouched()?;
     let items = listing.take_items();
     let (state, (items, records)) = rayon::join(
-        || if is_known { Ok(()) } else { prove_state(&listing, last, &newest, &later) },
+        || prove_state(&listing, last, &newest, &later),
         || (items.map(Inventory::of_shared), (!looks).then(|| listing.records())),
     );
     // nothing is told of what was not proved, not even that it cannot be read
@@ -400,8 +408,7 @@ pub(crate) fn prove_for(
         policy_head: head(policy_seq)?,
         anchor,
         count: listing.count(),
-        // where nothing was digested, what is remembered was proved for the same row
-        listing: digest.or(remembered),
+        listing: listing.digest(),
         backups: listing.read_kind(RecordKind::Backup).map(|(_, backup)| backup).collect(),
         intentions: listing.read_kind(RecordKind::Intention).collect(),
         records,

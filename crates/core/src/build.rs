@@ -135,9 +135,14 @@ pub enum ExamineError {
     #[error(transparent)]
     Digest(#[from] DigestError),
     /// It is a build for iOS.
-    #[error("it is a build for iOS (IPA), and those are not read as a whole yet")]
-    Ios,
+    #[error(transparent)]
+    Ios(#[from] IosBuild),
 }
+
+/// A build for iOS, where one of another platform can be read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Error)]
+#[error("it is a build for iOS (IPA), and those are not read as a whole yet")]
+pub struct IosBuild;
 
 impl Build {
     /// Reads a build and verifies its signatures. `beside` is the file that lies beside it and belongs to it: an Android
@@ -148,7 +153,7 @@ impl Build {
     /// it otherwise is part of the answer.
     pub fn examine(source: &dyn Source, beside: Option<&[u8]>, env: &Env<'_>) -> Result<Build, ExamineError> {
         let build = android::examine(source, beside, env)?;
-        if build.says.is_none() && build.holds_an_ios_app() { Err(ExamineError::Ios) } else { Ok(build) }
+        if build.says.is_none() && build.holds_an_ios_app() { Err(IosBuild.into()) } else { Ok(build) }
     }
 
     /// Whether the archive is of the form that apps for iOS travel in.

@@ -79,6 +79,17 @@ pub enum PathFault {
     Unreadable(String),
 }
 
+/// Why a signer leads to no root.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+pub enum NoRoot {
+    /// A certificate on the way is missing.
+    #[error("its signer's certificate leads nowhere: the certificate of {0} is missing")]
+    Lacks(String),
+    /// Something on the way does not hold.
+    #[error("its signer is not to be believed: {0}")]
+    Path(#[from] PathFault),
+}
+
 impl Chain {
     /// Finds the path of a certificate through a pool; every link in it was verified.
     pub fn find(leaf: &Certificate, pool: &[Certificate]) -> Chain {
@@ -101,6 +112,28 @@ impl Chain {
             }
         }
         Chain { certificates, end: End::TooLong }
+    }
+
+    /// The path of a signer through a pool up to a certificate that vouches for itself; whether that one is trusted is for the
+    /// caller to say. It has to hold when the signer says that it signed, or now.
+    ///
+    /// # Errors
+    /// [`NoRoot`].
+    pub fn of_signer(
+        signer: &Certificate,
+        pool: &[Certificate],
+        signed: Option<Timestamp>,
+        now: Timestamp,
+    ) -> Result<Vec<Certificate>, NoRoot> {
+        let chain = Chain::find(signer, pool);
+        match chain.end {
+            End::Root => {}
+            End::Lacks { issuer, .. } => return Err(NoRoot::Lacks(issuer)),
+            End::TooLong => return Err(NoRoot::Lacks(signer.subject.clone())),
+        }
+        let then = chain.hold(signed.unwrap_or(Timestamp::MIN));
+        then.or_else(|fault| chain.hold(now).map_err(|_| fault))?;
+        Ok(chain.certificates)
     }
 
     /// The certificate that it ends with, where that vouches for itself.

@@ -8,10 +8,9 @@ use std::fs;
 use std::path::Path;
 
 use common::with_env;
+use ninekeys_core::chain::NoRoot;
 use ninekeys_core::digest::hex;
-use ninekeys_core::ios::code::{
-    Code, CodeError, CodeFault, Signature, Signed, SignedBy, SignerPath, examine,
-};
+use ninekeys_core::ios::code::{Code, CodeError, CodeFault, Signature, Signed, SignedBy, examine};
 use ninekeys_core::ios::requirement::{Subject, holds};
 use ninekeys_formats::entitlements::Entitlement;
 use ninekeys_formats::limits::Limits;
@@ -122,16 +121,13 @@ fn what_an_independent_signer_signed_holds_and_leads_to_its_root() {
     assert_eq!(of(own, &chain[1..], Some(true)), Some(false));
     // what came with it is what leads there
     let alone = ninekeys_core::ios::code::Signer { beside: Vec::new(), ..*signer };
-    assert!(matches!(alone.chain(&[], NOW.parse().unwrap()), Err(SignerPath::Lacks(_))));
+    assert!(matches!(alone.chain(&[], NOW.parse().unwrap()), Err(NoRoot::Lacks(_))));
     let pool = [certificate("ios/intermediate.pem"), certificate("ios/root.pem")];
     assert_eq!(alone.chain(&pool, NOW.parse().unwrap()).unwrap().len(), 3);
     // signed while it was good, or good now
     assert!(alone.chain(&pool, "2031-01-01T00:00:00Z".parse().unwrap()).is_ok());
     let undated = ninekeys_core::ios::code::Signer { signed: None, ..alone };
-    assert!(matches!(
-        undated.chain(&pool, "2031-01-01T00:00:00Z".parse().unwrap()),
-        Err(SignerPath::Path(_))
-    ));
+    assert!(matches!(undated.chain(&pool, "2031-01-01T00:00:00Z".parse().unwrap()), Err(NoRoot::Path(_))));
 }
 
 #[test]
@@ -213,6 +209,13 @@ fn a_message_that_was_changed_or_is_over_something_else_is_told() {
     let directory = blob(&bytes, 0);
     let ad_hoc = put(&bytes, directory.start + 12, &2u32.to_be_bytes());
     assert!(matches!(signed(&ad_hoc).by, SignedBy::AdHoc));
+    // a certificate for something else (RFC 5280, section 4.2.1.12: code signing is 3, mail 4)
+    let purpose = [0x2b, 0x06, 0x01, 0x05, 0x05, 0x07, 0x03, 0x03];
+    let mut for_mail = bytes.clone();
+    while let Some(at) = find(&for_mail[message.clone()], &purpose) {
+        for_mail[message.start + at + 7] = 4;
+    }
+    says(&for_mail, "is not for signing code");
     // another team than the certificate's
     let team = directory.start + find(&bytes[directory.clone()], b"GPFERRY009").unwrap();
     let other = put(&bytes, team + 9, b"8");

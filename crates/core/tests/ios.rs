@@ -6,7 +6,7 @@ use std::fs;
 use std::path::Path;
 
 use jiff::Timestamp;
-use ninekeys_core::chain::{Chain, End, PathFault, is_authority, signed_by};
+use ninekeys_core::chain::{Chain, End, NoRoot, PathFault, is_authority, signed_by};
 use ninekeys_core::ios::certificate::{is_team, read};
 use ninekeys_core::ios::profile::{ProfileError, Verified};
 use ninekeys_core::model::{Destination, IdentityPurpose, PushEnvironment};
@@ -132,5 +132,8 @@ fn a_changed_content_is_found_and_no_cut_gets_through() {
         time("2020-01-01T00:00:00Z"),
         &Limits::USUAL,
     );
-    assert!(matches!(early, Err(ProfileError::Path(PathFault::NotValid { .. }))), "{early:?}");
+    assert!(
+        matches!(early, Err(ProfileError::NoRoot(NoRoot::Path(PathFault::NotValid { .. })))),
+        "{early:?}"
+    );
 }

@@ -22,8 +22,6 @@ pub const MAIN_DIRECTORY: u32 = 0;
 pub const INFO_PLIST: u32 = 1;
 /// The slot of requirements.
 pub const REQUIREMENTS: u32 = 2;
-/// The slot whose hash is over the seal of the resources.
-pub const RESOURCES: u32 = 3;
 /// The slot of entitlements, as a property list.
 pub const ENTITLEMENTS: u32 = 5;
 /// The slot of entitlements, DER.
@@ -199,8 +197,6 @@ impl HashKind {
 pub struct CodeDirectory<'a> {
     /// All of it: what is signed.
     pub bytes: &'a [u8],
-    /// Its version.
-    pub version: u32,
     /// What it says of the code: [`AD_HOC`], [`BY_LINKER`] and others.
     pub flags: u32,
     /// What the code is called.
@@ -213,8 +209,6 @@ pub struct CodeDirectory<'a> {
     pub page: Option<u64>,
     /// Up to where the code is hashed.
     pub limit: u64,
-    /// Where the executable segment lies, and its flags.
-    pub executable: Option<(u64, u64, u64)>,
     special: &'a [u8],
     code: &'a [u8],
 }
@@ -249,14 +243,12 @@ impl<'a> CodeDirectory<'a> {
         };
         Ok(CodeDirectory {
             bytes: blob.bytes,
-            version: fixed.version,
             flags: fixed.flags,
             identifier: text(fixed.identifier_at, "identifier")?,
             team: if fixed.team_at == 0 { None } else { Some(text(fixed.team_at, "team")?) },
             hash: fixed.hash,
             page: fixed.page,
             limit: fixed.limit,
-            executable: fixed.executable,
             special: part(start.checked_sub(special * size), special * size, "special slots")?,
             code: part(Some(start), pages * size, "hashes")?,
         })
@@ -278,7 +270,6 @@ impl<'a> CodeDirectory<'a> {
 
 /// The numbers of a directory; which there are depends on its version.
 struct Fixed {
-    version: u32,
     flags: u32,
     hashes_at: u32,
     identifier_at: u32,
@@ -288,7 +279,6 @@ struct Fixed {
     limit: u64,
     hash: HashKind,
     page: Option<u64>,
-    executable: Option<(u64, u64, u64)>,
 }
 
 impl Fixed {
@@ -320,27 +310,7 @@ impl Fixed {
             let long = c.u64_be("limit of the code")?;
             limit = if long > 0 { long } else { limit };
         }
-        let executable = match version >= 0x20400 {
-            true => Some((
-                c.u64_be("start of the code")?,
-                c.u64_be("size of the code")?,
-                c.u64_be("flags of the code")?,
-            )),
-            false => None,
-        };
         let page = (log > 0).then(|| 1u64 << log);
-        Ok(Fixed {
-            version,
-            flags,
-            hashes_at,
-            identifier_at,
-            team_at,
-            special,
-            pages,
-            limit,
-            hash,
-            page,
-            executable,
-        })
+        Ok(Fixed { flags, hashes_at, identifier_at, team_at, special, pages, limit, hash, page })
     }
 }

@@ -66,7 +66,7 @@ pub fn executable(data: &[u8]) {
         let Ok(signature) = CodeSignature::parse(bytes) else { return };
         for blob in signature.directories() {
             if let Ok(directory) = CodeDirectory::parse(blob) {
-                let _ = (directory.pages().count(), directory.special(code_signature::RESOURCES));
+                let _ = (directory.pages().count(), directory.special(code_signature::INFO_PLIST));
             }
         }
         if let Some(blob) = signature.find(code_signature::REQUIREMENTS) {

@@ -26,7 +26,7 @@ const NARROW: u32 = 0xfeed_face;
 /// Files of another kind begin with the bytes of a fat one, and say a large number where that one says how many slices it has.
 const MOST_SLICES: u32 = 30;
 
-/// Of a segment and a section the bytes before their names and numbers are behind them: the sizes of their fixed parts.
+/// The load commands that count here.
 const SEGMENT: u32 = 0x1;
 const SEGMENT_64: u32 = 0x19;
 const SIGNATURE: u32 = 0x1d;
@@ -197,15 +197,11 @@ pub struct BuiltFor {
     pub sdk: PackedVersion,
 }
 
-/// A segment: bytes of the file, and the addresses that they get.
+/// A segment, by its bytes of the file.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Segment {
     /// Its name.
     pub name: String,
-    /// Where its command stands.
-    pub command_at: u64,
-    /// How many addresses it takes.
-    pub addresses: u64,
     /// Its bytes.
     pub file: Range<u64>,
 }
@@ -223,8 +219,6 @@ pub struct Slice {
     pub kind: u32,
     /// Its load commands.
     pub commands: Range<u64>,
-    /// How many they are.
-    pub count: u32,
     /// Its segments, in the order of their commands.
     pub segments: Vec<Segment>,
     /// Where its signature is, by the command that says so.
@@ -281,7 +275,6 @@ impl Slice {
             processor,
             wide,
             kind,
-            count,
             segments,
             signature,
             built_for,
@@ -299,7 +292,6 @@ impl Slice {
     }
 
     fn command(&mut self, c: &mut Cursor<'_>) -> Result<(), ParseError> {
-        let at = c.at();
         let which = c.u32("load command")?;
         let size = c.u32("load command's size")?;
         let step = if self.wide { 8 } else { 4 };
@@ -308,7 +300,7 @@ impl Slice {
         }
         let mut body = c.sub(u64::from(size) - 8, "load command")?;
         match which {
-            SEGMENT_64 | SEGMENT => self.segment(&mut body, which == SEGMENT_64, at),
+            SEGMENT_64 | SEGMENT => self.segment(&mut body, which == SEGMENT_64),
             SIGNATURE => {
                 let (start, size) = (body.u32("signature's start")?, body.u32("signature's size")?);
                 let range = self.inside(&body, "signature's size", u64::from(start), u64::from(size))?;
@@ -339,14 +331,14 @@ impl Slice {
         Ok(())
     }
 
-    fn segment(&mut self, body: &mut Cursor<'_>, wide: bool, command_at: u64) -> Result<(), ParseError> {
+    fn segment(&mut self, body: &mut Cursor<'_>, wide: bool) -> Result<(), ParseError> {
         let number = |c: &mut Cursor<'_>, what| match wide {
             true => c.u64(what),
             false => c.u32(what).map(u64::from),
         };
         let name = fixed_name(body.take(16, "segment's name")?);
         number(body, "segment's address")?;
-        let addresses = number(body, "segment's addresses")?;
+        number(body, "segment's addresses")?;
         let start = number(body, "segment's start")?;
         let size = number(body, "segment's size")?;
         let file = self.inside(body, "segment's size", start, size)?;
@@ -372,7 +364,7 @@ impl Slice {
             }
         }
         body.clone().finish("segment")?;
-        self.segments.push(Segment { name, command_at, addresses, file });
+        self.segments.push(Segment { name, file });
         Ok(())
     }
 

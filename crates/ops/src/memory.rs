@@ -1,6 +1,6 @@
 //! What this machine remembers: the newest row of every cabinet that it has seen, and what it was about to write when
-//! it was cut off. One small folder in the user's state folder; losing it costs the notice of a step back, and the
-//! clearing up after a kill, nothing else.
+//! it was cut off. One small folder in the user's state folder; losing it costs the notice of a step back, the
+//! clearing up after a kill, and the time of a whole proof where somebody only looks; nothing else.
 
 use std::collections::BTreeMap;
 use std::fs::{self, File, OpenOptions};

@@ -11,7 +11,6 @@ use ninekeys_ops::build::releases::ReleasesError;
 use ninekeys_ops::build::setup::CheckSetupError;
 use ninekeys_ops::build::sign::SignError;
 
-use super::files::UNPACK_IT;
 use super::{Class, Classify, Exit, Remedy, again, class, defect, say};
 
 impl Classify for CoreSignError {
@@ -68,7 +67,7 @@ impl Classify for CheckError {
             Self::File(inner) => inner.class(),
             Self::Zip(inner) => inner.class(),
             Self::Digest(inner) => inner.class(),
-            Self::Ios => say(Exit::Damaged, UNPACK_IT),
+            Self::Ios(inner) => inner.class(),
             Self::Project(inner) => inner.class(),
             Self::UnknownApp(_) => class(Exit::Usage, &["app", "list"]),
             Self::Open(inner) => inner.class(),

@@ -7,7 +7,6 @@ use ninekeys_ops::inspect::InspectError;
 use ninekeys_ops::inventory::InventoryError;
 use ninekeys_ops::show::ShowError;
 
-use super::files::UNPACK_IT;
 use super::{Class, Classify, Exit, again, class, defect, say};
 
 impl Classify for CompareError {
@@ -37,7 +36,7 @@ impl Classify for InspectError {
             Self::Certificate(_) | Self::Executable(_) => {
                 say(Exit::Damaged, "fetch it again: it may have been cut short on the way")
             }
-            Self::Ios => say(Exit::Damaged, UNPACK_IT),
+            Self::Ios(inner) => inner.class(),
             Self::Unknown => {
                 say(Exit::Damaged, "look at where it comes from: nothing that this tool knows begins like it")
             }

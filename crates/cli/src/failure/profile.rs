@@ -1,5 +1,6 @@
 //! Exit codes and remedies of errors about profiles and devices.
 
+use ninekeys_core::chain::NoRoot;
 use ninekeys_core::ios::profile::ProfileError;
 use ninekeys_ops::device::add::DeviceAddError;
 use ninekeys_ops::device::import::DeviceImportError;
@@ -26,10 +27,10 @@ impl Classify for ProfileError {
             Self::Unreadable(_) | Self::Empty | Self::Signers(_) | Self::Signature(_) => {
                 say(Exit::Damaged, "fetch the profile again at the portal")
             }
-            Self::SignedByDeveloper(_) | Self::Path(_) => {
+            Self::SignedByDeveloper(_) | Self::NoRoot(NoRoot::Path(_)) => {
                 say(Exit::Refused, "do not use it; fetch the profile at the portal")
             }
-            Self::ChainLacks(_) => class(Exit::Refused, &["identity", "accept", "FILE"]),
+            Self::NoRoot(NoRoot::Lacks(_)) => class(Exit::Refused, &["identity", "accept", "FILE"]),
             Self::Kind(_) | Self::NoApp => {
                 say(Exit::Refused, "have a profile made for development, devices, store or in-house")
             }

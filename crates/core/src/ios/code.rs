@@ -24,8 +24,8 @@ use ninekeys_formats::x509::Certificate;
 use rayon::prelude::*;
 use thiserror::Error;
 
-use super::certificate;
-use crate::chain::{Chain, End, PathFault};
+use super::certificate::{self, CODE_SIGNING};
+use crate::chain::{Chain, NoRoot};
 use crate::env::Env;
 use crate::signed::{SignerFault, certificate_of, holds};
 use crate::stream::{CHUNK, DigestError};
@@ -85,35 +85,15 @@ pub struct Signer {
 }
 
 impl Signer {
-    /// Its path through what came with it and `pool`, up to a certificate that vouches for itself. It has to be good now, or
-    /// when it says that it signed; whether the root is trusted is for the caller to say.
+    /// Its path through what came with it and `pool`.
     ///
     /// # Errors
-    /// [`SignerPath`].
-    pub fn chain(&self, pool: &[Certificate], now: Timestamp) -> Result<Vec<Certificate>, SignerPath> {
+    /// [`NoRoot`].
+    pub fn chain(&self, pool: &[Certificate], now: Timestamp) -> Result<Vec<Certificate>, NoRoot> {
         let pool: Vec<Certificate> = pool.iter().chain(&self.beside).cloned().collect();
-        let chain = Chain::find(&self.certificate, &pool);
-        match &chain.end {
-            End::Root => {}
-            End::Lacks { issuer, .. } => return Err(SignerPath::Lacks(issuer.clone())),
-            End::TooLong => return Err(SignerPath::Lacks(self.certificate.subject.clone())),
-        }
-        let then = self.signed.and_then(|signed| Timestamp::from_second(signed).ok());
-        let at_signing = chain.hold(then.unwrap_or(Timestamp::MIN));
-        at_signing.or_else(|fault| chain.hold(now).map_err(|_| fault))?;
-        Ok(chain.certificates)
+        let signed = self.signed.and_then(|signed| Timestamp::from_second(signed).ok());
+        Chain::of_signer(&self.certificate, &pool, signed, now)
     }
-}
-
-/// Why a signer leads to no root.
-#[derive(Debug, Clone, PartialEq, Eq, Error)]
-pub enum SignerPath {
-    /// A certificate of its path is missing.
-    #[error("the certificate of {0} is not there, which would vouch for the signer")]
-    Lacks(String),
-    /// The path does not hold.
-    #[error(transparent)]
-    Path(#[from] PathFault),
 }
 
 /// A signature, and what is wrong with it.
@@ -140,8 +120,6 @@ pub struct Signed {
 pub struct Directory {
     /// How it hashes.
     pub hash: HashKind,
-    /// Its version.
-    pub version: u32,
     /// Bytes of a page; nothing where all of the code is one.
     pub page: Option<u64>,
     /// The first 20 bytes of its own hash: what names this code.
@@ -204,6 +182,9 @@ pub enum CodeFault {
     /// The signer's word does not count.
     #[error("its signature does not hold: {0}")]
     Signer(SignerFault),
+    /// The certificate is not for signing code.
+    #[error("the certificate that signed it is not for signing code: {0}")]
+    NotForCode(String),
     /// The message speaks of other directories.
     #[error("its signature is over other hashes")]
     OtherHashes,
@@ -464,6 +445,9 @@ impl Whole<'_> {
         if signer.attributes.as_ref().is_some_and(|all| !speak_of(all, directories, self.limits)) {
             faults.push(CodeFault::OtherHashes);
         }
+        if !certificate.extensions.purposes().is_ok_and(|purposes| purposes.contains(&CODE_SIGNING)) {
+            faults.push(CodeFault::NotForCode(certificate.subject.clone()));
+        }
         let team = certificate::read(&certificate).ok().and_then(|says| says.team);
         if let (Some(named), Some(team)) = (main.team, team)
             && named != team
@@ -513,13 +497,7 @@ fn speak_of(attributes: &SignedAttributes, directories: &[CodeDirectory<'_>], li
 fn described(directory: &CodeDirectory<'_>) -> Directory {
     let mut code_hash = full_hash(directory.hash, directory.bytes);
     code_hash.truncate(SHORT);
-    Directory {
-        hash: directory.hash,
-        version: directory.version,
-        page: directory.page,
-        code_hash,
-        pages: directory.pages().count(),
-    }
+    Directory { hash: directory.hash, page: directory.page, code_hash, pages: directory.pages().count() }
 }
 
 fn algorithm(hash: HashKind) -> &'static Algorithm {

@@ -10,7 +10,7 @@ use ninekeys_formats::x509::Certificate;
 use thiserror::Error;
 
 use super::certificate::{self, CODE_SIGNING};
-use crate::chain::{Chain, End, PathFault};
+use crate::chain::{Chain, NoRoot};
 use crate::model::Destination;
 use crate::signed::{self, SignerFault};
 
@@ -42,11 +42,8 @@ pub enum ProfileError {
     )]
     SignedByDeveloper(String),
     /// The signer's certificate does not lead to one that vouches for itself.
-    #[error("its signer's certificate leads nowhere: the certificate of {0} is missing")]
-    ChainLacks(String),
-    /// Something on the way there does not hold.
-    #[error("its signer is not to be believed: {0}")]
-    Path(#[from] PathFault),
+    #[error(transparent)]
+    NoRoot(#[from] NoRoot),
     /// It is for none of the kinds that are known.
     #[error("it is of no known kind: {0}")]
     Kind(&'static str),
@@ -94,19 +91,13 @@ impl Verified {
         }
         let beside = message.certificates.iter().filter_map(|der| Certificate::parse(der, limits).ok());
         let pool: Vec<Certificate> = pool.iter().cloned().chain(beside).collect();
-        let chain = Chain::find(&own, &pool);
-        match &chain.end {
-            End::Root => {}
-            End::Lacks { issuer, .. } => return Err(ProfileError::ChainLacks(issuer.clone())),
-            End::TooLong => return Err(ProfileError::ChainLacks(own.subject)),
-        }
         let profile = Profile::parse(content, limits)?;
         let signed = signer.attributes.as_ref().and_then(|attributes| attributes.signing_time());
-        let signed = Timestamp::from_second(signed.unwrap_or(profile.not_before));
-        chain.hold(signed.unwrap_or(Timestamp::MIN)).or_else(|fault| chain.hold(now).map_err(|_| fault))?;
+        let signed = Timestamp::from_second(signed.unwrap_or(profile.not_before)).ok();
+        let chain = Chain::of_signer(&own, &pool, signed, now)?;
         let destination = destination(&profile)?;
         let app_id = profile.app_id().ok_or(ProfileError::NoApp)?.to_owned();
-        Ok(Verified { profile, destination, app_id, chain: chain.certificates })
+        Ok(Verified { profile, destination, app_id, chain })
     }
 
     /// The certificate that its signature leads to.

@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use ninekeys_core::android::{AndroidBuild, PackageKind, Scheme, SchemeState, Signatures};
-use ninekeys_core::build::{Build, ExamineError, Form, Says};
+use ninekeys_core::build::{Build, ExamineError, Form, IosBuild, Says};
 use ninekeys_core::env::{Env, Silent};
 use ninekeys_core::model::{
     App, BuildNumber, Destination, Facts, Inventory, Item, ItemId, Platform, Policy, Project, ReleaseFacts,
@@ -147,8 +147,8 @@ pub enum CheckError {
     #[error(transparent)]
     Digest(#[from] DigestError),
     /// It is a build for iOS.
-    #[error("it is a build for iOS (IPA), and those are not read as a whole yet")]
-    Ios,
+    #[error(transparent)]
+    Ios(#[from] IosBuild),
     /// The project file.
     #[error(transparent)]
     Project(#[from] ProjectError),
@@ -171,7 +171,7 @@ impl From<ExamineError> for CheckError {
         match error {
             ExamineError::Zip(error) => error.into(),
             ExamineError::Digest(error) => error.into(),
-            ExamineError::Ios => CheckError::Ios,
+            ExamineError::Ios(error) => error.into(),
         }
     }
 }

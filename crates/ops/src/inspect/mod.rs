@@ -8,7 +8,7 @@ mod profile;
 use std::path::Path;
 
 use jiff::Timestamp;
-use ninekeys_core::build::{Build, ExamineError, Form};
+use ninekeys_core::build::{Build, ExamineError, Form, IosBuild};
 use ninekeys_core::digest::{hex, sha256_hex};
 use ninekeys_core::keystore::{self, Format, KeystoreError as FormatError};
 use ninekeys_core::model::{Inventory, Platform};
@@ -227,8 +227,8 @@ pub enum InspectError {
     #[error("the executable cannot be read: {0}")]
     Executable(#[from] MachoError),
     /// It is a build for iOS.
-    #[error("it is a build for iOS (IPA), and those are not read as a whole yet")]
-    Ios,
+    #[error(transparent)]
+    Ios(#[from] IosBuild),
     /// It is nothing that is known.
     #[error(
         "it is neither a build (APK, AAB), an executable (Mach-O), a keystore (PKCS#12, JKS), a cabinet, a provisioning profile, nor a certificate, a request, a key or an encrypted message (PEM or DER)"
@@ -311,7 +311,7 @@ fn build(ctx: &Ctx<'_>, source: &InputFile, background: &Background) -> Result<B
     let build = Build::examine(source, None, &ctx.env).map_err(|error| match error {
         ExamineError::Zip(error) => InspectError::Zip(error),
         ExamineError::Digest(error) => InspectError::Digest(error),
-        ExamineError::Ios => InspectError::Ios,
+        ExamineError::Ios(error) => InspectError::Ios(error),
     })?;
     let package = build.android().map(|android| &android.package);
     let block = package.and_then(|package| package.block.as_ref());
