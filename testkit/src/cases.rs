@@ -50,7 +50,13 @@ struct Who {
 
 fn with_env<R>(at: &str, run: impl FnOnce(&Env<'_>) -> R) -> R {
     let stop = AtomicBool::new(false);
-    run(&Env { now: at.parse().unwrap(), keys: &SystemKeys, progress: &Silent, stop: &stop })
+    run(&Env {
+        now: at.parse().unwrap(),
+        keys: &SystemKeys,
+        progress: &Silent,
+        scratch: &ninekeys_core::stream::InMemory,
+        stop: &stop,
+    })
 }
 
 fn who_of(algorithm: Algorithm, subject: &Subject, at: &str, years: u16) -> Who {

@@ -22,7 +22,13 @@ fn main() {
     let arguments: Vec<String> = std::env::args().skip(1).collect();
     let [file, count] = arguments.as_slice() else { panic!("fill FILE COUNT") };
     let count: usize = count.parse().unwrap();
-    let env = Env { now: jiff::Timestamp::now(), keys: &SystemKeys, progress: &Silent, stop: &STOP };
+    let env = Env {
+        now: jiff::Timestamp::now(),
+        keys: &SystemKeys,
+        progress: &Silent,
+        scratch: &ninekeys_core::stream::InMemory,
+        stop: &STOP,
+    };
     let passphrase = Secret::new("fill".to_owned());
     let member = NewMember::Passphrase { label: "fill".into(), passphrase, work_factor: 16 };
     let (mut cabinet, _) = Cabinet::create(Path::new(file), &[member], &Forgetful, &env).unwrap();

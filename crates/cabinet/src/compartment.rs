@@ -125,7 +125,13 @@ mod tests {
     static STOP: AtomicBool = AtomicBool::new(false);
 
     fn env() -> Env<'static> {
-        Env { now: jiff::Timestamp::UNIX_EPOCH, keys: &SystemKeys, progress: &Silent, stop: &STOP }
+        Env {
+            now: jiff::Timestamp::UNIX_EPOCH,
+            keys: &SystemKeys,
+            progress: &Silent,
+            scratch: &ninekeys_core::stream::InMemory,
+            stop: &STOP,
+        }
     }
 
     fn secret() -> SecretBytes {

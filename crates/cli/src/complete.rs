@@ -158,7 +158,13 @@ fn of_cabinet(names: impl FnOnce(&Inventory) -> Vec<(String, String)>) -> Vec<(S
 )]
 fn look<R>(at: impl FnOnce(&Ctx<'_>) -> Option<R>) -> Option<R> {
     let stop = AtomicBool::new(false);
-    let env = Env { now: crate::clock::now(), keys: &SystemKeys, progress: &Silent, stop: &stop };
+    let env = Env {
+        now: crate::clock::now(),
+        keys: &SystemKeys,
+        progress: &Silent,
+        scratch: &ninekeys_core::stream::InMemory,
+        stop: &stop,
+    };
     // looked at, and remembered by nobody
     let machine = MachineMemory::new(None, machine::name());
     at(&Ctx {

@@ -67,7 +67,8 @@ fn run(cli: Cli, output: &mut Output) -> Result<Exit, Failure> {
         Some(at) => at,
         None => clock::now(),
     };
-    let env = Env { now, keys: &keys, progress: &bar, stop: &stop };
+    let scratch = ninekeys_ops::TemporarySpace::default();
+    let env = Env { now, keys: &keys, progress: &bar, scratch: &scratch, stop: &stop };
     let ask = Terminal::new(&global);
     // what commands left that were killed
     let machine = MachineMemory::new(machine::state_folder(), machine::name());

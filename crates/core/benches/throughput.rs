@@ -34,7 +34,13 @@ fn yardstick_sha256_on_one_core(bencher: Bencher<'_, '_>) {
 fn content_digest_on_all_cores(bencher: Bencher<'_, '_>, hash: Hash) {
     let bytes = bytes();
     let stop = AtomicBool::new(false);
-    let env = Env { now: jiff::Timestamp::UNIX_EPOCH, keys: &SystemKeys, progress: &Silent, stop: &stop };
+    let env = Env {
+        now: jiff::Timestamp::UNIX_EPOCH,
+        keys: &SystemKeys,
+        progress: &Silent,
+        scratch: &ninekeys_core::stream::InMemory,
+        stop: &stop,
+    };
     let range = 0..bytes.len() as u64;
     bencher.counter(BytesCount::of_slice(&bytes)).bench(|| {
         let sections = [Section { source: &bytes, range: range.clone(), copy_to: None }];
@@ -53,7 +59,13 @@ fn laying_out_a_package(bencher: Bencher<'_, '_>) {
     let apk = CROSSING.apk();
     let key = SystemKeys.make(Algorithm::P256).unwrap().lend(|der| PrivateKey::from_pkcs8(der)).unwrap();
     let stop = AtomicBool::new(false);
-    let env = Env { now: jiff::Timestamp::UNIX_EPOCH, keys: &SystemKeys, progress: &Silent, stop: &stop };
+    let env = Env {
+        now: jiff::Timestamp::UNIX_EPOCH,
+        keys: &SystemKeys,
+        progress: &Silent,
+        scratch: &ninekeys_core::stream::InMemory,
+        stop: &stop,
+    };
     bencher.bench(|| {
         let allowed = Opened::open(&apk, &Limits::USUAL).unwrap().allow(Destination::Direct).unwrap();
         let identity = Identity { signer: &key, certificate: &[], alias: "bench" };

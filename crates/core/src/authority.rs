@@ -26,13 +26,12 @@ use crate::certificate::{Bits, CertificateError, Wrapped, at_time};
 use crate::digest::sha256;
 use crate::env::Env;
 use crate::keys::{PrivateKey, SignatureKind, Signer};
+use crate::signed::SHA256_ID;
 
 /// id-kp-serverAuth (RFC 5280, section 4.2.1.12).
 const SERVER: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.6.1.5.5.7.3.1");
 /// signingTime (RFC 5652, section 11.3).
 const SIGNING_TIME: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.9.5");
-/// AlgorithmIdentifier of SHA-256 with NULL parameters, DER.
-const SHA256_ID: &[u8] = b"\x30\x0d\x06\x09\x60\x86\x48\x01\x65\x03\x04\x02\x01\x05\x00";
 
 /// What a certificate is good for.
 #[derive(Debug, Clone, PartialEq, Eq)]

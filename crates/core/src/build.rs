@@ -3,15 +3,19 @@
 
 use std::collections::BTreeMap;
 
+use ninekeys_formats::limits::Limits;
 use ninekeys_formats::source::Source;
 use ninekeys_formats::x509::Certificate;
-use ninekeys_formats::zip::ZipError;
+use ninekeys_formats::zip::{Outline, Zip64, ZipError};
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
 use crate::android::{self, AndroidBuild, PackageKind};
 use crate::env::Env;
+use crate::ios;
+use crate::ios::package::{Container, IosBuild};
+use crate::ios::tree::{Tree, TreeError, ZipTree};
 use crate::model::{BuildNumber, Platform};
 use crate::stream::DigestError;
 
@@ -21,6 +25,8 @@ use crate::stream::DigestError;
 pub enum Form {
     /// APK or AAB.
     Android(PackageKind),
+    /// IPA, or an app that is not packed as one.
+    Ios(Container),
 }
 
 impl Form {
@@ -28,6 +34,7 @@ impl Form {
     pub fn word(self) -> &'static str {
         match self {
             Form::Android(kind) => kind.word(),
+            Form::Ios(container) => container.word(),
         }
     }
 
@@ -35,6 +42,7 @@ impl Form {
     pub fn ending(self) -> &'static str {
         match self {
             Form::Android(kind) => kind.ending(),
+            Form::Ios(container) => container.ending(),
         }
     }
 }
@@ -98,6 +106,8 @@ pub struct Malformed {
 pub enum Inside {
     /// An Android package.
     Android(Box<AndroidBuild>),
+    /// An app for iOS with what is inside it.
+    Ios(Box<IosBuild>),
 }
 
 /// A build that opens as an archive, with its signatures verified.
@@ -134,15 +144,28 @@ pub enum ExamineError {
     /// Reading it failed, or the user stopped.
     #[error(transparent)]
     Digest(#[from] DigestError),
-    /// It is a build for iOS.
-    #[error(transparent)]
-    Ios(#[from] IosBuild),
+    /// A file in the app's folder cannot be read.
+    #[error("{path} could not be read")]
+    Inside {
+        /// Which.
+        path: String,
+        /// What the system said.
+        #[source]
+        cause: std::io::Error,
+    },
 }
 
-/// A build for iOS, where one of another platform can be read.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Error)]
-#[error("it is a build for iOS (IPA), and those are not read as a whole yet")]
-pub struct IosBuild;
+impl From<TreeError> for ExamineError {
+    fn from(error: TreeError) -> Self {
+        match error {
+            TreeError::Zip(ZipError::Stopped) => DigestError::Stopped.into(),
+            TreeError::Zip(error) => error.into(),
+            TreeError::File { path, cause } => ExamineError::Inside { path, cause },
+            TreeError::Read(error) => DigestError::Read(error).into(),
+            TreeError::Digest(error) => error.into(),
+        }
+    }
+}
 
 impl Build {
     /// Reads a build and verifies its signatures. `beside` is the file that lies beside it and belongs to it: an Android
@@ -152,24 +175,50 @@ impl Build {
     /// [`ExamineError`] when it does not open as an archive, cannot be read, or the user wants to stop. What is wrong with
     /// it otherwise is part of the answer.
     pub fn examine(source: &dyn Source, beside: Option<&[u8]>, env: &Env<'_>) -> Result<Build, ExamineError> {
-        let build = android::examine(source, beside, env)?;
-        if build.says.is_none() && build.holds_an_ios_app() { Err(IosBuild.into()) } else { Ok(build) }
+        if !is_for_ios(source) {
+            return android::examine(source, beside, env);
+        }
+        Build::examine_tree(&ZipTree::open(source, &Limits::USUAL)?, env)
     }
 
-    /// Whether the archive is of the form that apps for iOS travel in.
-    fn holds_an_ios_app(&self) -> bool {
-        let is_inside = |name: &[u8]| {
-            let inside = name.strip_prefix(b"Payload/").unwrap_or_default();
-            inside.split(|byte| *byte == b'/').next().is_some_and(|folder| folder.ends_with(b".app"))
-        };
-        let mut entries = self.android().into_iter().flat_map(|android| &android.package.archive.entries);
-        entries.any(|entry| is_inside(&entry.name))
+    /// Reads an app for iOS that lies in an archive or in a folder, and verifies signatures and seals.
+    ///
+    /// # Errors
+    /// As [`Build::examine`].
+    pub fn examine_tree(tree: &dyn Tree, env: &Env<'_>) -> Result<Build, ExamineError> {
+        ios::examine::examine(tree, env)
     }
 
     /// What it is as an Android package.
     pub fn android(&self) -> Option<&AndroidBuild> {
         match &self.inside {
             Inside::Android(inside) => Some(inside),
+            Inside::Ios(_) => None,
         }
     }
+
+    /// What it is as an app for iOS.
+    pub fn ios(&self) -> Option<&IosBuild> {
+        match &self.inside {
+            Inside::Ios(inside) => Some(inside),
+            Inside::Android(_) => None,
+        }
+    }
+}
+
+/// Whether an archive holds an app for iOS: in `Payload`, or at its top. What has a manifest of Android is of Android.
+/// What cannot be told is not: whoever reads it as a package then says why not.
+pub fn is_for_ios(source: &dyn Source) -> bool {
+    let Ok(outline) = Outline::read(source, Zip64::Read) else { return false };
+    let is_app = |name: &[u8]| {
+        let inside = name.strip_prefix(b"Payload/").unwrap_or(name);
+        let mut parts = inside.splitn(2, |byte| *byte == b'/');
+        parts.next().is_some_and(|folder| folder.ends_with(b".app")) && parts.next().is_some()
+    };
+    let is_manifest = |name: &[u8]| {
+        [PackageKind::Apk, PackageKind::Bundle].iter().any(|kind| name == kind.manifest_entry().as_bytes())
+    };
+    let limits = &Limits::USUAL;
+    let any = |is: &dyn Fn(&[u8]) -> bool| outline.any_name(source, limits, is).unwrap_or(false);
+    any(&is_app) && !any(&is_manifest)
 }

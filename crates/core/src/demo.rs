@@ -6,6 +6,12 @@ use ninekeys_formats::manifest::id;
 use ninekeys_formats::protoxml;
 use ninekeys_formats::zip::write::Writer;
 
+/// Crossing for iOS, with a framework, a library and an extension: unsigned, as a compiler and a linker left it.
+pub const CROSSING_IPA: &[u8] = include_bytes!("../demo/crossing-unsigned.ipa");
+
+/// Deckhand for iOS: signed by its linker alone, with a part for the simulator and what a desktop system left in it.
+pub const DECKHAND_IPA: &[u8] = include_bytes!("../demo/deckhand-linker-signed.ipa");
+
 /// What a demo build says of itself.
 #[derive(Debug, Clone)]
 pub struct DemoBuild {

@@ -5,6 +5,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use jiff::Timestamp;
 
 use crate::keys::KeyMaker;
+use crate::stream::Scratch;
 
 /// Where long work reports to. Called from several threads.
 pub trait Progress: Sync {
@@ -31,6 +32,8 @@ pub struct Env<'a> {
     pub keys: &'a dyn KeyMaker,
     /// Hears how far long work is.
     pub progress: &'a dyn Progress,
+    /// Where bytes are put for a while.
+    pub scratch: &'a dyn Scratch,
     /// Set when the user wants to stop; looked at every chunk.
     pub stop: &'a AtomicBool,
 }

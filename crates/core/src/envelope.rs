@@ -168,7 +168,8 @@ mod tests {
     fn closed(to: &PublicKey, content: &[u8]) -> Vec<u8> {
         let stop = AtomicBool::new(false);
         let now = "2031-05-19T12:00:00Z".parse().unwrap();
-        let env = Env { now, keys: &SystemKeys, progress: &Silent, stop: &stop };
+        let env =
+            Env { now, keys: &SystemKeys, progress: &Silent, scratch: &crate::stream::InMemory, stop: &stop };
         close(to, &Secret::new(content.to_vec()), &env).unwrap()
     }
 

@@ -143,7 +143,13 @@ mod tests {
     fn with_env<R>(run: impl FnOnce(&Env<'_>) -> R) -> R {
         let stop = AtomicBool::new(false);
         let now = "2031-05-19T12:00:00Z".parse().unwrap();
-        run(&Env { now, keys: &SystemKeys, progress: &Silent, stop: &stop })
+        run(&Env {
+            now,
+            keys: &SystemKeys,
+            progress: &Silent,
+            scratch: &crate::stream::InMemory,
+            stop: &stop,
+        })
     }
 
     /// A key's certificate and its public key.

@@ -87,7 +87,13 @@ mod tests {
     #[test]
     fn generated_passwords_are_strong_and_differ() {
         let stop = AtomicBool::new(false);
-        let env = Env { now: jiff::Timestamp::UNIX_EPOCH, keys: &SystemKeys, progress: &Silent, stop: &stop };
+        let env = Env {
+            now: jiff::Timestamp::UNIX_EPOCH,
+            keys: &SystemKeys,
+            progress: &Silent,
+            scratch: &crate::stream::InMemory,
+            stop: &stop,
+        };
         let (one, two) = (generate(&env).unwrap(), generate(&env).unwrap());
         assert_ne!(one.lend(Clone::clone), two.lend(Clone::clone));
         assert_eq!(one.lend(String::len), 24);

@@ -12,7 +12,7 @@ use crate::keys::{PublicKey, SignatureKind, verify};
 
 /// SHA-1 (RFC 3370).
 pub(crate) const SHA1_OID: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.14.3.2.26");
-const SHA256_OID: ObjectIdentifier = ObjectIdentifier::new_unwrap("2.16.840.1.101.3.4.2.1");
+pub(crate) const SHA256_OID: ObjectIdentifier = ObjectIdentifier::new_unwrap("2.16.840.1.101.3.4.2.1");
 const SHA384_OID: ObjectIdentifier = ObjectIdentifier::new_unwrap("2.16.840.1.101.3.4.2.2");
 const SHA512_OID: ObjectIdentifier = ObjectIdentifier::new_unwrap("2.16.840.1.101.3.4.2.3");
 
@@ -43,6 +43,9 @@ pub enum SignerFault {
     #[error("the signature is wrong")]
     Wrong,
 }
+
+/// AlgorithmIdentifier of SHA-256 with NULL parameters, DER.
+pub(crate) const SHA256_ID: &[u8] = b"\x30\x0d\x06\x09\x60\x86\x48\x01\x65\x03\x04\x02\x01\x05\x00";
 
 /// The certificate of a signer, found by issuer and serial number and never by its place.
 ///

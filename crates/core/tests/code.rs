@@ -10,7 +10,7 @@ use std::path::Path;
 use common::with_env;
 use ninekeys_core::chain::NoRoot;
 use ninekeys_core::digest::hex;
-use ninekeys_core::ios::code::{Code, CodeError, CodeFault, Signature, Signed, SignedBy, examine};
+use ninekeys_core::ios::code::{Code, CodeError, CodeFault, Home, Signature, Signed, SignedBy, examine};
 use ninekeys_core::ios::requirement::{Subject, holds};
 use ninekeys_formats::entitlements::Entitlement;
 use ninekeys_formats::limits::Limits;
@@ -30,7 +30,7 @@ fn certificate(name: &str) -> Certificate {
 }
 
 fn look(bytes: &[u8]) -> Result<Vec<Code>, CodeError> {
-    with_env(NOW, |env| examine(&bytes, &Limits::USUAL, env))
+    with_env(NOW, |env| examine(&bytes, Home::Alone, &Limits::USUAL, env))
 }
 
 /// The signature of a file that is one slice.

@@ -27,7 +27,13 @@ fn openssl_opens_an_envelope_with_the_key_that_it_is_for() {
         let key = secret.lend(|der| PrivateKey::from_pkcs8(der)).unwrap();
         let stop = AtomicBool::new(false);
         let now = "2031-05-19T12:00:00Z".parse().unwrap();
-        let env = Env { now, keys: &SystemKeys, progress: &Silent, stop: &stop };
+        let env = Env {
+            now,
+            keys: &SystemKeys,
+            progress: &Silent,
+            scratch: &ninekeys_core::stream::InMemory,
+            stop: &stop,
+        };
         let envelope = close(key.public(), &Secret::new(b"a compartment's key".to_vec()), &env).unwrap();
         std::fs::write(path("envelope"), &envelope).unwrap();
         secret.lend(|der| std::fs::write(path("key"), der)).unwrap();

@@ -38,6 +38,8 @@ fn meaning(bytes: &[u8]) -> Option<String> {
         above: None,
         parts: &[],
         known_signers: &[],
+        ios: None,
+        highest_version: None,
         now: NOW.parse().unwrap(),
     })
     .is_ready();

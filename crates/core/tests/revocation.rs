@@ -120,7 +120,13 @@ fn our_question_asks_what_theirs_asks() {
 #[test]
 fn a_list_is_not_believed_of_a_key_that_is_for_other_things() {
     let stop = AtomicBool::new(false);
-    let env = Env { now: time(NOW), keys: &SystemKeys, progress: &Silent, stop: &stop };
+    let env = Env {
+        now: time(NOW),
+        keys: &SystemKeys,
+        progress: &Silent,
+        scratch: &ninekeys_core::stream::InMemory,
+        stop: &stop,
+    };
     let key = SystemKeys.make(Algorithm::P256).unwrap().lend(|der| PrivateKey::from_pkcs8(der)).unwrap();
     let by = |purpose| {
         let order = Order {

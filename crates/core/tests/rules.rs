@@ -68,6 +68,8 @@ fn verdict(case: &Case) -> Verdict {
         above: case.above.as_ref(),
         parts: &case.parts,
         known_signers: &case.known,
+        ios: None,
+        highest_version: None,
         now: case.now.parse::<Timestamp>().unwrap(),
     })
 }

@@ -15,11 +15,26 @@ use crate::plist;
 
 const LIST: u32 = 0xfade_0cc0;
 const DIRECTORY: u32 = 0xfade_0c02;
+const ENTITLEMENTS_BLOB: u32 = 0xfade_7171;
+const ENTITLEMENTS_DER_BLOB: u32 = 0xfade_7172;
+const MESSAGE_BLOB: u32 = 0xfade_0b01;
+
+/// The version of a directory that is written, and the length of what stands in it before its strings.
+const WRITTEN_VERSION: u32 = 0x20400;
+const WRITTEN_FIXED: u32 = 88;
+/// Bytes of a page of a directory that is written, and their log2.
+pub const WRITTEN_PAGE: u64 = 1 << WRITTEN_PAGE_LOG;
+const WRITTEN_PAGE_LOG: u8 = 12;
+/// SHA-256.
+const WRITTEN_HASH: u8 = 2;
+const WRITTEN_HASH_SIZE: u8 = 32;
 
 /// The slot of the directory that a signature is over.
 pub const MAIN_DIRECTORY: u32 = 0;
 /// The slot whose hash is over Info.plist.
 pub const INFO_PLIST: u32 = 1;
+/// The slot whose hash is over the seal of the resources.
+pub const RESOURCES: u32 = 3;
 /// The slot of requirements.
 pub const REQUIREMENTS: u32 = 2;
 /// The slot of entitlements, as a property list.
@@ -34,6 +49,11 @@ const MORE_DIRECTORIES: std::ops::Range<u32> = 0x1000..0x1005;
 
 /// The most blobs that one list has.
 const MOST_BLOBS: u64 = 64;
+
+/// The code is that of a program, and not of a library.
+pub const MAIN_PROGRAM: u64 = 0x1;
+/// Code without a signature may be added while it runs: for debuggers.
+pub const ALLOWS_UNSIGNED: u64 = 0x10;
 
 /// A signature without a certificate.
 pub const AD_HOC: u32 = 0x2;
@@ -146,6 +166,130 @@ pub fn short_hashes(bytes: &[u8], limits: &Limits) -> Result<Vec<Vec<u8>>, Parse
     let all = list.as_dictionary().and_then(|list| list.get("cdhashes")?.as_array());
     let all = all.and_then(|all| all.iter().map(|one| one.as_data().map(<[u8]>::to_vec)).collect());
     all.ok_or(ParseError { what: "hashes that a signature names", at: 0, fault: Fault::Malformed })
+}
+
+/// A directory that is written, but for the hashes of its pages: SHA-256 throughout.
+#[derive(Debug, Clone)]
+pub struct NewDirectory<'a> {
+    /// What the code is called.
+    pub identifier: &'a str,
+    /// The team that signs it.
+    pub team: &'a str,
+    /// Up to where the code is hashed.
+    pub limit: u64,
+    /// Where the segment with the code lies.
+    pub code: std::ops::Range<u64>,
+    /// What the code may do: [`MAIN_PROGRAM`], [`ALLOWS_UNSIGNED`].
+    pub code_flags: u64,
+    /// The hashes of the special slots that are there.
+    pub special: &'a [(u32, [u8; 32])],
+}
+
+impl NewDirectory<'_> {
+    /// The highest special slot.
+    fn slots(&self) -> u32 {
+        self.special.iter().map(|(slot, _)| *slot).max().unwrap_or(0)
+    }
+
+    fn hashes_at(&self) -> u32 {
+        let strings = self.identifier.len() + self.team.len() + 2;
+        WRITTEN_FIXED + strings as u32 + self.slots() * u32::from(WRITTEN_HASH_SIZE)
+    }
+
+    /// How many pages its code has.
+    pub fn pages(&self) -> u64 {
+        self.limit.div_ceil(WRITTEN_PAGE)
+    }
+
+    /// How long it will be, in bytes.
+    pub fn length(&self) -> u64 {
+        u64::from(self.hashes_at()) + self.pages() * u64::from(WRITTEN_HASH_SIZE)
+    }
+
+    /// The directory, with the hashes of its pages in order.
+    pub fn write(&self, pages: &[[u8; 32]]) -> Vec<u8> {
+        let mut out = Vec::new();
+        let mut put = |number: u32| out.extend_from_slice(&number.to_be_bytes());
+        let length = self.hashes_at() + pages.len() as u32 * u32::from(WRITTEN_HASH_SIZE);
+        let team_at = WRITTEN_FIXED + self.identifier.len() as u32 + 1;
+        for number in [DIRECTORY, length, WRITTEN_VERSION, 0, self.hashes_at(), WRITTEN_FIXED, self.slots()] {
+            put(number);
+        }
+        put(pages.len() as u32);
+        put(u32::try_from(self.limit).unwrap_or(0));
+        put(u32::from_be_bytes([WRITTEN_HASH_SIZE, WRITTEN_HASH, 0, WRITTEN_PAGE_LOG]));
+        for number in [0, 0, team_at, 0] {
+            put(number);
+        }
+        // the long form of the limit is for code that the short one cannot say
+        let long = if self.limit > u64::from(u32::MAX) { self.limit } else { 0 };
+        for number in [long, self.code.start, self.code.end - self.code.start, self.code_flags] {
+            out.extend_from_slice(&number.to_be_bytes());
+        }
+        for text in [self.identifier, self.team] {
+            out.extend_from_slice(text.as_bytes());
+            out.push(0);
+        }
+        for slot in (1..=self.slots()).rev() {
+            let hash = self.special.iter().find(|(own, _)| *own == slot);
+            out.extend_from_slice(&hash.map_or([0; 32], |(_, hash)| *hash));
+        }
+        out.extend(pages.iter().flatten());
+        out
+    }
+}
+
+/// A blob with entitlements, as a property list.
+pub fn entitlements_blob(list: &[u8]) -> Vec<u8> {
+    with_header(ENTITLEMENTS_BLOB, list)
+}
+
+/// A blob with entitlements in DER.
+pub fn entitlements_der_blob(der: &[u8]) -> Vec<u8> {
+    with_header(ENTITLEMENTS_DER_BLOB, der)
+}
+
+/// A blob with the signed message.
+pub fn message_blob(message: &[u8]) -> Vec<u8> {
+    with_header(MESSAGE_BLOB, message)
+}
+
+fn with_header(magic: u32, body: &[u8]) -> Vec<u8> {
+    [&magic.to_be_bytes(), &(8 + body.len() as u32).to_be_bytes(), body].concat()
+}
+
+/// The bytes of a list before its blobs.
+pub fn list_header(blobs: usize) -> u64 {
+    12 + 8 * blobs as u64
+}
+
+/// A signature out of its blobs, which ascend by slot.
+pub fn write_list(blobs: &[(u32, Vec<u8>)]) -> Vec<u8> {
+    let header = list_header(blobs.len()) as u32;
+    let size = blobs.iter().map(|(_, blob)| blob.len() as u32).sum::<u32>();
+    let mut out = Vec::new();
+    for number in [LIST, header + size, blobs.len() as u32] {
+        out.extend_from_slice(&number.to_be_bytes());
+    }
+    let mut at = header;
+    for (slot, blob) in blobs {
+        out.extend_from_slice(&slot.to_be_bytes());
+        out.extend_from_slice(&at.to_be_bytes());
+        at += blob.len() as u32;
+    }
+    out.extend(blobs.iter().flat_map(|(_, blob)| blob));
+    out
+}
+
+/// The property list in which a signature names the directories that it is over.
+///
+/// # Errors
+/// [`ParseError`] when it cannot be written.
+pub fn write_short_hashes(hashes: &[Vec<u8>]) -> Result<Vec<u8>, ParseError> {
+    let hashes = hashes.iter().cloned().map(::plist::Value::Data).collect();
+    let mut all = ::plist::Dictionary::new();
+    all.insert("cdhashes".into(), ::plist::Value::Array(hashes));
+    plist::to_xml(&::plist::Value::Dictionary(all))
 }
 
 /// How a directory hashes.

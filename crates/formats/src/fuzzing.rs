@@ -1,6 +1,8 @@
 //! One function a parser, shared by the property tests and the fuzz targets: whatever comes in, it returns.
 
+use crate::code_resources::CodeResources;
 use crate::code_signature::{self, CodeDirectory, CodeSignature};
+use crate::info_plist::{Changes, InfoPlist};
 use crate::keystore::{self, jks, pkcs12};
 use crate::limits::Limits;
 use crate::macho::{self, Slice};
@@ -58,6 +60,25 @@ pub fn revocation(data: &[u8]) {
     let _ = crl::RevocationList::parse(data, &Limits::SMALL);
     let _ = ocsp::Question::parse(data, &Limits::SMALL);
     let _ = ocsp::Reply::parse(data, &Limits::SMALL);
+}
+
+/// Reads any bytes as what lies in a bundle: its property list, its seal, entitlements in DER; and asks the rules of a seal.
+pub fn bundle(data: &[u8]) {
+    if let Ok(info) = InfoPlist::parse(data, &Limits::SMALL) {
+        let changes = Changes { build: Some("42".into()), ..Changes::default() };
+        if let Ok(changed) = changes.apply(data, true, &Limits::SMALL) {
+            let again = InfoPlist::parse(&changed, &Limits::USUAL).map(|again| again.id);
+            assert_eq!(again, Ok(info.id), "what is set changes nothing else");
+        }
+    }
+    if let Ok(seal) = CodeResources::parse(data, &Limits::SMALL) {
+        for list in [seal.old, seal.new].into_iter().flatten() {
+            list.files.keys().for_each(|path| drop(list.rules.of(path)));
+        }
+    }
+    if let Ok(all) = entitlements::parse_der(data, &Limits::SMALL) {
+        assert_eq!(entitlements::to_der(&all).as_deref(), Ok(data), "DER has one form");
+    }
 }
 
 /// Reads any bytes as an executable, its slices and their signatures, and as a signature alone.

@@ -25,6 +25,7 @@ pub mod arsc;
 pub mod axml;
 pub mod ber;
 pub mod cms;
+pub mod code_resources;
 pub mod code_signature;
 pub mod crl;
 pub mod cursor;
@@ -34,6 +35,7 @@ pub mod envelope;
 #[doc(hidden)]
 pub mod fuzzing;
 pub mod idsig;
+pub mod info_plist;
 pub mod jar;
 pub mod keystore;
 pub mod limits;

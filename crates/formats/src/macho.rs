@@ -35,6 +35,15 @@ const MIN_IOS: u32 = 0x25;
 const ENCRYPTION_64: u32 = 0x2c;
 const BUILD_VERSION: u32 = 0x32;
 
+/// The bytes of the command that says where the signature is.
+const SIGNATURE_COMMAND: u64 = 16;
+
+/// What a program is among the kinds of slices.
+const PROGRAM: u32 = 2;
+
+/// The platforms that are simulators.
+const SIMULATORS: [u32; 4] = [7, 8, 9, 12];
+
 /// Sections of these kinds take no bytes of the file.
 const ZERO_FILLED: [u32; 3] = [0x1, 0xc, 0x12];
 
@@ -76,6 +85,13 @@ impl Processor {
     }
 }
 
+impl Processor {
+    /// Whether no phone has one.
+    fn is_of_a_desktop(self) -> bool {
+        matches!(self.kind, 0x07 | 0x0100_0007)
+    }
+}
+
 impl fmt::Display for Processor {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match (self.kind, self.subtype) {
@@ -100,6 +116,8 @@ pub struct SliceAt {
     pub range: Range<u64>,
     /// Log2 of what its start is a multiple of; nothing in a file that is one slice alone.
     pub align: Option<u32>,
+    /// What the fat header says that it is for, with the bits for capabilities.
+    pub said: Option<(u32, u32)>,
     /// What the fat header says that it is for.
     pub processor: Option<Processor>,
 }
@@ -117,7 +135,7 @@ pub fn slices(source: &dyn Source) -> Result<Vec<SliceAt>, MachoError> {
         FAT => false,
         FAT_64 => true,
         _ if [WIDE, NARROW].contains(&magic) => {
-            return Ok(vec![SliceAt { range: 0..source.len(), align: None, processor: None }]);
+            return Ok(vec![SliceAt { range: 0..source.len(), align: None, said: None, processor: None }]);
         }
         _ => return Err(ParseError { what: "magic", at: 0, fault: Fault::Value(u64::from(magic)) }.into()),
     };
@@ -138,7 +156,8 @@ pub fn slices(source: &dyn Source) -> Result<Vec<SliceAt>, MachoError> {
 }
 
 fn slice_at(c: &mut Cursor<'_>, wide: bool, length: u64) -> Result<SliceAt, ParseError> {
-    let processor = Processor::new(c.u32_be("processor")?, c.u32_be("processor")?);
+    let said = (c.u32_be("processor")?, c.u32_be("processor")?);
+    let processor = Processor::new(said.0, said.1);
     let at = c.at();
     let (start, size) = match wide {
         true => (c.u64_be("slice's start")?, c.u64_be("slice's size")?),
@@ -153,7 +172,7 @@ fn slice_at(c: &mut Cursor<'_>, wide: bool, length: u64) -> Result<SliceAt, Pars
     if align > 24 || start % (1 << align) != 0 {
         return Err(wrong("slice's start", start));
     }
-    Ok(SliceAt { range: start..end, align: Some(align), processor: Some(processor) })
+    Ok(SliceAt { range: start..end, align: Some(align), said: Some(said), processor: Some(processor) })
 }
 
 fn apart(slices: &[SliceAt], header: u64) -> Result<(), ParseError> {
@@ -204,6 +223,8 @@ pub struct Segment {
     pub name: String,
     /// Its bytes.
     pub file: Range<u64>,
+    /// Where the command that describes it begins.
+    at: u64,
 }
 
 /// A slice, by its load commands.
@@ -219,10 +240,14 @@ pub struct Slice {
     pub kind: u32,
     /// Its load commands.
     pub commands: Range<u64>,
+    /// How many they are.
+    count: u32,
     /// Its segments, in the order of their commands.
     pub segments: Vec<Segment>,
     /// Where its signature is, by the command that says so.
     pub signature: Option<Range<u64>>,
+    /// Where that command begins.
+    signature_command: u64,
     /// What it was built for.
     pub built_for: Option<BuiltFor>,
     /// Whether the store encrypted its code.
@@ -277,11 +302,13 @@ impl Slice {
             kind,
             segments,
             signature,
+            signature_command: 0,
             built_for,
             encrypted,
             content_at,
             info_plist,
             commands,
+            count,
         };
         let mut c = Cursor::new(&bytes, start);
         for _ in 0..count {
@@ -292,6 +319,7 @@ impl Slice {
     }
 
     fn command(&mut self, c: &mut Cursor<'_>) -> Result<(), ParseError> {
+        let at = c.at();
         let which = c.u32("load command")?;
         let size = c.u32("load command's size")?;
         let step = if self.wide { 8 } else { 4 };
@@ -300,10 +328,11 @@ impl Slice {
         }
         let mut body = c.sub(u64::from(size) - 8, "load command")?;
         match which {
-            SEGMENT_64 | SEGMENT => self.segment(&mut body, which == SEGMENT_64),
+            SEGMENT_64 | SEGMENT => self.segment(&mut body, at, which == SEGMENT_64),
             SIGNATURE => {
                 let (start, size) = (body.u32("signature's start")?, body.u32("signature's size")?);
                 let range = self.inside(&body, "signature's size", u64::from(start), u64::from(size))?;
+                self.signature_command = at;
                 once(&mut self.signature, range, &body, "a second signature")
             }
             BUILD_VERSION => {
@@ -331,7 +360,7 @@ impl Slice {
         Ok(())
     }
 
-    fn segment(&mut self, body: &mut Cursor<'_>, wide: bool) -> Result<(), ParseError> {
+    fn segment(&mut self, body: &mut Cursor<'_>, at: u64, wide: bool) -> Result<(), ParseError> {
         let number = |c: &mut Cursor<'_>, what| match wide {
             true => c.u64(what),
             false => c.u32(what).map(u64::from),
@@ -364,7 +393,7 @@ impl Slice {
             }
         }
         body.clone().finish("segment")?;
-        self.segments.push(Segment { name, file });
+        self.segments.push(Segment { name, file, at });
         Ok(())
     }
 
@@ -380,9 +409,97 @@ impl Slice {
         end.map(|end| start..end).ok_or_else(|| c.error(what, Fault::Value(size)))
     }
 
+    /// Whether it runs in a simulator, or on a desktop, and on no device.
+    pub fn is_for_a_simulator(&self) -> bool {
+        let built = self.built_for.map(|built| built.platform);
+        built.is_some_and(|platform| SIMULATORS.contains(&platform)) || self.processor.is_of_a_desktop()
+    }
+
     /// How many bytes its load commands could grow by.
     pub fn room(&self) -> u64 {
         self.content_at.map_or(0, |at| at.saturating_sub(self.commands.end))
+    }
+
+    /// Whether it is a program, and no library.
+    pub fn is_program(&self) -> bool {
+        self.kind == PROGRAM
+    }
+
+    /// The segment with its code.
+    pub fn code(&self) -> Option<&Segment> {
+        self.segments.iter().find(|segment| segment.name == "__TEXT")
+    }
+
+    /// Where a new signature begins: at the old one, else behind its last segment.
+    ///
+    /// # Errors
+    /// [`Unsignable`] when a signature has no place in it.
+    pub fn signature_start(&self) -> Result<u64, Unsignable> {
+        if self.encrypted {
+            return Err(Unsignable::Encrypted);
+        }
+        if let Some(misplaced) = self.misplaced().first() {
+            return Err(Unsignable::Misplaced(*misplaced));
+        }
+        if let Some(signature) = &self.signature {
+            return Ok(signature.start);
+        }
+        if self.room() < SIGNATURE_COMMAND {
+            return Err(Unsignable::NoRoom { room: self.room() });
+        }
+        let linked = self.segments.iter().map(|segment| segment.file.end).max().unwrap_or(0);
+        match linked == self.length {
+            true => Ok(linked.next_multiple_of(16)),
+            false => Err(Unsignable::Behind(self.length.saturating_sub(linked))),
+        }
+    }
+
+    /// The header and load commands for a signature of `size` bytes, and that many bytes behind them as are taken by a command
+    /// which was not there. `head` is how the slice begins, up to where its commands can grow.
+    ///
+    /// # Errors
+    /// [`Unsignable`] when a signature has no place in it.
+    pub fn head_for(&self, head: &[u8], size: u64) -> Result<Vec<u8>, Unsignable> {
+        let start = self.signature_start()?;
+        let end = start.checked_add(size).filter(|end| *end <= u64::from(u32::MAX));
+        let end = end.ok_or(Unsignable::TooLarge)?;
+        let mut out = head.to_vec();
+        let command = match self.signature {
+            Some(_) => self.signature_command,
+            None => self.add_command(&mut out)?,
+        };
+        put(&mut out, command, &SIGNATURE.to_le_bytes())?;
+        put(&mut out, command + 4, &(SIGNATURE_COMMAND as u32).to_le_bytes())?;
+        put(&mut out, command + 8, &(start as u32).to_le_bytes())?;
+        put(&mut out, command + 12, &(size as u32).to_le_bytes())?;
+        let last = self.segments.iter().max_by_key(|segment| segment.file.end);
+        let last = last.ok_or(Unsignable::Misplaced(Misplaced::LastSegment))?;
+        let length = end - last.file.start;
+        let mapped = length.next_multiple_of(0x4000);
+        match self.wide {
+            true => {
+                put(&mut out, last.at + 32, &mapped.to_le_bytes())?;
+                put(&mut out, last.at + 48, &length.to_le_bytes())?;
+            }
+            false => {
+                put(&mut out, last.at + 28, &(mapped as u32).to_le_bytes())?;
+                put(&mut out, last.at + 36, &(length as u32).to_le_bytes())?;
+            }
+        }
+        Ok(out)
+    }
+
+    /// Makes room for the command behind the others, which has to be zeros.
+    fn add_command(&self, head: &mut [u8]) -> Result<u64, Unsignable> {
+        let at = self.commands.end;
+        let room = usize::try_from(at).ok().and_then(|at| head.get(at..)?.get(..SIGNATURE_COMMAND as usize));
+        if room.is_none_or(|room| room.iter().any(|byte| *byte != 0)) {
+            return Err(Unsignable::NoRoom { room: 0 });
+        }
+        let size = at + SIGNATURE_COMMAND - if self.wide { 32 } else { 28 };
+        put(head, 16, &(self.count + 1).to_le_bytes())?;
+        put(head, 20, &(size as u32).to_le_bytes())?;
+        Ok(at)
     }
 
     /// What of its segments and its signature is not where the system wants it.
@@ -411,6 +528,86 @@ impl Slice {
         }
         out
     }
+}
+
+fn put(head: &mut [u8], at: u64, bytes: &[u8]) -> Result<(), Unsignable> {
+    let place = usize::try_from(at).ok().and_then(|at| head.get_mut(at..)?.get_mut(..bytes.len()));
+    place.ok_or(Unsignable::NoRoom { room: 0 })?.copy_from_slice(bytes);
+    Ok(())
+}
+
+/// Why a slice cannot be signed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Error)]
+pub enum Unsignable {
+    /// The store encrypted it.
+    #[error("its code is encrypted by the store")]
+    Encrypted,
+    /// Its parts are not where a signature can be put behind them.
+    #[error("{0}")]
+    Misplaced(Misplaced),
+    /// Its load commands cannot grow.
+    #[error(
+        "it has {room} bytes of room behind its load commands, and the one that says where a signature is takes 16"
+    )]
+    NoRoom {
+        /// The bytes that are there.
+        room: u64,
+    },
+    /// Bytes stand behind its last segment.
+    #[error("{0} bytes stand behind its last segment, where its signature has to be")]
+    Behind(u64),
+    /// It would be too large for its own offsets.
+    #[error("it would be larger than its offsets can say")]
+    TooLarge,
+}
+
+/// A slice that is written, with what the fat header says of it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct NewSlice {
+    /// What it is for, as the header had it: kind and subtype, capabilities included.
+    pub processor: (u32, u32),
+    /// How long it is.
+    pub length: u64,
+    /// Log2 of what its start is a multiple of.
+    pub align: u32,
+}
+
+/// The header of a fat file, and where each slice begins; the long form where the short one cannot say it.
+pub fn fat_header(slices: &[NewSlice]) -> (Vec<u8>, Vec<u64>) {
+    let places = |entry: u64| {
+        let mut at = 8 + entry * slices.len() as u64;
+        let place = |slice: &NewSlice| {
+            at = at.next_multiple_of(1 << slice.align.min(24));
+            let start = at;
+            at += slice.length;
+            start
+        };
+        slices.iter().map(place).collect::<Vec<u64>>()
+    };
+    let short = places(20);
+    let ends = short.iter().zip(slices).map(|(start, slice)| start + slice.length);
+    let wide = ends.max().unwrap_or(0) > u64::from(u32::MAX);
+    let starts = if wide { places(32) } else { short };
+    let mut out = Vec::new();
+    for number in [if wide { FAT_64 } else { FAT }, slices.len() as u32] {
+        out.extend_from_slice(&number.to_be_bytes());
+    }
+    for (slice, start) in slices.iter().zip(&starts) {
+        let (kind, subtype) = slice.processor;
+        out.extend_from_slice(&kind.to_be_bytes());
+        out.extend_from_slice(&subtype.to_be_bytes());
+        for number in [*start, slice.length] {
+            match wide {
+                true => out.extend_from_slice(&number.to_be_bytes()),
+                false => out.extend_from_slice(&(number as u32).to_be_bytes()),
+            }
+        }
+        out.extend_from_slice(&slice.align.to_be_bytes());
+        if wide {
+            out.extend_from_slice(&[0; 4]);
+        }
+    }
+    (out, starts)
 }
 
 /// A part of a slice that is not where it has to be.

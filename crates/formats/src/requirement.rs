@@ -110,6 +110,41 @@ pub fn designated(set: &[u8], limits: &Limits) -> Result<Option<Expression>, Par
     Ok(found)
 }
 
+/// The set with the one requirement that names code signed with a developer's certificate: called so, under a path to the
+/// platform's root, by this certificate, from an issuer with that mark.
+pub fn write_designated(identifier: &str, common_name: &str, issuer_mark: &ObjectIdentifier) -> Vec<u8> {
+    let number = |number: u32| number.to_be_bytes().to_vec();
+    let data = |bytes: &[u8]| {
+        let mut out = [&number(bytes.len() as u32), bytes].concat();
+        out.resize(out.len().next_multiple_of(4), 0);
+        out
+    };
+    let (and, exists, is) = (number(6), number(0), number(1));
+    let expression = [
+        &and,
+        &number(2),
+        &data(identifier.as_bytes()),
+        &and,
+        &number(15),
+        &and,
+        &number(11),
+        &number(0),
+        &data(b"subject.CN"),
+        &is,
+        &data(common_name.as_bytes()),
+        &number(14),
+        &number(1),
+        &data(issuer_mark.as_bytes()),
+        &exists,
+    ]
+    .map(Vec::as_slice)
+    .concat();
+    let with_length =
+        |magic: u32, rest: &[u8]| [&number(magic), &number(8 + rest.len() as u32), rest].concat();
+    let one = with_length(ONE, &[number(1), expression].concat());
+    with_length(SET, &[number(1), number(DESIGNATED), number(20), one].concat())
+}
+
 fn one(bytes: &[u8], at: u64, limits: &Limits) -> Result<Expression, ParseError> {
     let mut c = Cursor::new(bytes, at);
     expect(&mut c, "kind of a requirement", ONE)?;

@@ -11,8 +11,9 @@ use ninekeys_formats::fuzzing;
 type Target = fn(&[u8]);
 
 /// Every target, as in `fuzz/fuzz_targets`.
-const TARGETS: [(&str, Target); 15] = [
+const TARGETS: [(&str, Target); 16] = [
     ("zip", fuzzing::zip),
+    ("bundle", fuzzing::bundle),
     ("executable", fuzzing::executable),
     ("v2", fuzzing::v2),
     ("manifest", fuzzing::manifest),

@@ -29,6 +29,7 @@ fn everything(bytes: &[u8]) {
     fuzzing::profile(bytes);
     fuzzing::revocation(bytes);
     fuzzing::executable(bytes);
+    fuzzing::bundle(bytes);
 }
 
 fn sample(name: &str) -> Vec<u8> {

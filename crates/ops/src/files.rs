@@ -87,12 +87,12 @@ impl Source for InputFile {
 }
 
 #[cfg(unix)]
-fn read_exact_at(file: &File, at: u64, into: &mut [u8]) -> io::Result<()> {
+pub(crate) fn read_exact_at(file: &File, at: u64, into: &mut [u8]) -> io::Result<()> {
     std::os::unix::fs::FileExt::read_exact_at(file, into, at)
 }
 
 #[cfg(windows)]
-fn read_exact_at(file: &File, mut at: u64, mut into: &mut [u8]) -> io::Result<()> {
+pub(crate) fn read_exact_at(file: &File, mut at: u64, mut into: &mut [u8]) -> io::Result<()> {
     while !into.is_empty() {
         match std::os::windows::fs::FileExt::seek_read(file, into, at)? {
             0 => return Err(io::ErrorKind::UnexpectedEof.into()),
@@ -276,21 +276,25 @@ pub(crate) fn set_aside(target: &Path, now: Timestamp) -> io::Result<Option<Path
 }
 
 impl Sink for OutputFile {
-    #[cfg(unix)]
     fn write_at(&self, at: u64, bytes: &[u8]) -> io::Result<()> {
         let _turn = self.turn.lock().unwrap_or_else(PoisonError::into_inner);
-        std::os::unix::fs::FileExt::write_all_at(self.temporary.as_file(), bytes, at)
+        write_all_at(self.temporary.as_file(), at, bytes)
     }
+}
 
-    #[cfg(windows)]
-    fn write_at(&self, mut at: u64, mut bytes: &[u8]) -> io::Result<()> {
-        while !bytes.is_empty() {
-            let n = std::os::windows::fs::FileExt::seek_write(self.temporary.as_file(), bytes, at)?;
-            at += n as u64;
-            bytes = bytes.get(n..).unwrap_or_default();
-        }
-        Ok(())
+#[cfg(unix)]
+pub(crate) fn write_all_at(file: &File, at: u64, bytes: &[u8]) -> io::Result<()> {
+    std::os::unix::fs::FileExt::write_all_at(file, bytes, at)
+}
+
+#[cfg(windows)]
+pub(crate) fn write_all_at(file: &File, mut at: u64, mut bytes: &[u8]) -> io::Result<()> {
+    while !bytes.is_empty() {
+        let n = std::os::windows::fs::FileExt::seek_write(file, bytes, at)?;
+        at += n as u64;
+        bytes = bytes.get(n..).unwrap_or_default();
     }
+    Ok(())
 }
 
 /// Writes a whole small file. Returns the name that a file got that was set aside.

@@ -32,6 +32,7 @@ pub mod prepare;
 pub mod profile;
 pub mod project;
 mod revocation;
+mod scratch;
 pub mod show;
 pub mod stand_in;
 
@@ -39,3 +40,4 @@ pub use ask::{Ask, AskError, Nobody};
 pub use ctx::{Ctx, Notice, OpenError};
 pub use files::FileError;
 pub use outgoing::sweep as sweep_outgoing;
+pub use scratch::TemporarySpace;

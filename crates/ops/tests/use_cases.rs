@@ -69,11 +69,13 @@ fn signing(build: &str) -> sign::Request {
         replace: false,
         schemes: None,
         idsig: false,
+        set: ninekeys_ops::build::sign::Set::default(),
+        entitlements: None,
     }
 }
 
 fn checking(build: &str) -> check::Request {
-    check::Request { build: build.into(), destination: None, app: None, above: None }
+    check::Request { build: build.into(), destination: None, app: None, above: None, device: None }
 }
 
 /// A project with a key for Crossing, and its build.
@@ -145,7 +147,7 @@ fn a_build_is_signed_checked_and_listed_and_the_next_is_compared_with_it() {
     let before = check(&ctx, &[checking("crossing.apk")]).unwrap().pop().unwrap().outcome.unwrap();
     assert!(!before.ready && before.signers.is_empty());
     let signed = sign(&ctx, &signing("crossing.apk")).unwrap().pop().unwrap();
-    assert_eq!((signed.keystore.as_str(), signed.destination), ("first", Destination::Direct));
+    assert_eq!((signed.keystore.as_deref(), signed.destination), (Some("first"), Destination::Direct));
     assert_eq!(signed.output, "crossing-2.4.0-12-direct.apk");
     assert!(signed.check.ready && !signed.was_signed);
     let taken = sign(&ctx, &signing("crossing.apk"));

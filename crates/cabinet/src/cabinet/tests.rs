@@ -22,7 +22,7 @@ static STOP: AtomicBool = AtomicBool::new(false);
 
 fn env() -> Env<'static> {
     let now = "2031-05-19T12:00:00Z".parse().unwrap();
-    Env { now, keys: &SystemKeys, progress: &Silent, stop: &STOP }
+    Env { now, keys: &SystemKeys, progress: &Silent, scratch: &ninekeys_core::stream::InMemory, stop: &STOP }
 }
 
 fn text(text: &str) -> SecretText {

@@ -15,8 +15,8 @@ use crate::output::{Outcome, Output, Verdicts};
 
 /// Say everything that is wrong with a build, or not in place yet
 ///
-/// Looks at builds (APK, AAB) with every rule: the archive, its signatures, who signed it, and what it says of itself,
-/// compared with the project file and the last release. Works on a build alone as well. Several builds are checked at
+/// Looks at builds (APK, AAB, IPA, a zipped .app, the .app itself) with every rule: the archive, its signatures and seals,
+/// who signed it, its profiles and what it claims, and what it says of itself, compared with the project file and the last release. Works on a build alone as well. Several builds are checked at
 /// once. With `--app` and no build it says whether everything is in place that an iOS build needs: identity, profiles,
 /// what they allow. With `--all` it looks at every app and at the cabinet, for a nightly job. Ends with 1 when there is an
 /// error.
@@ -37,6 +37,12 @@ pub(crate) struct Args {
     /// A version code or build number that they have to be above, whatever the ledger says
     #[arg(long, value_name = "NUMBER", requires = "builds")]
     above: Option<BuildNumber>,
+    /// A device that it has to run on, by its name in the cabinet or its identifier
+    #[arg(long, value_name = "DEVICE", requires = "builds")]
+    device: Option<String>,
+    /// Draw what is inside as a tree: app, extensions, libraries, profiles, identity and key, each with its state (iOS)
+    #[arg(long, requires = "builds")]
+    tree: bool,
     /// How the answer is printed
     #[arg(long, value_enum, default_value = "text", help_heading = "Everywhere")]
     format: Format,
@@ -71,6 +77,7 @@ fn builds(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> 
         destination: args.destination,
         app: args.app.clone(),
         above: args.above.clone(),
+        device: args.device.clone(),
     };
     let requests: Vec<Request> = args.builds.iter().map(request).collect();
     let checked = check(ctx, &requests).map_err(|error| Failure::of(&attempt, &error))?;
@@ -91,7 +98,7 @@ fn builds(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> 
     {
         return Err(failure);
     }
-    let verdicts = Verdicts::new(verdicts, ctx.env.now);
+    let verdicts = Verdicts::new(verdicts, ctx.env.now, args.tree);
     out.emit_verdicts(&verdicts);
     Ok(verdicts.exit())
 }

@@ -4,32 +4,35 @@ use clap_complete::engine::ArgValueCandidates;
 use std::path::PathBuf;
 
 use ninekeys_core::android::Schemes;
-use ninekeys_core::model::Destination;
+use ninekeys_core::model::{BuildNumber, Destination};
 use ninekeys_ops::Ctx;
-use ninekeys_ops::build::sign::{Request, SignError, SignReport, sign};
+use ninekeys_ops::build::sign::{Request, Set, SignError, SignReport, sign};
 
 use crate::complete;
 use crate::failure::{Exit, Failure};
-use crate::output::{Output, Signed};
+use crate::output::{Output, Signed, Single};
 
 /// Sign a build for its destination
 ///
-/// Signs a build for its destination and names it APP-VERSION-VERSIONCODE-DESTINATION. An APK gets the signature schemes
-/// v2 and v3, and v1 where its devices need it; a bundle (AAB) gets v1. The build stays as it is; the output is checked
+/// Signs a build for its destination and names it APP-VERSION-BUILD-DESTINATION. An APK gets the signature schemes v2 and
+/// v3, and v1 where its devices need it; a bundle (AAB) gets v1. An app for iOS (an IPA, a zipped .app, the .app itself) gets
+/// the profiles that fit, and everything in it is signed from the inside out with the identity that they name; what each
+/// bundle claims is what its profile grants, narrowed to what it declares. The build stays as it is; the output is checked
 /// before it gets its name. A part of a package (a split) has its own name in the output's, and is signed with the others.
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
     /// The builds: several at once, the parts of one package (splits) together
     #[arg(required = true, value_name = "BUILD")]
     builds: Vec<PathBuf>,
-    /// Where it goes: direct, store or development; the app's first destination when left out, the store for a bundle
+    /// Where it goes: direct, store, devices, in-house or development; the app's first destination when left out, the store
+    /// for a bundle
     #[arg(long = "for", value_name = "DESTINATION", add = ArgValueCandidates::new(complete::destinations))]
     destination: Option<Destination>,
-    /// The app it is, when its package does not say
+    /// The app it is, when its id does not say
     #[arg(long, add = ArgValueCandidates::new(complete::apps))]
     app: Option<String>,
-    /// The keystore to sign with, when there are several
-    #[arg(long, value_name = "KEYSTORE", add = ArgValueCandidates::new(complete::keystores))]
+    /// The keystore or the identity to sign with, when there are several
+    #[arg(long, value_name = "NAME", add = ArgValueCandidates::new(complete::keystores))]
     key: Option<String>,
     /// The folder that the output goes to; this one when left out
     #[arg(long, value_name = "FOLDER", default_value = ".")]
@@ -43,6 +46,24 @@ pub(crate) struct Args {
     /// Write the tree of scheme v4 beside the output, as OUTPUT.idsig
     #[arg(long)]
     idsig: bool,
+    /// Give the app this build number, and what is inside it (iOS)
+    #[arg(long, value_name = "NUMBER")]
+    set_build: Option<BuildNumber>,
+    /// Give the app this version, and what is inside it (iOS)
+    #[arg(long, value_name = "VERSION")]
+    set_version: Option<String>,
+    /// Give the app this name below its icon (iOS)
+    #[arg(long, value_name = "NAME")]
+    set_title: Option<String>,
+    /// Give the app this bundle id; those of what is inside it follow (iOS)
+    #[arg(long, value_name = "ID")]
+    set_bundle_id: Option<String>,
+    /// A property list with what the app declares, instead of what stands in it and in the project file (iOS)
+    #[arg(long, value_name = "FILE")]
+    entitlements: Option<PathBuf>,
+    /// Say of every entitlement why it is claimed or left out (iOS)
+    #[arg(long)]
+    explain: bool,
 }
 
 pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
@@ -58,7 +79,15 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, F
         replace: args.replace,
         schemes: args.schemes,
         idsig: args.idsig,
+        set: Set {
+            id: args.set_bundle_id,
+            title: args.set_title,
+            version: args.set_version,
+            build: args.set_build,
+        },
+        entitlements: args.entitlements,
     };
+    let explain = args.explain;
     let reports = sign(ctx, &request).map_err(|error| {
         // what could not be signed alone is signed with the others
         let failure = match &error {
@@ -73,8 +102,8 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, F
         }
     })?;
     match <[SignReport; 1]>::try_from(reports) {
-        Ok([only]) => out.emit(&only),
-        Err(builds) => out.emit(&Signed { builds }),
+        Ok([only]) => out.emit(&Single { report: only, explain }),
+        Err(builds) => out.emit(&Signed { builds, explain }),
     }
     Ok(Exit::Done)
 }

@@ -2,9 +2,15 @@
 
 use ninekeys_core::android::ManifestFault;
 use ninekeys_core::android::SignError as CoreSignError;
+use ninekeys_core::ios::package::PackageError;
+use ninekeys_core::ios::sign::SignError as IosSignError;
+use ninekeys_core::ios::sign::code::CodeFailure;
+use ninekeys_core::ios::tree::TreeError;
 use ninekeys_core::keys::KeyError;
 use ninekeys_core::model::Platform;
+use ninekeys_formats::macho::Unsignable;
 use ninekeys_ops::build::check::CheckError;
+use ninekeys_ops::build::identity_material::IdentityMaterialError;
 use ninekeys_ops::build::lend::LendError;
 use ninekeys_ops::build::material::SignerError;
 use ninekeys_ops::build::releases::ReleasesError;
@@ -67,7 +73,8 @@ impl Classify for CheckError {
             Self::File(inner) => inner.class(),
             Self::Zip(inner) => inner.class(),
             Self::Digest(inner) => inner.class(),
-            Self::Ios(inner) => inner.class(),
+            Self::Inside { .. } => say(Exit::Damaged, "look at the file, or unpack the app again"),
+            Self::Certificates(inner) => inner.class(),
             Self::Project(inner) => inner.class(),
             Self::UnknownApp(_) => class(Exit::Usage, &["app", "list"]),
             Self::Open(inner) => inner.class(),
@@ -93,6 +100,71 @@ impl Classify for SignerError {
     }
 }
 
+impl Classify for IosSignError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Package(inner) => inner.class(),
+            Self::Malformed(_) | Self::NoId => class(Exit::Damaged, &["explain", "archive-malformed"]),
+            Self::NoProfile { .. } => class(Exit::Refused, &["explain", "profile-missing"]),
+            Self::NoCode(_) => class(Exit::Refused, &["explain", "nested-code-unsigned"]),
+            Self::Code { cause, .. } => code_class(cause),
+            Self::List { .. } => class(Exit::Damaged, &["explain", "archive-malformed"]),
+            Self::TooLarge => say(Exit::Refused, "make the build smaller: no store takes one of this size"),
+            Self::Digest(inner) => inner.class(),
+        }
+    }
+}
+
+fn code_class(error: &CodeFailure) -> Class {
+    match error {
+        CodeFailure::Macho(_) => class(Exit::Damaged, &["explain", "signature-invalid"]),
+        CodeFailure::Unsignable(Unsignable::Encrypted) => {
+            class(Exit::Refused, &["explain", "build-encrypted"])
+        }
+        CodeFailure::Unsignable(Unsignable::NoRoom { .. }) => {
+            say(Exit::Refused, "link it again with room behind its load commands: -Wl,-headerpad,0x40")
+        }
+        CodeFailure::Unsignable(_) => class(Exit::Refused, &["explain", "signature-invalid"]),
+        CodeFailure::Simulator(_) => class(Exit::Refused, &["explain", "build-for-simulator"]),
+        CodeFailure::NoRoom { .. }
+        | CodeFailure::Encoding(_)
+        | CodeFailure::List(_)
+        | CodeFailure::Certificate(_)
+        | CodeFailure::Key(_) => defect(),
+        CodeFailure::Digest(inner) => inner.class(),
+    }
+}
+
+impl Classify for PackageError {
+    fn class(&self) -> Class {
+        match self {
+            Self::NoApp | Self::SeveralApps(_) => class(Exit::Damaged, &["explain", "archive-malformed"]),
+            Self::Tree(TreeError::Zip(inner)) => inner.class(),
+            Self::Tree(TreeError::Digest(inner)) => inner.class(),
+            Self::Tree(TreeError::File { .. } | TreeError::Read(_)) => {
+                say(Exit::Damaged, "look at the file, or unpack the app again")
+            }
+        }
+    }
+}
+
+impl Classify for IdentityMaterialError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Cabinet(inner) => inner.class(),
+            Self::NotIos(_) => class(Exit::Usage, &["app", "list"]),
+            Self::NotInPlace { app, destination, mend, .. } => {
+                let look =
+                    ["check", "--app", app, "--for", &destination.to_string()].map(str::to_owned).to_vec();
+                (Exit::Refused, Remedy::Command(mend.clone().unwrap_or(look)))
+            }
+            Self::Named { .. } => (Exit::Refused, Remedy::Without("--key")),
+            Self::Profile { name, .. } => class(Exit::Refused, &["show", name]),
+            Self::Key(inner) => key_class(inner),
+        }
+    }
+}
+
 impl Classify for SignError {
     fn class(&self) -> Class {
         match self {
@@ -101,6 +173,7 @@ impl Classify for SignError {
             Self::File(inner) => inner.class(),
             Self::Project(inner) => inner.class(),
             Self::Open(inner) => inner.class(),
+            Self::Certificates(inner) => inner.class(),
             Self::Cabinet(inner) => inner.class(),
             Self::Check(inner) => inner.class(),
             Self::UnknownApp(_) => class(Exit::Usage, &["app", "list"]),
@@ -118,6 +191,14 @@ impl Classify for SignError {
                 again(Exit::Usage, &["--for", &usual])
             }
             Self::Signer(inner) => inner.class(),
+            Self::Ios(inner) => inner.class(),
+            Self::Identity(inner) => inner.class(),
+            Self::Connect(inner) => inner.class(),
+            Self::Entitlements { .. } => {
+                say(Exit::Damaged, "name a property list whose keys are entitlements, as the build's own are")
+            }
+            Self::Folder => say(Exit::Refused, "pack it, links and all: zip -qry BUILD.zip NAME.app"),
+            Self::OnlyFor { option, .. } => (Exit::Usage, Remedy::Without(option)),
             Self::Exists(_) => again(Exit::Refused, &["--replace"]),
             Self::Incomplete(_) => again(Exit::Refused, &["OTHER-PARTS"]),
             Self::Of(_, cause) | Self::Partly { cause, .. } => cause.class(),

@@ -2,7 +2,7 @@
 
 use std::io;
 
-use ninekeys_core::build::{ExamineError, IosBuild};
+use ninekeys_core::build::ExamineError;
 use ninekeys_core::stream::DigestError;
 use ninekeys_formats::zip::ZipError;
 use ninekeys_ops::FileError;
@@ -61,14 +61,6 @@ impl Classify for OutputError {
     }
 }
 
-impl Classify for IosBuild {
-    fn class(&self) -> Class {
-        let one_by_one =
-            "unpack it, and look at its executables one by one: ninekeys inspect Payload/NAME.app/NAME";
-        say(Exit::Damaged, one_by_one)
-    }
-}
-
 impl Classify for ZipError {
     fn class(&self) -> Class {
         match self {
@@ -95,7 +87,7 @@ impl Classify for ExamineError {
         match self {
             Self::Zip(inner) => inner.class(),
             Self::Digest(inner) => inner.class(),
-            Self::Ios(inner) => inner.class(),
+            Self::Inside { .. } => say(Exit::Damaged, LOOK_AT_THE_FILE),
         }
     }
 }

@@ -36,7 +36,6 @@ impl Classify for InspectError {
             Self::Certificate(_) | Self::Executable(_) => {
                 say(Exit::Damaged, "fetch it again: it may have been cut short on the way")
             }
-            Self::Ios(inner) => inner.class(),
             Self::Unknown => {
                 say(Exit::Damaged, "look at where it comes from: nothing that this tool knows begins like it")
             }

@@ -6,12 +6,12 @@ use ninekeys_core::android::PackageKind;
 use ninekeys_core::build::Form;
 use ninekeys_core::model::key_called;
 use ninekeys_ops::build::check::{CheckReport, SignerLine};
-use ninekeys_ops::build::sign::SignReport;
+use ninekeys_ops::build::sign::{BundleClaims, SignReport, SignedIos};
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::line::{Line, Paper, Sign};
-use super::{Report, families, words};
+use super::{Report, families, ios, words};
 
 impl Report for CheckReport {
     const SCHEMA: &'static str = "ninekeys.check/1";
@@ -29,12 +29,33 @@ impl Report for CheckReport {
         let head = families::headline(&self.verdict, &ready, &not_ready);
         paper.put(&head.to(60).dim(facts).hang(2))?;
         paper.blank()?;
-        families::print(&self.verdict, |family| fine_line(self, family).into_iter().collect(), paper)?;
+        let fine = |family: &str| fine_line(self, family).into_iter().collect();
+        match &self.ios {
+            Some(lines) => ios::print_verdict(&self.verdict, lines, fine, paper)?,
+            None => families::print(&self.verdict, fine, paper)?,
+        }
         uncompared(self, paper)
     }
 
     fn is_quiet(&self) -> bool {
         self.verdict.findings.is_empty()
+    }
+}
+
+/// A verdict with what is inside the build as a tree.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(transparent)]
+pub(crate) struct WithTree<'a>(pub(crate) &'a CheckReport);
+
+impl Report for WithTree<'_> {
+    const SCHEMA: &'static str = CheckReport::SCHEMA;
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let WithTree(report) = self;
+        report.text(paper)?;
+        let Some(lines) = &report.ios else { return Ok(()) };
+        paper.blank()?;
+        ios::print_tree(lines, Some(&report.verdict), report.at, paper)
     }
 }
 
@@ -63,6 +84,16 @@ fn fine_line(report: &CheckReport, family: &str) -> Option<String> {
             Some(format!("{name} {certificate}  {} · until {until}", signer.key.algorithm))
         }
         "signature" => {
+            if let Some(ios) = &report.ios {
+                let mut all = ios
+                    .bundles
+                    .iter()
+                    .map(|bundle| bundle.intact)
+                    .chain(ios.libraries.iter().map(|one| one.holds));
+                let executables = words::count(ios.executables, "executable");
+                let files = words::count(ios.files, "file");
+                return all.all(|one| one).then(|| format!("{executables}, {files}, every hash agrees"));
+            }
             let verified: Vec<String> = report
                 .android
                 .iter()
@@ -72,6 +103,16 @@ fn fine_line(report: &CheckReport, family: &str) -> Option<String> {
                 .collect();
             (!verified.is_empty())
                 .then(|| format!("scheme {} verified, the content is as signed", verified.join(", ")))
+        }
+        "profile" => {
+            let app = report.ios.as_ref()?.bundles.first()?;
+            let profile = app.profile.as_ref().filter(|profile| profile.fault.is_none())?;
+            let name = profile.item.as_deref().or(profile.title.as_deref())?;
+            let until = words::day_and_distance(report.at, profile.not_after?);
+            let devices = profile
+                .devices
+                .map_or_else(String::new, |devices| format!(" · {}", words::count(devices, "device")));
+            Some(format!("{name}  {}{devices} · until {until}", profile.destination?))
         }
         "build" => {
             let last = &report.last_release.as_ref()?.number;
@@ -99,40 +140,43 @@ fn uncompared(report: &CheckReport, paper: &mut Paper<'_>) -> io::Result<()> {
     Ok(())
 }
 
-impl Report for SignReport {
+/// What came of one build.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(transparent)]
+pub(crate) struct Single {
+    /// The build.
+    pub(crate) report: SignReport,
+    /// Whether people want to know why each entitlement is claimed or left out.
+    #[serde(skip)]
+    pub(crate) explain: bool,
+}
+
+impl Report for Single {
     const SCHEMA: &'static str = "ninekeys.sign/1";
 
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
-        signed(self, paper)?;
+        signed(&self.report, self.explain, paper)?;
         let row = Line::new().dim("  next").to(16).hang(16);
-        paper.put(&row.command(&["check", &self.output, "--for", &self.destination.to_string()]))
+        paper.put(&row.command(&[
+            "check",
+            &self.report.output,
+            "--for",
+            &self.report.destination.to_string(),
+        ]))
     }
 }
 
 /// What was signed, with what, and what came of its check.
-fn signed(report: &SignReport, paper: &mut Paper<'_>) -> io::Result<()> {
-    let row = |label: &'static str| Line::new().dim(label).to(16).hang(16);
+fn signed(report: &SignReport, explain: bool, paper: &mut Paper<'_>) -> io::Result<()> {
     let head = Line::new().sign(Sign::Fine).text(" ").bold(&report.output);
     paper.put(
         &head.text(format!("   {}, for {}", words::size(report.size), report.destination.phrase())).hang(2),
     )?;
     paper.blank()?;
-    let signer = format!(
-        "{}, certificate {}",
-        key_called(&report.keystore, &report.alias),
-        words::short(&report.certificate.sha256)
-    );
-    paper.put(&row("  signed with").text(signer))?;
-    let moved = match report.realigned {
-        _ if report.check.form == Form::Android(PackageKind::Bundle) => {
-            "what devices get of it is signed by the store".to_owned()
-        }
-        0 => "every stored entry stood where it belongs".to_owned(),
-        1 => "1 stored entry moved to where devices can map it".to_owned(),
-        many => format!("{many} stored entries moved to where devices can map them"),
-    };
-    paper.put(&row("  scheme").text(format!("{} · {moved}", report.schemes.join(", "))))?;
-    paper.put(&row("  SHA-256").text(&report.sha256))?;
+    match &report.ios {
+        Some(ios) => signed_ios(report, ios, explain, paper)?,
+        None => signed_android(report, paper)?,
+    }
     if let Some(idsig) = &report.idsig {
         paper.put(&row("  beside it").bold(idsig))?;
     }
@@ -151,11 +195,101 @@ fn signed(report: &SignReport, paper: &mut Paper<'_>) -> io::Result<()> {
     Ok(())
 }
 
+fn row(label: &'static str) -> Line<'static> {
+    Line::new().dim(label).to(16).hang(16)
+}
+
+fn signed_android(report: &SignReport, paper: &mut Paper<'_>) -> io::Result<()> {
+    let signer = format!(
+        "{}, certificate {}",
+        key_called(
+            report.keystore.as_deref().unwrap_or_default(),
+            report.alias.as_deref().unwrap_or_default()
+        ),
+        words::short(&report.certificate.sha256)
+    );
+    paper.put(&row("  signed with").text(signer))?;
+    let moved = match report.realigned {
+        _ if report.check.form == Form::Android(PackageKind::Bundle) => {
+            "what devices get of it is signed by the store".to_owned()
+        }
+        0 => "every stored entry stood where it belongs".to_owned(),
+        1 => "1 stored entry moved to where devices can map it".to_owned(),
+        many => format!("{many} stored entries moved to where devices can map them"),
+    };
+    paper.put(&row("  scheme").text(format!("{} · {moved}", report.schemes.join(", "))))?;
+    paper.put(&row("  SHA-256").text(&report.sha256))
+}
+
+fn signed_ios(report: &SignReport, ios: &SignedIos, explain: bool, paper: &mut Paper<'_>) -> io::Result<()> {
+    let until = words::day_and_distance(report.check.at, report.certificate.not_after);
+    let identity = report.identity.as_deref().unwrap_or_default();
+    let short = words::short(&report.certificate.sha256);
+    let signer = format!(", certificate {short} · team {} · until {until}", ios.team);
+    paper.put(&row("  signed with").bold(identity).text(signer))?;
+    let width = ios.profiles.iter().map(|one| one.bundle_id.chars().count()).max().unwrap_or(0);
+    for (index, profile) in ios.profiles.iter().enumerate() {
+        let until = words::day_and_distance(report.check.at, profile.not_after);
+        let line =
+            row(if index == 0 { "  profile" } else { "" }).text(format!("{:width$}  ", profile.bundle_id));
+        paper.put(&line.bold(&profile.profile).text(format!(" {:?} · until {until}", profile.title)))?;
+    }
+    for (index, bundle) in ios.claims.iter().enumerate() {
+        claims(bundle, index == 0, explain, paper)?;
+    }
+    let code = words::count(ios.executables, "executable");
+    let text = format!("{code}, {} sealed", words::count(ios.sealed, "file"));
+    paper.put(&row("  signed").text(text))?;
+    for out in &ios.left_out {
+        let text = format!("for a simulator ({}), out of {}", out.processors, out.path);
+        paper.put(&row("  left out").sign(Sign::Warn).text(" ").text(text))?;
+    }
+    if let Some(first) = ios.dropped.first() {
+        let text = match ios.dropped.len() {
+            1 => format!("{first}: a desktop system had left it there"),
+            many => format!("{first} and {} more that a desktop system had left there", many - 1),
+        };
+        paper.put(&row("  dropped").sign(Sign::Warn).text(" ").text(text))?;
+    }
+    paper.put(&row("  SHA-256").text(&report.sha256))
+}
+
+/// What a bundle claims: in a line, or every entitlement with the reason.
+fn claims(bundle: &BundleClaims, is_first: bool, explain: bool, paper: &mut Paper<'_>) -> io::Result<()> {
+    let name = bundle.path.rsplit_once('/').map_or(bundle.path.as_str(), |(_, name)| name);
+    let label = if is_first { "  claims" } else { "" };
+    let (taken, left): (Vec<_>, Vec<_>) = bundle.entitlements.iter().partition(|claim| claim.claimed);
+    if !explain {
+        let left = match left.len() {
+            0 => String::new(),
+            many => format!(", {many} left out"),
+        };
+        let text = format!("{name}: {}{left}", words::count(taken.len(), "entitlement"));
+        return paper.put(&row(label).text(text));
+    }
+    paper.put(&row(label).bold(name))?;
+    for claim in taken {
+        let value = claim.value.as_deref().unwrap_or_default();
+        let line = Line::new().to(18).sign(Sign::Fine).text(format!(" {} = {value}", claim.key)).hang(20);
+        paper.put(&line)?;
+        paper.put(&Line::new().to(20).dim(claim.because).hang(20))?;
+    }
+    for claim in left {
+        let line = Line::new().to(18).sign(Sign::NotNeeded).text(format!(" {}", claim.key)).hang(20);
+        paper.put(&line)?;
+        paper.put(&Line::new().to(20).dim(format!("left out: {}", claim.because)).hang(20))?;
+    }
+    Ok(())
+}
+
 /// What came of several builds.
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct Signed {
     /// In the order in which they were named.
     pub(crate) builds: Vec<SignReport>,
+    /// Whether people want to know why each entitlement is claimed or left out.
+    #[serde(skip)]
+    pub(crate) explain: bool,
 }
 
 impl Report for Signed {
@@ -166,7 +300,7 @@ impl Report for Signed {
             if index > 0 {
                 paper.blank()?;
             }
-            signed(one, paper)?;
+            signed(one, self.explain, paper)?;
         }
         paper.blank()?;
         // parts are checked together, as they were signed

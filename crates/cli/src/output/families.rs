@@ -35,10 +35,27 @@ pub(super) fn print(
     fine: impl Fn(&str) -> Vec<String>,
     paper: &mut Paper<'_>,
 ) -> io::Result<()> {
-    for family in FAMILIES {
-        print_family(verdict, family.name, &fine(family.name), paper)?;
-    }
+    print_those(verdict, |_| true, fine, paper)?;
     paper.blank()?;
+    print_end(verdict, paper)
+}
+
+/// The families of some findings.
+pub(super) fn print_those(
+    verdict: &Verdict,
+    is_wanted: impl Fn(&Finding) -> bool,
+    fine: impl Fn(&str) -> Vec<String>,
+    paper: &mut Paper<'_>,
+) -> io::Result<()> {
+    for family in FAMILIES {
+        let findings = verdict.family(family.name).filter(|finding| is_wanted(finding)).collect();
+        print_family(findings, family.name, &fine(family.name), paper)?;
+    }
+    Ok(())
+}
+
+/// How many rules looked, and how to learn what one means.
+pub(super) fn print_end(verdict: &Verdict, paper: &mut Paper<'_>) -> io::Result<()> {
     let first = verdict.findings.first().map_or("build-unsigned", |finding| finding.rule);
     let rules = words::count(verdict.rules, "rule");
     let line = Line::new().text(format!("  {rules} looked at, {} fine. ", verdict.fine));
@@ -46,7 +63,12 @@ pub(super) fn print(
 }
 
 /// One family: what is fine, a line each, then every finding.
-fn print_family(verdict: &Verdict, name: &str, fine: &[String], paper: &mut Paper<'_>) -> io::Result<()> {
+fn print_family(
+    mut findings: Vec<&Finding>,
+    name: &str,
+    fine: &[String],
+    paper: &mut Paper<'_>,
+) -> io::Result<()> {
     let mut label = Some(name);
     let begin = |label: &mut Option<&str>| match label.take() {
         Some(name) => Line::new().dim(format!("  {name}")).to(RULE),
@@ -56,7 +78,6 @@ fn print_family(verdict: &Verdict, name: &str, fine: &[String], paper: &mut Pape
         let line = begin(&mut label).sign(Sign::Fine).text(" ").text(text);
         paper.put(&line.hang(RULE + 2))?;
     }
-    let mut findings: Vec<&Finding> = verdict.family(name).collect();
     findings.sort_by_key(|finding| std::cmp::Reverse(finding.level));
     for finding in findings {
         let sign = Sign::from(finding.level);

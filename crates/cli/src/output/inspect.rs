@@ -11,7 +11,7 @@ use ninekeys_ops::inspect::{
 
 use super::build::held_as;
 use super::line::{Line, Paper, Sign};
-use super::{Report, words};
+use super::{Report, ios, words};
 
 impl Report for InspectReport {
     const SCHEMA: &'static str = "ninekeys.inspect/1";
@@ -209,6 +209,9 @@ fn print_build(report: &InspectReport, build: &BuildContent, paper: &mut Paper<'
     }
     for fault in &build.malformed {
         paper.put(&Line::new().dim("  malformed").to(18).sign(Sign::Bad).text(" ").text(fault).hang(20))?;
+    }
+    if let Some(lines) = &build.ios {
+        return ios::print_content(lines, report.at, paper);
     }
     print_signatures(report, build, paper)
 }

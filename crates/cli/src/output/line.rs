@@ -197,6 +197,12 @@ impl<'a> Line<'a> {
         self
     }
 
+    /// What another line says, behind this.
+    pub(crate) fn join(mut self, other: Line<'a>) -> Self {
+        self.spans.extend(other.spans);
+        self
+    }
+
     /// The column that continued lines begin at.
     pub(crate) fn hang(mut self, column: usize) -> Self {
         self.hang = column;

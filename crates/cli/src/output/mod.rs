@@ -10,6 +10,7 @@ mod families;
 mod give;
 mod identities;
 mod inspect;
+mod ios;
 mod items;
 mod junit;
 mod keystores;
@@ -40,7 +41,7 @@ use ninekeys_ops::{Ctx, Notice};
 use crate::arguments::{Format, Global};
 use crate::failure::{Exit, Failure};
 
-pub(crate) use build::Signed;
+pub(crate) use build::{Signed, Single};
 pub(crate) use cabinet::HistoryReport;
 pub(crate) use line::{Line, Marks, Paper, shell_words};
 pub(crate) use verdicts::{Outcome, Verdicts};
@@ -132,6 +133,7 @@ impl Output {
     pub(crate) fn emit_verdicts(&mut self, verdicts: &Verdicts) {
         match verdicts.only() {
             _ if self.is_document() => self.document(&verdicts::Judgement::of_builds(verdicts)),
+            Some(one) if verdicts.tree => self.emit(&build::WithTree(one)),
             Some(one) => self.emit(one),
             None => self.emit(verdicts),
         }

@@ -8,7 +8,7 @@ use schemars::generate::SchemaSettings;
 use schemars::{JsonSchema, Schema};
 use serde_json::{Map, Value, json};
 
-use super::{HistoryReport, Report, Signed, Verdicts};
+use super::{HistoryReport, Report, Signed, Single, Verdicts};
 use crate::commands::apikey::password::ToldUpload;
 use crate::commands::apikey::token::Token;
 use crate::commands::completions::CompletionsReport;
@@ -83,7 +83,7 @@ fn all() -> Vec<(String, Value)> {
         of_report::<compare::CompareReport>(),
         of_report::<build::check::CheckReport>(),
         of_report::<Verdicts>(),
-        of_report::<build::sign::SignReport>(),
+        of_report::<Single>(),
         of_report::<Signed>(),
         of_report::<build::releases::ReleasesReport>(),
         of_report::<build::releases::ReleasesCompareReport>(),

@@ -11,9 +11,9 @@ use ninekeys_ops::build::setup::CheckSetupReport;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::Report;
 use super::line::{Line, Paper, Sign};
 use super::words;
+use super::{Report, build};
 use crate::failure::{Exit, Failure};
 
 /// What came of every build, in the order in which they were named.
@@ -23,6 +23,9 @@ pub(crate) struct Verdicts {
     ready: bool,
     builds: Vec<Outcome>,
     at: Timestamp,
+    /// Whether people want to see what is inside as a tree.
+    #[serde(skip)]
+    pub(super) tree: bool,
 }
 
 /// What came of one build.
@@ -43,9 +46,9 @@ pub(crate) struct Outcome {
 
 impl Verdicts {
     /// From what came of every build.
-    pub(crate) fn new(builds: Vec<Outcome>, at: Timestamp) -> Self {
+    pub(crate) fn new(builds: Vec<Outcome>, at: Timestamp, tree: bool) -> Self {
         let ready = builds.iter().all(|one| one.check.as_ref().is_some_and(|check| check.ready));
-        Verdicts { ready, builds, at }
+        Verdicts { ready, builds, at, tree }
     }
 
     /// The only report, when there was one build.
@@ -73,6 +76,7 @@ impl Report for Verdicts {
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
         for one in &self.builds {
             match (&one.check, &one.error) {
+                (Some(check), _) if self.tree => build::WithTree(check).text(paper)?,
                 (Some(check), _) => check.text(paper)?,
                 (None, Some(error)) => error.text(paper)?,
                 (None, None) => {}

@@ -201,3 +201,37 @@ fn a_build_signed_for_two_places_is_ready_for_neither_by_its_bytes_alone() {
     env.run("sign next.apk --for development --to b").exit(0);
     assert_eq!(last("check next.apk --format json"), "direct", "what was worked on is no release");
 }
+
+#[test]
+fn an_ipa_is_checked_bundle_by_bundle_and_drawn_as_a_tree() {
+    let env = crate::sign::with_ipa();
+    env.run("sign crossing.ipa --for store").exit(0);
+    let said = env.run("check crossing-2.4.0-12-store.ipa --for store --tree").exit(0);
+    said.says("✓ Ready for the store").says("PlugIns/Share.appex").says("✓ library · signed by the same");
+    let wrong = env.run("check crossing-2.4.0-12-store.ipa --for devices").exit(1);
+    wrong
+        .says("✗ Not ready for registered devices")
+        .says("✗ profile-kind-wrong")
+        .says("PlugIns/Share.appex  extension · example.gannetpoint.crossing.share");
+    env.run("check crossing.ipa --for store")
+        .exit(1)
+        .says("✗ build-unsigned")
+        .says("ninekeys sign crossing.ipa");
+    let device = "check crossing-2.4.0-12-store.ipa --for store --device 00008120-000A1B2C3D4E5F60";
+    env.run(device).exit(1).says("✗ profile-lacks-device");
+    // a later build of the same version needs a higher number, one of a higher version does not
+    env.run("sign crossing.ipa --for store --set-build 11").exit(5).says("build-number-not-higher");
+    env.run("sign crossing.ipa --for store --set-build 1 --set-version 2.4.1").exit(0);
+    env.run("sign crossing.ipa --for store --set-build 13").exit(0).says("version-not-higher");
+}
+
+#[test]
+fn a_folder_is_checked_as_the_archive_of_it_is() {
+    let env = crate::sign::with_ipa();
+    env.run("sign crossing.ipa --for store").exit(0);
+    env.other("unzip -q crossing-2.4.0-12-store.ipa -d out");
+    env.run("check out/Payload/Crossing.app --for store").exit(0).says("✓ Ready for the store");
+    std::fs::write(env.path("out/Payload/Crossing.app/PkgInfo"), b"APPLnone").unwrap();
+    env.run("check out/Payload/Crossing.app --for store").exit(1).says("✗ resource-modified");
+    env.run("check out/Payload --for store").exit(3);
+}

@@ -1,5 +1,4 @@
 use crate::PROGRAM;
-use ninekeys_formats::zip::write::Writer;
 use testkit::{TestEnv, builds, data};
 
 #[test]
@@ -38,7 +37,9 @@ fn certificates_are_read_in_both_forms_and_matched_with_the_cabinet() {
     env.file("c.cer", &der[..der.len() - 4]);
     env.run("inspect c.cer").exit(3).says("the certificate cannot be read");
     env.file("d.bin", b"nothing of ours");
-    env.run("inspect d.bin").exit(3).says("neither a build (APK, AAB), an executable (Mach-O), a keystore");
+    env.run("inspect d.bin")
+        .exit(3)
+        .says("neither a build (APK, AAB, IPA), an executable (Mach-O), a keystore");
 }
 
 #[test]
@@ -233,16 +234,17 @@ fn an_executable_is_told_slice_by_slice_with_what_signed_it() {
 }
 
 #[test]
-fn a_build_for_ios_is_called_what_it_is() {
-    let env = TestEnv::with_project(PROGRAM);
-    let ipa = Writer::new()
-        .deflated("Payload/Pier.app/Info.plist", b"<plist/>")
-        .stored("Payload/Pier.app/Pier", b"x");
-    env.file("pier.ipa", &ipa.finish());
-    for command in ["inspect pier.ipa", "check pier.ipa"] {
-        env.run(command)
-            .exit(3)
-            .says("it is a build for iOS (IPA)")
-            .says("ninekeys inspect Payload/NAME.app/NAME");
-    }
+fn a_build_for_ios_is_looked_into_without_a_cabinet() {
+    let env = TestEnv::new(PROGRAM);
+    env.file("crossing.ipa", ninekeys_core::demo::CROSSING_IPA);
+    env.file("deckhand.ipa", ninekeys_core::demo::DECKHAND_IPA);
+    env.run("inspect crossing.ipa")
+        .exit(0)
+        .says("IPA,")
+        .says("bundle id       example.gannetpoint.crossing")
+        .says("PlugIns/Share.appex           ○ extension · example.gannetpoint.crossing.share · 2.4.0 (12)")
+        .says("not signed");
+    env.run("inspect deckhand.ipa").exit(0).says("hashed by its linker, not signed");
+    let said = env.run("inspect deckhand.ipa --format json").exit(0).json();
+    assert_eq!(said["content"]["ios"]["bundles"][0]["code"]["signed"], "by-linker");
 }

@@ -236,3 +236,28 @@ fn the_runtime_library_of_java_verifies_every_entry() {
         }
     }
 }
+
+#[test]
+fn pages_slots_seals_and_messages_of_an_ipa_are_confirmed() {
+    if !has("openssl", "version") || !has("python3", "--version") {
+        return;
+    }
+    let env = crate::sign::with_ipa();
+    env.run("sign crossing.ipa --for store").exit(0);
+    let folder = env.folder();
+    let program = data("independent/ipa_parts.py");
+    let said =
+        ok(Command::new("python3").arg(program).arg(env.path("crossing-2.4.0-12-store.ipa")).arg(folder));
+    assert!(said.contains("4 slices and 3 seals agree"), "{said}");
+    for index in 0..4 {
+        // the platform's own extensions are unknown to it, and critical
+        let line = format!(
+            "cms -verify -binary -inform DER -in {index}.message -content {index}.directory -CAfile in/root.pem \
+             -purpose any -ignore_critical -attime 1796083200 -out verified"
+        );
+        let words: Vec<&str> = line.split_whitespace().collect();
+        let said = ok(Command::new("openssl").args(words).current_dir(folder));
+        assert!(said.contains("CMS Verification successful"), "{said}");
+        assert!(env.read("verified") == env.read(&format!("{index}.directory")));
+    }
+}

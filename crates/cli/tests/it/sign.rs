@@ -191,3 +191,102 @@ fn schemes_are_chosen_as_long_as_no_device_is_left_out() {
     env.run("sign old.apk --schemes v1 --idsig --to x").exit(5).says("scheme v4 stands on v2 or v3");
     assert!(!env.path("x").exists());
 }
+
+/// With identity, profiles and an unsigned build of Crossing for iOS.
+pub(crate) fn with_ipa() -> TestEnv {
+    let env = TestEnv::with_identity(PROGRAM);
+    env.run("profile import in/crossing-store.mobileprovision").exit(0);
+    env.run("profile import in/crossing-share-store.mobileprovision").exit(0);
+    env.file("crossing.ipa", ninekeys_core::demo::CROSSING_IPA);
+    env.file("deckhand.ipa", ninekeys_core::demo::DECKHAND_IPA);
+    env
+}
+
+#[test]
+fn an_ipa_is_signed_with_the_identity_and_the_profiles_that_fit() {
+    let env = with_ipa();
+    let said = env.run("sign crossing.ipa --for store").exit(0);
+    said.says("✓ crossing-2.4.0-12-store.ipa")
+        .says("gp-distribution, certificate B0:ED:80…")
+        .says("crossing-share-store-2026")
+        .says("Share.appex: 5 entitlements")
+        .says("4 executables")
+        .says("all fine");
+    let ledger = env.run("releases --format json").exit(0).json();
+    let release = &ledger["releases"][0];
+    assert_eq!((&release["platform"], &release["number"]), (&"ios".into(), &"12".into()));
+    assert_eq!(release["signed_with"], "gp-distribution");
+    env.run("check crossing-2.4.0-12-store.ipa --for store").exit(0).says("✓ Ready for the store");
+    // what people wrote into the build stays, and the same again is the same
+    let first = env.read("crossing-2.4.0-12-store.ipa");
+    env.run("sign crossing.ipa --for store --to again").exit(0);
+    assert!(env.read("again/crossing-2.4.0-12-store.ipa") == first);
+    env.run("sign crossing.ipa --for store").exit(5).says("crossing-2.4.0-12-store.ipa exists already");
+}
+
+#[test]
+fn what_an_app_needs_and_has_not_is_said_before_anything_is_done() {
+    let env = TestEnv::with_identity(PROGRAM);
+    env.file("crossing.ipa", ninekeys_core::demo::CROSSING_IPA);
+    let before = env.files();
+    env.run("sign crossing.ipa --for store")
+        .exit(5)
+        .says("(profile-missing)")
+        .says("changed   nothing")
+        .says("ninekeys prepare --app crossing --for store");
+    assert_eq!(env.files(), before);
+    env.run("profile import in/crossing-store.mobileprovision").exit(0);
+    // its extension needs one of its own, whether the project file names it or not
+    env.run("sign crossing.ipa --for store").exit(5).says("example.gannetpoint.crossing.share");
+    env.run("sign crossing.ipa --for direct").exit(2).says("an iOS build is signed for store");
+    env.run("sign crossing.ipa --for store --schemes v2").exit(2).says("--schemes is for builds for Android");
+}
+
+#[test]
+fn entitlements_are_narrowed_to_what_is_declared_and_explained() {
+    let env = with_ipa();
+    let said = env.run("sign crossing.ipa --for store --explain").exit(0);
+    said.says("✓ aps-environment = production").says("its profile grants it, and the app declares nothing");
+    let list = b"<plist version=\"1.0\"><dict><key>com.example.unknown</key><true/></dict></plist>";
+    env.file("claims.plist", list);
+    let line = "sign crossing.ipa --for store --set-build 13 --entitlements claims.plist --explain";
+    env.run(line)
+        .exit(0)
+        .says("the app declares it, and its profile does not grant it")
+        .says("its profile grants it, and the app does not declare it");
+    env.file("claims.plist", b"no list");
+    env.run("sign crossing.ipa --for store --to c --entitlements claims.plist").exit(3).says("claims.plist");
+}
+
+#[test]
+fn ids_versions_and_names_are_set_in_the_app_and_in_what_is_inside_it() {
+    let env = with_ipa();
+    let said =
+        env.run("sign crossing.ipa --for store --set-build 42 --set-version 2.5 --set-title Ferry").exit(0);
+    said.says("✓ crossing-2.5-42-store.ipa");
+    let seen = env.run("check crossing-2.5-42-store.ipa --format json").exit(0).json();
+    let bundles = seen["ios"]["bundles"].as_array().unwrap();
+    let of = |kind: &str| bundles.iter().find(|bundle| bundle["kind"] == kind).unwrap();
+    assert_eq!((&of("app")["title"], &of("app")["number"]), (&"Ferry".into(), &"42".into()));
+    assert_eq!((&of("extension")["version"], &of("extension")["number"]), (&"2.5".into(), &"42".into()));
+    // an id that no profile is for is refused before any work
+    env.run("sign crossing.ipa --app crossing --for store --set-bundle-id example.gannetpoint.other")
+        .exit(5)
+        .says("example.gannetpoint.other");
+}
+
+#[test]
+fn parts_for_simulators_are_left_out_and_an_executable_without_room_is_refused() {
+    let env = with_ipa();
+    env.run("profile import in/deckhand-devices.mobileprovision").exit(0);
+    let said = env.run("sign deckhand.ipa --for devices").exit(0);
+    said.says("✓ deckhand-1.1.0-31-devices.ipa")
+        .says("for a simulator (x86_64)")
+        .says(".DS_Store and 1 more that a desktop system had left there");
+    env.file("tight.ipa", &std::fs::read(testkit::data("samples/deckhand-tight-header.ipa")).unwrap());
+    env.run("sign tight.ipa --for devices --to b")
+        .exit(5)
+        .says("8 bytes of room behind its load commands")
+        .says("-headerpad");
+    assert!(!env.path("b").exists());
+}

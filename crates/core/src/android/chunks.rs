@@ -133,7 +133,13 @@ mod tests {
 
     fn with_env<R>(stop: bool, run: impl FnOnce(&Env<'_>) -> R) -> R {
         let stop = AtomicBool::new(stop);
-        run(&Env { now: jiff::Timestamp::UNIX_EPOCH, keys: &SystemKeys, progress: &Silent, stop: &stop })
+        run(&Env {
+            now: jiff::Timestamp::UNIX_EPOCH,
+            keys: &SystemKeys,
+            progress: &Silent,
+            scratch: &crate::stream::InMemory,
+            stop: &stop,
+        })
     }
 
     #[test]

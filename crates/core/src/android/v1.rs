@@ -22,11 +22,10 @@ use super::signing::Identity;
 use crate::digest::{sha256, sha256_hex};
 use crate::env::Env;
 use crate::keys::{KeyError, SignatureKind, Signer};
+use crate::signed::SHA256_ID;
 use crate::signed::{self, SignerFault};
 use crate::stream::DigestError;
 
-/// AlgorithmIdentifier of SHA-256 with NULL parameters, DER.
-const SHA256_ID: &[u8] = b"\x30\x0d\x06\x09\x60\x86\x48\x01\x65\x03\x04\x02\x01\x05\x00";
 /// AlgorithmIdentifier of rsaEncryption with NULL parameters, DER.
 const RSA_ID: &[u8] = b"\x30\x0d\x06\x09\x2a\x86\x48\x86\xf7\x0d\x01\x01\x01\x05\x00";
 /// AlgorithmIdentifier of ecdsa-with-SHA256, DER.

@@ -12,7 +12,7 @@ use jiff::Timestamp;
 use ninekeys_formats::cms::{self, SignedAttributes};
 use ninekeys_formats::code_signature::{
     AD_HOC, BY_LINKER, Blob, CodeDirectory, CodeSignature, ENTITLEMENTS, ENTITLEMENTS_DER, HashKind,
-    INFO_PLIST, MAIN_DIRECTORY, MESSAGE, REQUIREMENTS, short_hashes,
+    INFO_PLIST, MAIN_DIRECTORY, MESSAGE, REQUIREMENTS, RESOURCES, short_hashes,
 };
 use ninekeys_formats::cursor::ParseError;
 use ninekeys_formats::entitlements::{self, Entitlement};
@@ -27,16 +27,16 @@ use thiserror::Error;
 use super::certificate::{self, CODE_SIGNING};
 use crate::chain::{Chain, NoRoot};
 use crate::env::Env;
-use crate::signed::{SignerFault, certificate_of, holds};
+use crate::signed::{SHA256_OID, SignerFault, certificate_of, holds};
 use crate::stream::{CHUNK, DigestError};
 
 /// The hashes of the directories, each with its algorithm.
-const HASHES: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113635.100.9.2");
+pub(super) const HASHES: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113635.100.9.2");
 /// The first 20 bytes of each, in a property list.
-const SHORT_HASHES: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113635.100.9.1");
+pub(super) const SHORT_HASHES: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113635.100.9.1");
 
 /// How much of a directory's hash names it.
-const SHORT: usize = 20;
+pub(super) const SHORT: usize = 20;
 
 /// One slice of an executable.
 #[derive(Debug)]
@@ -111,6 +111,8 @@ pub struct Signed {
     pub requirement: Option<Expression>,
     /// What it claims; nothing where it claims nothing.
     pub entitlements: Option<BTreeMap<String, Entitlement>>,
+    /// The same as its other encoding says it (DER).
+    pub entitlements_der: Option<BTreeMap<String, Entitlement>>,
     /// What does not hold.
     pub faults: Vec<CodeFault>,
 }
@@ -126,6 +128,17 @@ pub struct Directory {
     pub code_hash: Vec<u8>,
     /// How many pages it has hashes of.
     pub pages: usize,
+    /// The hash of the property list of its bundle.
+    pub info_plist: Option<Vec<u8>>,
+    /// The hash of the seal over the resources of its bundle.
+    pub resources: Option<Vec<u8>>,
+}
+
+impl Directory {
+    /// Whether a hash of it is over these bytes, or over nothing where there are none.
+    pub fn is_over(&self, hash: Option<&[u8]>, bytes: Option<&[u8]>) -> bool {
+        hash == bytes.map(|bytes| hash_of(self.hash, bytes)).as_deref()
+    }
 }
 
 /// What does not hold of a signature.
@@ -215,18 +228,50 @@ impl From<ReadError> for CodeError {
     }
 }
 
+/// What an executable claims now, by its first slice that claims something; whether that holds is another matter.
+pub fn claims_of(source: &dyn Source) -> Option<BTreeMap<String, Entitlement>> {
+    let limits = &Limits::USUAL;
+    macho::slices(source).ok()?.into_iter().find_map(|at| {
+        let range = Slice::read(source, &at, limits).ok()?.signature?;
+        let start = at.range.start;
+        let bytes = source.bytes(start + range.start..start + range.end, limits.block).ok()?;
+        let list = CodeSignature::parse(&bytes).ok()?;
+        entitlements::parse(list.find(ENTITLEMENTS)?.body(), limits).ok()
+    })
+}
+
+/// Where an executable stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Home {
+    /// By itself: what is hashed as its property list stands in it.
+    Alone,
+    /// In a bundle: what is hashed as its property list is a file of that.
+    Bundle,
+}
+
 /// Looks at every slice of an executable, in file order.
 ///
 /// # Errors
 /// [`CodeError`].
-pub fn examine(source: &dyn Source, limits: &Limits, env: &Env<'_>) -> Result<Vec<Code>, CodeError> {
-    macho::slices(source)?.into_iter().map(|at| code(source, at, limits, env)).collect()
+pub fn examine(
+    source: &dyn Source,
+    home: Home,
+    limits: &Limits,
+    env: &Env<'_>,
+) -> Result<Vec<Code>, CodeError> {
+    macho::slices(source)?.into_iter().map(|at| code(source, at, home, limits, env)).collect()
 }
 
-fn code(source: &dyn Source, at: SliceAt, limits: &Limits, env: &Env<'_>) -> Result<Code, CodeError> {
+fn code(
+    source: &dyn Source,
+    at: SliceAt,
+    home: Home,
+    limits: &Limits,
+    env: &Env<'_>,
+) -> Result<Code, CodeError> {
     let slice = Slice::read(source, &at, limits)?;
     let misplaced = slice.misplaced();
-    let found = Whole { source, start: at.range.start, slice: &slice, limits, env };
+    let found = Whole { source, start: at.range.start, slice: &slice, home, limits, env };
     let signature = match slice.signature.clone() {
         None => Signature::None,
         Some(range) => {
@@ -264,6 +309,7 @@ struct Whole<'a> {
     source: &'a dyn Source,
     start: u64,
     slice: &'a Slice,
+    home: Home,
     limits: &'a Limits,
     env: &'a Env<'a>,
 }
@@ -294,6 +340,10 @@ impl Whole<'_> {
             let read = entitlements::parse(blob.body(), self.limits);
             read.map_err(|error| faults.push(CodeFault::Entitlements(error))).ok()
         });
+        let entitlements_der = list.find(ENTITLEMENTS_DER).and_then(|blob| {
+            let read = entitlements::parse_der(blob.body(), self.limits);
+            read.map_err(|error| faults.push(CodeFault::Entitlements(error))).ok()
+        });
         let requirement = list.find(REQUIREMENTS).and_then(|blob| {
             let read = requirement::designated(blob.bytes, self.limits);
             read.unwrap_or_else(|error| {
@@ -310,6 +360,7 @@ impl Whole<'_> {
             directories: directories.iter().map(described).collect(),
             requirement,
             entitlements,
+            entitlements_der,
             faults,
         })
     }
@@ -387,7 +438,9 @@ impl Whole<'_> {
             }
         }
         // a lone executable carries the property list that is hashed for it
-        if let (Some(range), Some(wanted)) = (&self.slice.info_plist, directory.special(INFO_PLIST)) {
+        if let (Home::Alone, Some(range), Some(wanted)) =
+            (self.home, &self.slice.info_plist, directory.special(INFO_PLIST))
+        {
             let bytes =
                 self.source.bytes(self.start + range.start..self.start + range.end, self.limits.inflated)?;
             if hash_of(directory.hash, &bytes) != wanted {
@@ -466,9 +519,15 @@ fn missing(what: &'static str) -> ParseError {
 
 /// A hash with its algorithm, as the signed attribute has it.
 #[derive(Sequence)]
-struct NamedHash {
+pub(super) struct NamedHash {
     algorithm: ObjectIdentifier,
     hash: OctetString,
+}
+
+impl NamedHash {
+    pub(super) fn sha256(hash: &[u8]) -> der::Result<Self> {
+        Ok(NamedHash { algorithm: SHA256_OID, hash: OctetString::new(hash)? })
+    }
 }
 
 /// Whether the attributes that name the directories name these, where there are any.
@@ -497,7 +556,15 @@ fn speak_of(attributes: &SignedAttributes, directories: &[CodeDirectory<'_>], li
 fn described(directory: &CodeDirectory<'_>) -> Directory {
     let mut code_hash = full_hash(directory.hash, directory.bytes);
     code_hash.truncate(SHORT);
-    Directory { hash: directory.hash, page: directory.page, code_hash, pages: directory.pages().count() }
+    let special = |slot| directory.special(slot).map(<[u8]>::to_vec);
+    Directory {
+        hash: directory.hash,
+        page: directory.page,
+        code_hash,
+        pages: directory.pages().count(),
+        info_plist: special(INFO_PLIST),
+        resources: special(RESOURCES),
+    }
 }
 
 fn algorithm(hash: HashKind) -> &'static Algorithm {

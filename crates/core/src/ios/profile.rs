@@ -16,6 +16,12 @@ use crate::signed::{self, SignerFault};
 
 /// The entitlement that names the app, with the team's prefix.
 pub const APPLICATION: &str = "application-identifier";
+/// The one that names the team.
+pub const TEAM: &str = "com.apple.developer.team-identifier";
+/// The one that lists groups of the keychain.
+pub const KEYCHAIN: &str = "keychain-access-groups";
+/// The one that lets testers be given a build of the store.
+pub const BETA: &str = "beta-reports-active";
 /// The one that lets a debugger attach.
 pub const DEBUG: &str = "get-task-allow";
 /// The one that says which servers' notifications are taken.
@@ -125,6 +131,11 @@ pub fn destination(profile: &Profile) -> Result<Destination, ProfileError> {
 /// The bundle id, or the pattern of bundle ids, of an app id without its prefix.
 pub fn pattern_of(app_id: &str) -> &str {
     app_id.split_once('.').map_or(app_id, |(_, pattern)| pattern)
+}
+
+/// What stands before the bundle id in an app id.
+pub fn pattern_prefix(app_id: &str) -> &str {
+    app_id.split_once('.').map_or("", |(prefix, _)| prefix)
 }
 
 /// Whether a profile's app id is for that bundle id. A `*` at the end stands for one character or more; one elsewhere is a

@@ -6,7 +6,8 @@ use super::{BuildLook, Notes, Part, Rule, Subject, because};
 use crate::android::{AndroidBuild, PackageKind, Refusal};
 use crate::build::{Number, Says};
 use crate::findings::{Level, Observation};
-use crate::model::Destination;
+use crate::ios::look::IosLook;
+use crate::model::{BuildNumber, Destination};
 
 pub(super) const RULES: &[Rule] = &[
     Rule {
@@ -26,6 +27,22 @@ pub(super) const RULES: &[Rule] = &[
         subjects: &[Subject::Android(test_only)],
     },
     Rule {
+        name: "build-for-simulator",
+        level: Level::Error,
+        about: "the build, or code inside it, is for a simulator",
+        meaning: "It runs on no device, and the store refuses a build with a single library for a simulator in it.",
+        remedy: "build it for devices, and take out of libraries what is for the simulator",
+        subjects: &[Subject::Ios(for_simulator)],
+    },
+    Rule {
+        name: "build-encrypted",
+        level: Level::Error,
+        about: "code in the build is encrypted by the store",
+        meaning: "It was taken off a device: it runs only where it was bought, and cannot be signed again.",
+        remedy: "use the build that was made, not one that a device had",
+        subjects: &[Subject::Ios(encrypted)],
+    },
+    Rule {
         name: "build-id-mismatch",
         level: Level::Error,
         about: "the build's id is not the one that the project file gives for the app",
@@ -40,6 +57,22 @@ pub(super) const RULES: &[Rule] = &[
         meaning: "An old build was picked up, or the project file was not brought up to date.",
         remedy: "build the expected version, or change `version` in ninekeys.toml",
         subjects: &[Subject::Build(version_mismatch)],
+    },
+    Rule {
+        name: "version-not-higher",
+        level: Level::Warning,
+        about: "the version is below one that was released to the same place",
+        meaning: "A store takes no version below the one that people have; their devices would not get it.",
+        remedy: "build it with a version above that one",
+        subjects: &[Subject::Ios(version_not_higher)],
+    },
+    Rule {
+        name: "parts-differ",
+        level: Level::Warning,
+        about: "what is inside the app says another version or build number than the app, or an id that is not below the app's",
+        meaning: "Stores refuse an extension whose id does not begin with the app's, and want one version throughout.",
+        remedy: "give all targets of the app one version; signing can set it: --set-build, --set-version",
+        subjects: &[Subject::Ios(parts_differ)],
     },
     Rule {
         name: "build-name-mismatch",
@@ -305,5 +338,69 @@ fn bundle_wanted(look: &BuildLook<'_>, android: &AndroidBuild, notes: &mut Notes
     if look.destination == Some(Destination::Store) && android.package.kind == PackageKind::Apk {
         let seen = Observation::new("it is an APK, and a store wants a bundle for a new app");
         notes.found(seen.expected("AAB").found("APK"));
+    }
+}
+
+fn for_simulator(_: &BuildLook<'_>, ios: &IosLook<'_>, notes: &mut Notes) {
+    for executable in ios.build.executables() {
+        let simulated = executable.slices().iter().filter(|code| code.slice.is_for_a_simulator());
+        let processors: Vec<String> = simulated.map(|code| code.slice.processor.to_string()).collect();
+        if !processors.is_empty() {
+            let seen = Observation::new("it is for a simulator, or for a desktop's processor");
+            notes.found(seen.expected("arm64 for iOS").found(processors.join(", ")).place(&executable.path));
+        }
+    }
+    for bundle in &ios.build.bundles {
+        let platforms = bundle.info.as_ref().map(|info| info.platforms.as_slice()).unwrap_or_default();
+        if let Some(platform) = platforms.iter().find(|platform| platform.ends_with("Simulator")) {
+            let seen = Observation::new("it says that it is for a simulator").found(platform);
+            notes.found(seen.place(format!("{}/Info.plist", bundle.path)));
+        }
+    }
+}
+
+fn encrypted(_: &BuildLook<'_>, ios: &IosLook<'_>, notes: &mut Notes) {
+    for executable in ios.build.executables() {
+        if executable.slices().iter().any(|code| code.slice.encrypted) {
+            notes.found(Observation::new("its code is encrypted by the store").place(&executable.path));
+        }
+    }
+}
+
+fn version_not_higher(look: &BuildLook<'_>, _: &IosLook<'_>, notes: &mut Notes) {
+    let Some(says) = says(look, notes) else { return };
+    let Some(highest) = look.highest_version else { return notes.skip(because::NOTHING_BEFORE) };
+    let number = |text: &str| text.parse::<BuildNumber>().ok();
+    let Some(own) = says.version.as_deref().and_then(number) else {
+        return notes.skip("its version is no number");
+    };
+    if number(&highest.version).is_some_and(|highest| own < highest) {
+        let seen = Observation::new("its version is below one that was signed for the same place");
+        let seen = seen.expected(format!("{} or above, which {} has", highest.version, highest.file));
+        notes.found(seen.found(own).place(look.build.says_in));
+    }
+}
+
+fn parts_differ(_: &BuildLook<'_>, ios: &IosLook<'_>, notes: &mut Notes) {
+    let Some(app) = ios.build.app() else { return };
+    let Ok(own) = &app.info else { return notes.skip(because::UNREADABLE) };
+    for bundle in ios.build.bundles.iter().skip(1).filter(|bundle| bundle.kind.has_profile()) {
+        let Ok(info) = &bundle.info else { continue };
+        let place = format!("{}/Info.plist", bundle.path);
+        let below =
+            bundle.id().strip_prefix(app.id()).is_some_and(|rest| rest.len() > 1 && rest.starts_with('.'));
+        if !below {
+            let seen = Observation::new("its bundle id does not begin with the app's").level(Level::Error);
+            notes.found(seen.expected(format!("{}.NAME", app.id())).found(bundle.id()).place(&place));
+        }
+        for (what, own, found) in
+            [("version", &own.version, &info.version), ("build number", &own.build, &info.build)]
+        {
+            if own != found {
+                let text = |value: &Option<String>| value.clone().unwrap_or_else(|| "none".into());
+                let seen = Observation::new(format!("its {what} is another than the app's"));
+                notes.found(seen.expected(text(own)).found(text(found)).place(&place));
+            }
+        }
     }
 }

@@ -17,6 +17,7 @@ use serde::Serialize;
 use crate::android::AndroidBuild;
 use crate::build::Build;
 use crate::findings::{Finding, Level, Mend, Observation};
+use crate::ios::look::IosLook;
 use crate::ios::setup::Setup;
 use crate::model::{App, BuildNumber, Destination, Inventory, LastBackup, Policy, ReleaseFacts, Role};
 
@@ -34,12 +35,16 @@ pub struct BuildLook<'a> {
     pub policy: &'a Policy,
     /// The last release of the same app before this build.
     pub last: Option<&'a ReleaseFacts>,
+    /// The release to the same place that has the highest version, on iOS, where numbers count within a version.
+    pub highest_version: Option<&'a ReleaseFacts>,
     /// A number that it has to be above, whatever the ledger says.
     pub above: Option<&'a BuildNumber>,
     /// The builds that are looked at together with it.
     pub parts: &'a [Part],
     /// The keys that the cabinet holds for this app.
     pub known_signers: &'a [KnownSigner],
+    /// What only a build for iOS has.
+    pub ios: Option<&'a IosLook<'a>>,
     /// The time of this check.
     pub now: Timestamp,
 }
@@ -113,6 +118,8 @@ pub enum Subject {
     Build(fn(&BuildLook<'_>, &mut Notes)),
     /// An Android package.
     Android(fn(&BuildLook<'_>, &AndroidBuild, &mut Notes)),
+    /// A build for iOS.
+    Ios(fn(&BuildLook<'_>, &IosLook<'_>, &mut Notes)),
     /// The material in a cabinet that builds are signed with.
     Material(fn(&Inventory, &mut Notes)),
     /// What an app needs for a destination, before there is a build.
@@ -147,7 +154,9 @@ impl Rule {
 
     /// Whether it looks at builds.
     pub fn is_for_builds(&self) -> bool {
-        self.subjects.iter().any(|subject| matches!(subject, Subject::Build(_) | Subject::Android(_)))
+        self.subjects
+            .iter()
+            .any(|subject| matches!(subject, Subject::Build(_) | Subject::Android(_) | Subject::Ios(_)))
     }
 }
 
@@ -281,6 +290,18 @@ impl Verdict {
     }
 }
 
+/// Adds the command that signs a build for iOS again, where signing takes it as it is.
+fn sign_again(look: &BuildLook<'_>, seen: Observation) -> Observation {
+    let is_signable = look.ios.is_some_and(|ios| {
+        let mut all = ios.build.executables().flat_map(|executable| executable.slices());
+        !all.any(|code| code.slice.encrypted || code.slice.is_for_a_simulator())
+    });
+    match is_signable && look.app.is_some() && look.build.malformed.is_empty() {
+        true => seen.mend(Mend::Sign { key: None, destination: look.destination }),
+        false => seen,
+    }
+}
+
 /// Looks at a build with every rule for builds of its platform.
 pub fn check_build(look: &BuildLook<'_>) -> Verdict {
     run(|subject, notes| match (subject, look.build.android()) {
@@ -292,6 +313,10 @@ pub fn check_build(look: &BuildLook<'_>) -> Verdict {
             rule(look, android, notes);
             true
         }
+        (Subject::Ios(rule), _) => look.ios.is_some_and(|ios| {
+            rule(look, ios, notes);
+            true
+        }),
         (Subject::Android(_), None) | (Subject::Material(_) | Subject::Setup(_) | Subject::Cabinet(_), _) => {
             false
         }
@@ -309,7 +334,7 @@ pub fn check_cabinet(look: &CabinetLook<'_>) -> Verdict {
             rule(look.inventory, notes);
             true
         }
-        Subject::Build(_) | Subject::Android(_) | Subject::Setup(_) => false,
+        Subject::Build(_) | Subject::Android(_) | Subject::Ios(_) | Subject::Setup(_) => false,
     })
 }
 

@@ -43,7 +43,13 @@ impl Sink for Memory {
 /// Runs something at a time.
 pub fn with_env<R>(now: &str, run: impl FnOnce(&Env<'_>) -> R) -> R {
     let stop = AtomicBool::new(false);
-    run(&Env { now: now.parse().unwrap(), keys: &SystemKeys, progress: &Silent, stop: &stop })
+    run(&Env {
+        now: now.parse().unwrap(),
+        keys: &SystemKeys,
+        progress: &Silent,
+        scratch: &ninekeys_core::stream::InMemory,
+        stop: &stop,
+    })
 }
 
 /// A key and its certificate.

@@ -21,14 +21,17 @@ pub use open::Outline;
 use crate::limits::Limits;
 use crate::source::Source;
 
+/// The upper half of what an entry was made by: a Unix.
+const UNIX: u16 = 3;
+
 /// Stored, not compressed.
 pub const STORED: u16 = 0;
 /// Compressed with deflate.
-pub(crate) const DEFLATED: u16 = 8;
+pub const DEFLATED: u16 = 8;
 /// General purpose flag bit 3: sizes and checksum follow the data.
 pub(crate) const FLAG_DESCRIPTOR: u16 = 1 << 3;
 /// General purpose flag bit 11: the name is UTF-8.
-pub(crate) const FLAG_UTF8: u16 = 1 << 11;
+pub const FLAG_UTF8: u16 = 1 << 11;
 
 /// What is made of sizes and offsets that only zip64 can hold.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -76,6 +79,31 @@ impl Entry {
     /// The name as text; bytes that are not UTF-8 are replaced.
     pub fn name_text(&self) -> String {
         String::from_utf8_lossy(&self.name).into_owned()
+    }
+
+    /// An entry without content, as a Unix makes it, of 1 January 1980: `mode` is its type and its rights.
+    pub fn made_by_unix(name: &str, mode: u32) -> Entry {
+        Entry {
+            name: name.as_bytes().to_vec(),
+            versions: (UNIX << 8 | 20, 20),
+            flags: if name.is_ascii() { 0 } else { FLAG_UTF8 },
+            method: STORED,
+            modified: (0, write::DATE),
+            crc: 0,
+            compressed: 0,
+            size: 0,
+            attributes: (0, mode << 16),
+            comment: Vec::new(),
+            zip64: false,
+            header_at: 0,
+            data_at: 0,
+            ends_at: 0,
+        }
+    }
+
+    /// Its type and its rights, where a Unix made it.
+    pub fn unix_mode(&self) -> Option<u32> {
+        (self.versions.0 >> 8 == UNIX).then_some(self.attributes.1 >> 16)
     }
 
     /// Whether the name ends in a slash.

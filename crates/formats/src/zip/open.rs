@@ -65,6 +65,20 @@ impl Outline {
         self.directory.clone()
     }
 
+    /// Whether an entry's name is such a one: enough to tell what kind of build it is.
+    ///
+    /// # Errors
+    /// [`ZipError`] when the directory is damaged or the file cannot be read.
+    pub fn any_name(
+        &self,
+        source: &dyn Source,
+        limits: &Limits,
+        is: impl Fn(&[u8]) -> bool,
+    ) -> Result<bool, ZipError> {
+        let Directory { entries, .. } = read_directory(source, &self.directory, self.zip64, limits)?;
+        Ok(entries.iter().any(|entry| is(&entry.name)))
+    }
+
     /// Walks the archive: the directory and every local header. `entries_end` is where the entries end, when it is not at the
     /// directory.
     ///

@@ -18,6 +18,8 @@ const PADDING_LEAST: u64 = 6;
 pub enum Piece {
     /// Bytes of the original.
     Copy(Range<u64>),
+    /// Bytes of another source, by its place among those that the assembly is made over.
+    From(usize, Range<u64>),
     /// New bytes.
     Bytes(Vec<u8>),
 }
@@ -25,7 +27,7 @@ pub enum Piece {
 impl Piece {
     fn len(&self) -> u64 {
         match self {
-            Piece::Copy(range) => range.end - range.start,
+            Piece::Copy(range) | Piece::From(_, range) => range.end - range.start,
             Piece::Bytes(bytes) => bytes.len() as u64,
         }
     }
@@ -80,6 +82,33 @@ pub fn lay_out(
             layout.pieces.push(Piece::Copy(entry.data()));
         }
         layout.directory.extend_from_slice(&directory_entry(entry, header_at));
+        layout.count = layout.count.saturating_add(1);
+    }
+    layout
+}
+
+/// Where the content of an entry comes from.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Data {
+    /// It stays as it is, compressed as it was.
+    Kept(Range<u64>),
+    /// Other bytes, compressed as the entry says: a range of a further source.
+    New(usize, Range<u64>),
+}
+
+/// Lays out entries in the order in which they are given, each with its content; nothing is aligned. An entry's sizes are those
+/// of its content.
+pub fn lay_out_as_given(entries: &[(Entry, Data)]) -> Layout {
+    let mut layout = Layout { pieces: Vec::new(), body: 0, directory: Vec::new(), count: 0, realigned: 0 };
+    for (entry, data) in entries {
+        let header = local_header(entry, layout.body, 1);
+        layout.directory.extend_from_slice(&directory_entry(entry, layout.body));
+        layout.body += header.len() as u64 + entry.compressed;
+        layout.pieces.push(Piece::Bytes(header));
+        layout.pieces.push(match data {
+            Data::Kept(range) => Piece::Copy(range.clone()),
+            Data::New(index, range) => Piece::From(*index, range.clone()),
+        });
         layout.count = layout.count.saturating_add(1);
     }
     layout
@@ -143,6 +172,7 @@ fn directory_entry(entry: &Entry, header_at: u64) -> Vec<u8> {
 /// Pieces over an original, readable at any position as one run of bytes.
 pub struct Assembly<'a> {
     original: &'a dyn Source,
+    others: Vec<&'a dyn Source>,
     pieces: Vec<(u64, Piece)>,
     length: u64,
 }
@@ -150,6 +180,15 @@ pub struct Assembly<'a> {
 impl<'a> Assembly<'a> {
     /// The pieces in order; every [`Piece::Copy`] is a range of `original`.
     pub fn new(original: &'a dyn Source, pieces: impl IntoIterator<Item = Piece>) -> Self {
+        Assembly::over(original, Vec::new(), pieces)
+    }
+
+    /// The same with further sources; every [`Piece::From`] is a range of one of them.
+    pub fn over(
+        original: &'a dyn Source,
+        others: Vec<&'a dyn Source>,
+        pieces: impl IntoIterator<Item = Piece>,
+    ) -> Self {
         let mut length = 0;
         let pieces = pieces
             .into_iter()
@@ -160,7 +199,7 @@ impl<'a> Assembly<'a> {
                 (start, piece)
             })
             .collect();
-        Assembly { original, pieces, length }
+        Assembly { original, others, pieces, length }
     }
 }
 
@@ -186,6 +225,10 @@ impl Source for Assembly<'_> {
             let (now, later) = rest.split_at_mut(here);
             match piece {
                 Piece::Copy(range) => self.original.read_at(range.start + within, now)?,
+                Piece::From(index, range) => match self.others.get(*index) {
+                    Some(other) => other.read_at(range.start + within, now)?,
+                    None => return Err(ReadError::outside(at, wanted)),
+                },
                 Piece::Bytes(bytes) => bytes.read_at(within, now)?,
             }
             at += here as u64;

@@ -5,7 +5,7 @@ use flate2::{Compress, Compression, FlushCompress, Status};
 use super::{DEFLATED, Entry, FLAG_UTF8, STORED};
 
 /// The date that every entry gets, so that the same input gives the same bytes: 1 January 1980.
-const DATE: u16 = 0x0021;
+pub(super) const DATE: u16 = 0x0021;
 
 /// Collects entries and gives the archive's bytes.
 #[derive(Debug, Default)]
@@ -108,8 +108,31 @@ pub(super) fn entry_of(name: &str, content: &[u8]) -> (Entry, Vec<u8>) {
     (entry, data)
 }
 
+/// How hard it is compressed: what most writers do.
+const LEVEL: u32 = 6;
+
+/// A part of a file, compressed by itself so that several can be at once: parts one behind the other are the whole. The last
+/// one says so. Nothing when it cannot be compressed.
+pub fn deflate_part(content: &[u8], is_last: bool) -> Option<Vec<u8>> {
+    let mut compressor = Compress::new(Compression::new(LEVEL), false);
+    // what cannot be made smaller is stored, with five bytes more in every 16 KiB
+    let mut out = Vec::with_capacity(most_deflated(content.len() as u64) as usize);
+    let flush = if is_last { FlushCompress::Finish } else { FlushCompress::Sync };
+    let status = compressor.compress_vec(content, &mut out, flush).ok()?;
+    let done = match is_last {
+        true => status == Status::StreamEnd,
+        false => compressor.total_in() == content.len() as u64 && out.len() < out.capacity(),
+    };
+    done.then_some(out)
+}
+
+/// The most bytes that a part has when it is compressed.
+pub fn most_deflated(length: u64) -> u64 {
+    length + length / 1_024 + 256
+}
+
 fn deflate(content: &[u8]) -> Option<Vec<u8>> {
-    let mut compressor = Compress::new(Compression::new(6), false);
+    let mut compressor = Compress::new(Compression::new(LEVEL), false);
     let mut out = Vec::with_capacity(content.len() + 64);
     match compressor.compress_vec(content, &mut out, FlushCompress::Finish) {
         Ok(Status::StreamEnd) => Some(out),

@@ -7,8 +7,9 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use ninekeys_core::android::{AndroidBuild, PackageKind, Scheme, SchemeState, Signatures};
-use ninekeys_core::build::{Build, ExamineError, Form, IosBuild, Says};
+use ninekeys_core::build::{Build, ExamineError, Form, Says};
 use ninekeys_core::env::{Env, Silent};
+use ninekeys_core::ios::look::{Against, IosLook};
 use ninekeys_core::model::{
     App, BuildNumber, Destination, Facts, Inventory, Item, ItemId, Platform, Policy, Project, ReleaseFacts,
     Role, replaced,
@@ -17,7 +18,7 @@ use ninekeys_core::rules::{BuildLook, KnownSigner, Part, check_build, file_stem}
 use ninekeys_core::stream::DigestError;
 use ninekeys_formats::idsig::ENDING;
 use ninekeys_formats::manifest::Manifest;
-use ninekeys_formats::source::Source;
+use ninekeys_formats::x509::Certificate;
 use ninekeys_formats::zip::ZipError;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -25,9 +26,11 @@ use thiserror::Error;
 
 use crate::advice::{self, Named};
 use crate::answers::{BuildSaid, CertificateSaid, KeySaid, Verdict};
+use crate::build::input::Input;
+use crate::build::ios::IosLines;
 use crate::ctx::{Ctx, OpenError};
-use crate::files::{self, FileError, InputFile};
-use crate::identity;
+use crate::files::{self, FileError};
+use crate::identity::{self, CertificatesError};
 use crate::project::ProjectError;
 
 /// The most of a file of scheme v4: the tree over 4 GiB, and room to spare.
@@ -44,6 +47,8 @@ pub struct Request {
     pub app: Option<String>,
     /// A number that it has to be above.
     pub above: Option<BuildNumber>,
+    /// A device that it has to run on, by its name in the cabinet or by its identifier.
+    pub device: Option<String>,
 }
 
 /// What was found.
@@ -74,6 +79,9 @@ pub struct CheckReport {
     /// What only an Android build has.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub android: Option<AndroidLines>,
+    /// What only a build for iOS has.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub ios: Option<IosLines>,
     /// Who signed it.
     pub signers: Vec<SignerLine>,
     /// The findings and how many rules looked.
@@ -146,9 +154,18 @@ pub enum CheckError {
     /// Reading it failed, or the user stopped.
     #[error(transparent)]
     Digest(#[from] DigestError),
-    /// It is a build for iOS.
+    /// A file in the app's folder cannot be read.
+    #[error("{path} could not be read")]
+    Inside {
+        /// Which.
+        path: String,
+        /// What the system said.
+        #[source]
+        cause: std::io::Error,
+    },
+    /// The project's roots.
     #[error(transparent)]
-    Ios(#[from] IosBuild),
+    Certificates(#[from] CertificatesError),
     /// The project file.
     #[error(transparent)]
     Project(#[from] ProjectError),
@@ -164,6 +181,10 @@ pub enum CheckError {
 pub struct Background {
     pub(crate) project: Option<Project>,
     pub(crate) inventory: Option<Arc<Inventory>>,
+    /// The authorities that the project names.
+    pub(crate) roots: Vec<Certificate>,
+    /// Every authority's certificate at hand.
+    pub(crate) pool: Vec<Certificate>,
 }
 
 impl From<ExamineError> for CheckError {
@@ -171,7 +192,7 @@ impl From<ExamineError> for CheckError {
         match error {
             ExamineError::Zip(error) => error.into(),
             ExamineError::Digest(error) => error.into(),
-            ExamineError::Ios(error) => error.into(),
+            ExamineError::Inside { path, cause } => CheckError::Inside { path, cause },
         }
     }
 }
@@ -189,7 +210,65 @@ impl Background {
             Err(error) => return Err(error.into()),
         };
         let inventory = if has_cabinet { Some(ctx.look()?.inventory) } else { None };
-        Ok(Background { project: file.map(|file| file.project), inventory })
+        Ok(Background::of(file.map(|file| file.project), inventory, Vec::new()))
+    }
+
+    /// With the authorities that the project names: a build for iOS has to lead to one of them.
+    ///
+    /// # Errors
+    /// [`CheckError`] when one cannot be read.
+    pub(crate) fn with_roots(self, ctx: &Ctx<'_>) -> Result<Self, CheckError> {
+        let roots = identity::roots(ctx.project_if_any()?.as_ref())?;
+        Ok(Background::of(self.project, self.inventory, roots))
+    }
+
+    /// Out of what there is.
+    pub(crate) fn of(
+        project: Option<Project>,
+        inventory: Option<Arc<Inventory>>,
+        roots: Vec<Certificate>,
+    ) -> Self {
+        let mut pool = inventory.as_deref().map(identity::authorities).unwrap_or_default();
+        pool.extend(roots.iter().cloned());
+        Background { project, inventory, roots, pool }
+    }
+
+    /// The identifier of a device that is named, or that was typed as one.
+    fn device(&self, wanted: &str) -> String {
+        let devices = self.inventory.iter().flat_map(|inventory| inventory.iter());
+        let named = devices.filter_map(|item| match &item.facts {
+            Facts::Device(facts) => Some((item, facts)),
+            _ => None,
+        });
+        let found = named.into_iter().find(|(item, facts)| item.name == wanted || facts.title == wanted);
+        found.map_or_else(|| wanted.to_owned(), |(_, facts)| facts.identifier.clone())
+    }
+
+    /// What a build for iOS is held against, with its profiles opened.
+    fn look_at_ios<'a>(
+        &'a self,
+        env: &Env<'_>,
+        build: &'a Build,
+        app: Option<(&str, &'a App)>,
+        device: Option<&'a str>,
+        revoked: &'a [(String, Timestamp)],
+    ) -> Option<IosLook<'a>> {
+        let team = app.and_then(|(_, app)| self.project.as_ref()?.team_of(app.ios.as_ref()?));
+        let against = Against { roots: &self.roots, pool: &self.pool, team, device, revoked };
+        Some(IosLook::of(build.ios()?, against, env.now))
+    }
+
+    /// The certificates that are known to be revoked.
+    fn revoked(&self) -> Vec<(String, Timestamp)> {
+        let Some(inventory) = self.inventory.as_deref() else { return Vec::new() };
+        let revoked = inventory.iter().filter_map(|item| match &item.facts {
+            Facts::Identity(facts) => {
+                let certificate = identity::certificate_facts(inventory, facts.certificate.as_ref()?)?;
+                Some((certificate.fingerprint.clone(), facts.revoked?))
+            }
+            _ => None,
+        });
+        revoked.collect()
     }
 }
 
@@ -214,7 +293,7 @@ pub fn check(ctx: &Ctx<'_>, requests: &[Request]) -> Result<Vec<Checked>, CheckE
         Err(error) => {
             // a file that cannot be read is said before anything about the cabinet
             if let [only] = places.as_slice() {
-                InputFile::open(only)?;
+                Input::open(only)?;
             }
             return Err(error);
         }
@@ -244,6 +323,8 @@ pub fn check(ctx: &Ctx<'_>, requests: &[Request]) -> Result<Vec<Checked>, CheckE
         done
     });
     done.sort_by_key(|(index, ..)| *index);
+    let any_ios = done.iter().any(|(_, build, _)| build.as_ref().is_ok_and(|build| build.ios().is_some()));
+    let background = if any_ios { background.with_roots(ctx)? } else { background };
     // what is a part of what is known when all of them were read
     let parts: Vec<Option<Part>> = done
         .iter()
@@ -261,12 +342,7 @@ pub fn check(ctx: &Ctx<'_>, requests: &[Request]) -> Result<Vec<Checked>, CheckE
 }
 
 fn examine_file(env: &Env<'_>, path: &Path) -> Result<Build, CheckError> {
-    examine(env, &InputFile::open(path)?, idsig_beside(path)?.as_deref())
-}
-
-/// Reads a build and verifies its signatures, that in the file of scheme v4 beside it included.
-pub(crate) fn examine(env: &Env<'_>, source: &dyn Source, idsig: Option<&[u8]>) -> Result<Build, CheckError> {
-    Ok(Build::examine(source, idsig, env)?)
+    Input::open(path)?.examine(idsig_beside(path)?.as_deref(), env)
 }
 
 fn judge_file(
@@ -291,6 +367,7 @@ fn judge_file(
         destination: request.destination,
         app: named,
         above: request.above.clone(),
+        device: request.device.as_deref().map(|wanted| background.device(wanted)),
         superseded: None,
         parts,
     };
@@ -313,6 +390,8 @@ pub(crate) struct BuildSubject<'a> {
     pub(crate) destination: Option<Destination>,
     pub(crate) app: Option<(&'a str, &'a App)>,
     pub(crate) above: Option<BuildNumber>,
+    /// A device that it has to run on, by its identifier.
+    pub(crate) device: Option<String>,
     /// A release that this build takes the place of: its file name.
     pub(crate) superseded: Option<&'a str>,
     /// The builds that are looked at together with it.
@@ -352,11 +431,15 @@ pub(crate) fn judge(
         .or_else(|| released_for(&releases, build, &subject.file))
         .or_else(|| only_destination_of(build.form))
         .or_else(|| only_destination(app, build.platform));
-    let gone = replaced(&releases);
-    let counting = releases.iter().zip(gone).filter(|(_, gone)| !gone).map(|(release, _)| *release);
-    let counting: Vec<&ReleaseFacts> = counting.collect();
+    let counting = in_force(&releases);
     let last = last_release(&counting, app, build, destination, subject.superseded);
+    let highest_version = match build.platform {
+        Platform::Ios => highest_version(&counting, build, destination, subject.superseded),
+        Platform::Android => None,
+    };
     let known = known_signers(background.inventory.as_deref(), app.map(|(name, _)| name));
+    let revoked = background.revoked();
+    let ios = background.look_at_ios(env, build, app, subject.device.as_deref(), &revoked);
     let look = BuildLook {
         file: &subject.file,
         build,
@@ -364,9 +447,11 @@ pub(crate) fn judge(
         app,
         policy: project.map_or(&default_policy, |project| &project.policy),
         last,
+        highest_version,
         above: subject.above.as_ref(),
         parts: subject.parts,
         known_signers: &known,
+        ios: ios.as_ref(),
         now: env.now,
     };
     let verdict = check_build(&look);
@@ -387,6 +472,7 @@ pub(crate) fn judge(
         title: app.map(|(_, app)| app.title.clone()),
         says: BuildSaid::of(build),
         android: build.android().map(AndroidLines::of),
+        ios: ios.as_ref().map(|ios| IosLines::of(ios, background.inventory.as_deref())),
         signers: signer_lines(build, background.inventory.as_deref()),
         not_compared: not_compared(background, app, build.platform),
         last_release: last.cloned(),
@@ -398,6 +484,12 @@ pub(crate) fn judge(
 /// What a signed build is called.
 pub(crate) fn file_name_of(app: &str, says: &Says, destination: Destination, form: Form) -> String {
     format!("{}.{}", file_stem(app, says, destination), form.ending())
+}
+
+/// The releases that no later one has taken the place of.
+fn in_force<'a>(releases: &[&'a ReleaseFacts]) -> Vec<&'a ReleaseFacts> {
+    let gone = replaced(releases);
+    releases.iter().zip(gone).filter(|(_, gone)| !gone).map(|(release, _)| *release).collect()
 }
 
 /// Whether a release in the ledger is this very build: the same content under another key is another.
@@ -424,7 +516,7 @@ fn released_for(releases: &[&ReleaseFacts], build: &Build, file: &str) -> Option
 pub(crate) fn only_destination_of(form: Form) -> Option<Destination> {
     match form {
         Form::Android(PackageKind::Bundle) => Some(Destination::Store),
-        Form::Android(PackageKind::Apk) => None,
+        Form::Android(PackageKind::Apk) | Form::Ios(_) => None,
     }
 }
 
@@ -459,8 +551,13 @@ fn last_release<'a>(
     // every part of a package has numbers of its own: all of one version have the same
     let part = says.and_then(|says| says.part.as_deref());
     let same_part = |release: &&&ReleaseFacts| release.split.as_deref() == part;
-    let own: Vec<&ReleaseFacts> =
-        releases.iter().filter(of_app).filter(same_way).filter(same_part).copied().collect();
+    // on iOS numbers begin anew with every version
+    let same_version = |release: &&&ReleaseFacts| {
+        build.platform == Platform::Android
+            || says.is_some_and(|says| says.version.as_deref() == Some(release.version.as_str()))
+    };
+    let own = releases.iter().filter(of_app).filter(same_way).filter(same_part).filter(same_version);
+    let own: Vec<&ReleaseFacts> = own.copied().collect();
     let itself = own.iter().position(|release| is_itself(release, build));
     let before = own.get(..itself.unwrap_or(own.len())).unwrap_or_default();
     let own_name = itself.and_then(|at| own.get(at)).map(|release| release.file.as_str());
@@ -469,6 +566,24 @@ fn last_release<'a>(
         Some(release.file.as_str()) != superseded && Some(release.file.as_str()) != own_name
     };
     before.iter().filter(counts).max_by_key(|release| &release.number).copied()
+}
+
+/// The release of the same app to the same destination that has the highest version.
+fn highest_version<'a>(
+    releases: &[&'a ReleaseFacts],
+    build: &Build,
+    destination: Option<Destination>,
+    superseded: Option<&str>,
+) -> Option<&'a ReleaseFacts> {
+    let says = build.says.as_ref()?;
+    let own = releases.iter().filter(|release| {
+        release.id == says.id
+            && release.platform == build.platform
+            && destination.is_some_and(|wanted| release.destination == wanted)
+            && Some(release.file.as_str()) != superseded
+    });
+    let numbered = own.filter_map(|release| Some((release.version.parse::<BuildNumber>().ok()?, *release)));
+    numbered.max_by(|(one, _), (other, _)| one.cmp(other)).map(|(_, release)| release)
 }
 
 /// The keys of the cabinet that an app may be signed with, in each role that they have for it.

@@ -1,12 +1,17 @@
 //! Which key signs: found by app and destination, or named; and that key, ready to sign.
 
+use std::collections::BTreeMap;
+
 use ninekeys_cabinet::{Cabinet, CabinetError};
 use ninekeys_core::digest::from_hex;
+use ninekeys_core::ios::sign::Embedded;
 use ninekeys_core::keys::{KeyError, PrivateKey};
 use ninekeys_core::model::{Destination, Facts, Inventory, Item, ItemId, KeystoreEntry, KeystoreFacts, Role};
+use ninekeys_formats::x509::Certificate;
 use thiserror::Error;
 
 use crate::answers::{CertificateSaid, KeySaid};
+use crate::build::identity_material::ProfileUsed;
 use crate::keystore;
 
 /// Why there is no key to sign with.
@@ -44,13 +49,36 @@ pub enum SignerError {
     Key(#[from] KeyError),
 }
 
+/// What signs, as its platform has it.
+pub(crate) enum MaterialKind {
+    /// A key of a keystore.
+    Keystore {
+        /// Its alias.
+        alias: String,
+    },
+    /// An identity, with what belongs to it.
+    Identity(Box<IdentityMaterial>),
+}
+
+/// What belongs to an identity that signs a build.
+pub(crate) struct IdentityMaterial {
+    /// From its certificate to the root.
+    pub(crate) chain: Vec<Certificate>,
+    /// The team that it was issued to.
+    pub(crate) team: String,
+    /// The profile of each bundle, by its path in the build.
+    pub(crate) profiles: BTreeMap<String, Embedded>,
+    /// The same, as answers say them.
+    pub(crate) used: Vec<ProfileUsed>,
+}
+
 /// What signs: a private key and its certificate, and what they are called where they are kept. A keystore's key on Android;
-/// an identity is the same under another roof.
+/// an identity is the same under another roof, with profiles.
 pub(crate) struct Material {
-    /// The keystore's name.
+    /// The keystore's or the identity's name.
     pub(crate) name: String,
-    /// The key's alias in it.
-    pub(crate) alias: String,
+    /// What it is of which platform.
+    pub(crate) kind: MaterialKind,
     /// The private key's item.
     pub(crate) key_item: ItemId,
     /// The certificate's item.
@@ -66,6 +94,22 @@ pub(crate) struct Material {
 }
 
 impl Material {
+    /// The key's alias in its keystore.
+    pub(crate) fn alias(&self) -> Option<&str> {
+        match &self.kind {
+            MaterialKind::Keystore { alias } => Some(alias),
+            MaterialKind::Identity(_) => None,
+        }
+    }
+
+    /// What belongs to the identity that it is.
+    pub(crate) fn identity(&self) -> Option<&IdentityMaterial> {
+        match &self.kind {
+            MaterialKind::Keystore { .. } => None,
+            MaterialKind::Identity(identity) => Some(identity),
+        }
+    }
+
     /// What an app's builds are signed with for a destination, or what is in the keystore that is named.
     ///
     /// # Errors
@@ -84,7 +128,7 @@ impl Material {
         let key_facts = keystore::key_facts(inventory, entry).ok_or_else(gone)?;
         Ok(Material {
             name: keystore.name.clone(),
-            alias: entry.alias.clone(),
+            kind: MaterialKind::Keystore { alias: entry.alias.clone() },
             key_item: entry.key,
             certificate_item: entry.certificate,
             key: cabinet.secret(item)?.lend(|der| PrivateKey::from_pkcs8(der))?,

@@ -1,6 +1,9 @@
 //! Builds: checked, signed, written into the ledger, made with a key on loan.
 
 pub mod check;
+pub mod identity_material;
+pub(crate) mod input;
+pub mod ios;
 pub mod lend;
 pub mod material;
 pub mod releases;

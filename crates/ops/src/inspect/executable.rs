@@ -127,10 +127,11 @@ pub(super) fn read(
     source: &dyn Source,
     background: &Background,
 ) -> Result<ExecutableContent, InspectError> {
-    let all = code::examine(source, &Limits::USUAL, &ctx.env).map_err(|error| match error {
-        CodeError::Digest(error) => InspectError::Digest(error),
-        CodeError::Macho(error) => InspectError::Executable(error),
-    })?;
+    let all =
+        code::examine(source, code::Home::Alone, &Limits::USUAL, &ctx.env).map_err(|error| match error {
+            CodeError::Digest(error) => InspectError::Digest(error),
+            CodeError::Macho(error) => InspectError::Executable(error),
+        })?;
     let roots = Roots::of(ctx, background.inventory.as_deref());
     let look = Looked { roots, background, now: ctx.env.now };
     let slices = all.iter().map(|code| slice(code, &look)).collect();

@@ -8,8 +8,9 @@ mod profile;
 use std::path::Path;
 
 use jiff::Timestamp;
-use ninekeys_core::build::{Build, ExamineError, Form, IosBuild};
+use ninekeys_core::build::Form;
 use ninekeys_core::digest::{hex, sha256_hex};
+use ninekeys_core::ios::look::{Against, IosLook};
 use ninekeys_core::keystore::{self, Format, KeystoreError as FormatError};
 use ninekeys_core::model::{Inventory, Platform};
 use ninekeys_core::stream::DigestError;
@@ -29,6 +30,8 @@ use thiserror::Error;
 
 use crate::answers::{BuildSaid, CertificateSaid, KeySaid};
 use crate::build::check::{self, AndroidLines, Background, CheckError, Holder, SignerLine};
+use crate::build::input::Input;
+use crate::build::ios::IosLines;
 use crate::ctx::{Ctx, OpenError};
 use crate::files::{FileError, InputFile};
 use crate::identity;
@@ -180,6 +183,9 @@ pub struct BuildContent {
     /// What only an Android build has.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub android: Option<AndroidLines>,
+    /// What only a build for iOS has.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub ios: Option<IosLines>,
     /// Who signed it.
     pub signers: Vec<SignerLine>,
     /// Ids of the pairs in its signing block.
@@ -226,12 +232,9 @@ pub enum InspectError {
     /// It looks like an executable and cannot be read as one.
     #[error("the executable cannot be read: {0}")]
     Executable(#[from] MachoError),
-    /// It is a build for iOS.
-    #[error(transparent)]
-    Ios(#[from] IosBuild),
     /// It is nothing that is known.
     #[error(
-        "it is neither a build (APK, AAB), an executable (Mach-O), a keystore (PKCS#12, JKS), a cabinet, a provisioning profile, nor a certificate, a request, a key or an encrypted message (PEM or DER)"
+        "it is neither a build (APK, AAB, IPA), an executable (Mach-O), a keystore (PKCS#12, JKS), a cabinet, a provisioning profile, nor a certificate, a request, a key or an encrypted message (PEM or DER)"
     )]
     Unknown,
     /// Neither a file nor an item.
@@ -268,6 +271,11 @@ pub fn inspect(
             Err(_) => Err(FileError::new("read", &path, std::io::ErrorKind::NotFound.into()).into()),
         };
     }
+    if path.is_dir() && path.extension().is_some_and(|ending| ending == "app") {
+        let background = Background::read(ctx)?;
+        let content = build(ctx, &Input::open(&path)?, &background)?;
+        return Ok(report(Content::Build(Box::new(content))));
+    }
     let source = InputFile::open(&path)?;
     let head = source.bytes(0..source.len().min(16), 16).unwrap_or_default();
     // looked at without our own cabinet, which may be what is broken when a copy of it is wanted
@@ -276,7 +284,8 @@ pub fn inspect(
     }
     let background = Background::read(ctx)?;
     if head.starts_with(b"PK") || source.is_empty() {
-        return Ok(report(Content::Build(Box::new(build(ctx, &source, &background)?))));
+        let content = build(ctx, &Input::File(source), &background)?;
+        return Ok(report(Content::Build(Box::new(content))));
     }
     if macho::recognise(&head) {
         return Ok(report(Content::Executable(executable::read(ctx, &source, &background)?)));
@@ -300,26 +309,35 @@ pub fn inspect(
         }
     }
     // an archive may have something in front of it
-    match build(ctx, &source, &background) {
+    match build(ctx, &Input::File(source), &background) {
         Ok(build) => Ok(report(Content::Build(Box::new(build)))),
         Err(InspectError::Zip(ZipError::NotAnArchive)) => Err(InspectError::Unknown),
         Err(error) => Err(error),
     }
 }
 
-fn build(ctx: &Ctx<'_>, source: &InputFile, background: &Background) -> Result<BuildContent, InspectError> {
-    let build = Build::examine(source, None, &ctx.env).map_err(|error| match error {
-        ExamineError::Zip(error) => InspectError::Zip(error),
-        ExamineError::Digest(error) => InspectError::Digest(error),
-        ExamineError::Ios(error) => InspectError::Ios(error),
+fn build(ctx: &Ctx<'_>, input: &Input, background: &Background) -> Result<BuildContent, InspectError> {
+    let build = input.examine(None, &ctx.env).map_err(|error| match error {
+        CheckError::Zip(error) => InspectError::Zip(error),
+        CheckError::Digest(error) => InspectError::Digest(error),
+        other => InspectError::Background(other),
     })?;
+    let vouching = Roots::of(ctx, background.inventory.as_deref());
+    let ios = build.ios().map(|ios| {
+        let against = Against { roots: &vouching.roots, pool: &vouching.pool, ..Against::default() };
+        IosLook::of(ios, against, ctx.env.now)
+    });
     let package = build.android().map(|android| &android.package);
     let block = package.and_then(|package| package.block.as_ref());
     Ok(BuildContent {
         platform: build.platform,
         form: build.form,
         size: build.size,
-        entries: package.map_or(0, |package| package.archive.entries.len()),
+        entries: match build.ios() {
+            Some(ios) => ios.files,
+            None => package.map_or(0, |package| package.archive.entries.len()),
+        },
+        ios: ios.as_ref().map(|ios| IosLines::of(ios, background.inventory.as_deref())),
         says: BuildSaid::of(&build),
         malformed: build.malformed.iter().map(|one| one.text.clone()).collect(),
         android: build.android().map(AndroidLines::of),

@@ -71,7 +71,13 @@ pub fn ctx<'a>(folder: &Path, person: &'a dyn Ask) -> Ctx<'a> {
     let now = "2031-05-19T12:00:00Z".parse().unwrap();
     let machine: &MachineMemory = Box::leak(Box::new(MachineMemory::none()));
     Ctx {
-        env: Env { now, keys: &SystemKeys, progress: &Silent, stop: &STOP },
+        env: Env {
+            now,
+            keys: &SystemKeys,
+            progress: &Silent,
+            scratch: &ninekeys_core::stream::InMemory,
+            stop: &STOP,
+        },
         folder: folder.into(),
         project: None,
         cabinet: None,

@@ -57,7 +57,13 @@ pub(super) struct State {
 /// The computation's surroundings at a time.
 pub(super) fn with_env<R>(now: Timestamp, work: impl FnOnce(&Env<'_>) -> R) -> R {
     let stop = AtomicBool::new(false);
-    work(&Env { now, keys: &SystemKeys, progress: &Silent, stop: &stop })
+    work(&Env {
+        now,
+        keys: &SystemKeys,
+        progress: &Silent,
+        scratch: &ninekeys_core::stream::InMemory,
+        stop: &stop,
+    })
 }
 
 /// Random bytes as digits.

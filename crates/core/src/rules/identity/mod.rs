@@ -3,6 +3,7 @@
 use jiff::{SignedDuration, Timestamp};
 use ninekeys_formats::x509::{Certificate, KeyShape};
 
+mod ios;
 mod setup;
 
 use super::{BuildLook, KnownSigner, Notes, Rule, Subject, because};
@@ -27,7 +28,7 @@ pub(super) const RULES: &[Rule] = &[
         about: "the identity that is here signs for something else",
         meaning: "A development identity signs no build that is given away, and a distribution identity none that is debugged on devices.",
         remedy: "ask for one of the right kind at the portal; the one that is here stays what it is for",
-        subjects: &[Subject::Setup(setup::wrong_purpose)],
+        subjects: &[Subject::Ios(ios::wrong_purpose), Subject::Setup(setup::wrong_purpose)],
     },
     Rule {
         name: "identity-expired",
@@ -59,7 +60,7 @@ pub(super) const RULES: &[Rule] = &[
         about: "the identity's certificate was revoked",
         meaning: "What a revoked certificate signed is refused by the store, and profiles that name it alone are good for nothing.",
         remedy: "ask for a new certificate, and have the profiles made again",
-        subjects: &[Subject::Setup(setup::revoked)],
+        subjects: &[Subject::Ios(ios::revoked), Subject::Setup(setup::revoked)],
     },
     Rule {
         name: "identity-revocation-unknown",
@@ -83,7 +84,7 @@ pub(super) const RULES: &[Rule] = &[
         about: "the identity was issued to another team than the app's",
         meaning: "Identity, profile and app belong to one team, or a device refuses the build.",
         remedy: "take an identity of the app's team",
-        subjects: &[Subject::Setup(setup::team_mismatch)],
+        subjects: &[Subject::Ios(ios::team_mismatch), Subject::Setup(setup::team_mismatch)],
     },
     Rule {
         name: "identity-chain-incomplete",
@@ -91,7 +92,7 @@ pub(super) const RULES: &[Rule] = &[
         about: "a certificate between the identity and its root is missing",
         meaning: "A signature carries the whole chain; without the certificate in between, nobody can follow it.",
         remedy: "take in the certificate of the authority that issued it",
-        subjects: &[Subject::Setup(setup::chain_incomplete)],
+        subjects: &[Subject::Ios(ios::chain_incomplete), Subject::Setup(setup::chain_incomplete)],
     },
     Rule {
         name: "identity-chain-untrusted",
@@ -99,7 +100,7 @@ pub(super) const RULES: &[Rule] = &[
         about: "the identity does not lead to a root that the project names, or its chain does not hold",
         meaning: "A device follows the chain to a root that it knows. One that leads elsewhere is refused.",
         remedy: "compare the root with the portal's, and name it in the project file if it is the right one",
-        subjects: &[Subject::Setup(setup::chain_untrusted)],
+        subjects: &[Subject::Ios(ios::chain_untrusted), Subject::Setup(setup::chain_untrusted)],
     },
     Rule {
         name: "push-identity-missing",
@@ -187,7 +188,7 @@ fn signers<'a>(look: &BuildLook<'a>, notes: &mut Notes) -> &'a [SignedBy] {
     &look.build.signers
 }
 
-fn time(seconds: i64) -> Timestamp {
+pub(super) fn time(seconds: i64) -> Timestamp {
     Timestamp::from_second(seconds).unwrap_or(if seconds < 0 { Timestamp::MIN } else { Timestamp::MAX })
 }
 

@@ -3,38 +3,28 @@
 use std::path::Path;
 
 use ninekeys_core::android::{
-    Allowed, Identity, LaidOut, Scheme, SignError as AndroidError, Signed, Signing as PackageSigning,
+    Identity, LaidOut, Scheme, SignError as AndroidError, Signed, Signing as PackageSigning,
 };
-use ninekeys_core::model::Destination;
 use ninekeys_core::rules::{Part, lacks_parts};
 use ninekeys_core::stream::{DigestError, Sink};
 
-pub(super) use ninekeys_core::android::Opened;
+pub(super) use ninekeys_core::android::{Allowed, Opened};
 
 use super::{Job, Made, Plan, Proving, SignError, idsig};
 use crate::ctx::Ctx;
 use crate::files::{Access, FileError, OutputFile};
 use crate::outgoing::Outgoing;
 
-/// Refuses what must not be signed for that destination.
-pub(super) fn allow<'s>(
-    opened: super::Opened<'s>,
-    destination: Destination,
-) -> Result<Allowed<'s>, SignError> {
-    match opened {
-        super::Opened::Android(opened) => Ok(opened.allow(destination)?),
-    }
-}
-
 /// A part of a package runs nowhere without the others: it is signed with them.
 pub(super) fn refuse_parts_alone(
     plans: &[Plan<'_>],
-    all: &[Allowed<'_>],
+    all: &[super::Allowed<'_>],
     of: impl Fn(&Path, SignError) -> SignError,
 ) -> Result<(), SignError> {
     let parts: Vec<Part> = plans.iter().map(|plan| plan.part(Vec::new())).collect();
     for (index, (plan, allowed)) in plans.iter().zip(all).enumerate() {
         let others = parts.iter().enumerate().filter(|(at, _)| *at != index).map(|(_, part)| part);
+        let super::Allowed::Android(allowed) = allowed else { continue };
         if plan.destination.leaves_the_house()
             && let Some(lacks) = lacks_parts(allowed.manifest(), others)
         {
@@ -53,8 +43,11 @@ pub(super) fn make(
     outgoing: &mut Outgoing,
 ) -> Result<Made, SignError> {
     let Job { plan, material } = *job;
-    let identity =
-        Identity { signer: &material.key, certificate: &material.certificate, alias: &material.alias };
+    let identity = Identity {
+        signer: &material.key,
+        certificate: &material.certificate,
+        alias: material.alias().unwrap_or_default(),
+    };
     let signing = PackageSigning { schemes: proving.request.schemes, ..PackageSigning::usual(identity) };
     let laid_out = allowed.lay_out(signing, &ctx.env)?;
     let realigned = laid_out.realigned();
@@ -69,7 +62,7 @@ pub(super) fn make(
         }
         None => None,
     };
-    Ok(Made { output, idsig, schemes, proof, realigned })
+    Ok(Made { output, idsig, schemes, proof, realigned, ios: None })
 }
 
 /// Streams the entries, signs, and puts the tail behind them, all under a temporary name.

@@ -51,7 +51,7 @@ impl Stale {
         let belonged = InputFile::open(target).is_ok_and(|old| {
             let examined = files::read_whole(&place, check::MOST_IDSIG)
                 .ok()
-                .and_then(|idsig| check::examine(&ctx.env, &old, Some(&idsig)).ok());
+                .and_then(|idsig| Build::examine(&old, Some(&idsig), &ctx.env).ok());
             let held = examined.as_ref().and_then(Build::android);
             held.is_some_and(|android| android.signatures.holds(Scheme::V4))
         });

@@ -71,7 +71,10 @@ impl Release<'_> {
             signer: material.key.public().fingerprint(),
             signer_certificate: sha256_hex(&material.certificate),
             certificate: Some(material.certificate_item),
-            profiles: Vec::new(),
+            profiles: material
+                .identity()
+                .map(|own| own.used.iter().map(|one| one.item).collect())
+                .unwrap_or_default(),
             schemes: schemes.to_vec(),
             signed: ctx.env.now,
             by: cabinet.unlocked_by().map(|member| member.label.clone()).unwrap_or_default(),

@@ -3,6 +3,7 @@
 
 mod android;
 mod idsig;
+mod ios;
 mod ledger;
 mod prove;
 
@@ -11,26 +12,36 @@ use std::sync::Arc;
 
 use ninekeys_cabinet::{Cabinet, CabinetError};
 use ninekeys_core::android::{Schemes, SignError as AndroidError};
-use ninekeys_core::build::{Form, Says};
+use ninekeys_core::build::{Form, Says, is_for_ios};
 use ninekeys_core::findings::Level;
-use ninekeys_core::model::{App, Destination, Inventory, ItemId, Platform, Project};
+use ninekeys_core::ios::setup::Roster;
+use ninekeys_core::ios::sign::SignError as IosError;
+use ninekeys_core::ios::tree::ZipTree;
+use ninekeys_core::model::{App, BuildNumber, Destination, Inventory, ItemId, Platform, Project};
 use ninekeys_core::rules::Part;
 use ninekeys_core::stream::DigestError;
+use ninekeys_formats::cursor::ParseError;
 use ninekeys_formats::limits::Limits;
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
+pub use self::ios::{BundleClaims, SignedIos};
 use self::ledger::Release;
 use self::prove::Proof;
 use crate::answers::{CertificateSaid, KeySaid};
 use crate::build::check::{self, Background, BuildSubject, CheckError, CheckReport};
+use crate::build::identity_material::{Choice, IdentityMaterialError};
+use crate::build::input::{FolderTree, Input};
 use crate::build::material::{Material, SignerError};
 use crate::ctx::{Ctx, OpenError};
 use crate::files::{FileError, InputFile, NewFolders, OutputFile, Taken};
+use crate::identity::{self, CertificatesError};
 use crate::outgoing::{self, Outgoing};
 use crate::outputs::{self, Ours, OutputError};
-use crate::project::ProjectError;
+use crate::portal::ConnectError;
+use crate::project::{ProjectError, ProjectFile};
+use crate::revocation;
 
 /// The builds to be signed.
 #[derive(Debug)]
@@ -51,6 +62,30 @@ pub struct Request {
     pub schemes: Option<Schemes>,
     /// Whether the file of scheme v4 is made beside the output.
     pub idsig: bool,
+    /// What is set in the build.
+    pub set: Set,
+    /// A file with what the app declares, in the place of what it declares otherwise, on iOS.
+    pub entitlements: Option<PathBuf>,
+}
+
+/// What is set in a build when it is signed.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Set {
+    /// The bundle id of the app; those of what is inside it follow.
+    pub id: Option<String>,
+    /// What people see below its icon.
+    pub title: Option<String>,
+    /// The version's name.
+    pub version: Option<String>,
+    /// The build number.
+    pub build: Option<BuildNumber>,
+}
+
+impl Set {
+    /// Whether nothing is set.
+    fn is_empty(&self) -> bool {
+        *self == Set::default()
+    }
 }
 
 /// What was signed.
@@ -66,10 +101,18 @@ pub struct SignReport {
     pub title: String,
     /// Where it goes.
     pub destination: Destination,
-    /// The keystore it was signed with.
-    pub keystore: String,
+    /// The keystore it was signed with, on Android.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub keystore: Option<String>,
     /// The key's alias in it.
-    pub alias: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub alias: Option<String>,
+    /// The identity it was signed with, on iOS.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub identity: Option<String>,
+    /// What was done to a build for iOS.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub ios: Option<SignedIos>,
     /// The key that signed.
     pub key: KeySaid,
     /// The certificate that it signed under.
@@ -104,6 +147,9 @@ pub enum SignError {
     /// The project file.
     #[error(transparent)]
     Project(#[from] ProjectError),
+    /// The project's roots.
+    #[error(transparent)]
+    Certificates(#[from] CertificatesError),
     /// The cabinet could not be opened or unlocked.
     #[error(transparent)]
     Open(#[from] OpenError),
@@ -135,6 +181,35 @@ pub enum SignError {
     /// The key to sign with.
     #[error(transparent)]
     Signer(#[from] SignerError),
+    /// A build for iOS could not be read, or is refused.
+    #[error(transparent)]
+    Ios(#[from] IosError),
+    /// What signs a build for iOS.
+    #[error(transparent)]
+    Identity(#[from] IdentityMaterialError),
+    /// What the project pins.
+    #[error(transparent)]
+    Connect(#[from] ConnectError),
+    /// The file with entitlements.
+    #[error("{path} cannot be read as entitlements: {cause}")]
+    Entitlements {
+        /// Where it is.
+        path: String,
+        /// Why.
+        #[source]
+        cause: ParseError,
+    },
+    /// An app that lies in a folder.
+    #[error("an app is signed in an archive, and this one is a folder")]
+    Folder,
+    /// Something that only builds of the other platform have.
+    #[error("{option} is for builds for {}", platform.title())]
+    OnlyFor {
+        /// The option.
+        option: &'static str,
+        /// The platform that has it.
+        platform: Platform,
+    },
     /// A part of a package, without the others.
     #[error("{0}")]
     Incomplete(String),
@@ -186,35 +261,86 @@ fn errors(report: &CheckReport) -> String {
 
 /// A build that was opened, of one platform or another.
 enum Opened<'s> {
-    Android(android::Opened<'s>),
+    Android(Box<android::Opened<'s>>),
+    Ios(ios::Opened<'s>),
+}
+
+/// A build that may go where it goes.
+enum Allowed<'s> {
+    Android(Box<android::Allowed<'s>>),
+    Ios(ios::Opened<'s>),
+}
+
+/// A build as it was read, before anything is said of it.
+enum Loaded<'s> {
+    Android(&'s InputFile),
+    Ipa(Box<ZipTree<'s>>),
+    Folder(&'s FolderTree),
+}
+
+impl<'s> Loaded<'s> {
+    fn of(input: &'s Input) -> Result<Self, SignError> {
+        Ok(match input {
+            Input::Folder(tree) => Loaded::Folder(tree),
+            Input::File(file) if is_for_ios(file) => {
+                let tree = ZipTree::open(file, &Limits::USUAL).map_err(AndroidError::from)?;
+                Loaded::Ipa(Box::new(tree))
+            }
+            Input::File(file) => Loaded::Android(file),
+        })
+    }
 }
 
 impl<'s> Opened<'s> {
-    fn open(input: &'s InputFile) -> Result<Self, SignError> {
-        Ok(Opened::Android(android::Opened::open(input, &Limits::USUAL)?))
+    fn open(loaded: &'s Loaded<'s>) -> Result<Self, SignError> {
+        Ok(match loaded {
+            Loaded::Android(file) => Opened::Android(Box::new(android::Opened::open(*file, &Limits::USUAL)?)),
+            Loaded::Ipa(tree) => Opened::Ios(ios::Opened::open(ios::Lies::Archive(tree))?),
+            Loaded::Folder(tree) => Opened::Ios(ios::Opened::open(ios::Lies::Folder(tree))?),
+        })
     }
 
     fn platform(&self) -> Platform {
         match self {
             Opened::Android(_) => Platform::Android,
+            Opened::Ios(_) => Platform::Ios,
         }
     }
 
     fn form(&self) -> Form {
         match self {
             Opened::Android(opened) => Form::Android(opened.kind()),
+            Opened::Ios(opened) => Form::Ios(opened.build.container()),
         }
     }
 
-    fn says(&self) -> Says {
+    /// What it will say of itself, with what is set in it.
+    fn says(&self, set: &Set) -> Says {
         match self {
             Opened::Android(opened) => ninekeys_core::android::says(opened.manifest()),
+            Opened::Ios(opened) => opened.says(set),
         }
     }
 
     fn is_signed(&self) -> bool {
         match self {
             Opened::Android(opened) => opened.is_signed(),
+            Opened::Ios(opened) => opened.build.is_signed(),
+        }
+    }
+
+    /// Refuses what must not be signed for that destination, and options that are another platform's.
+    fn allow(self, destination: Destination, request: &Request) -> Result<Allowed<'s>, SignError> {
+        let only = |option, platform| SignError::OnlyFor { option, platform };
+        match self {
+            Opened::Android(_) if !request.set.is_empty() => Err(only("--set-…", Platform::Ios)),
+            Opened::Android(_) if request.entitlements.is_some() => {
+                Err(only("--entitlements", Platform::Ios))
+            }
+            Opened::Android(opened) => Ok(Allowed::Android(Box::new(opened.allow(destination)?))),
+            Opened::Ios(_) if request.schemes.is_some() => Err(only("--schemes", Platform::Android)),
+            Opened::Ios(_) if request.idsig => Err(only("--idsig", Platform::Android)),
+            Opened::Ios(opened) => Ok(Allowed::Ios(opened)),
         }
     }
 }
@@ -253,6 +379,7 @@ struct Made {
     schemes: Vec<String>,
     proof: Proof,
     realigned: usize,
+    ios: Option<SignedIos>,
 }
 
 /// One build of a call, and what it is signed with.
@@ -276,16 +403,20 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<Vec<SignReport>, SignErr
     let mut inputs = Vec::new();
     for build in &request.builds {
         let path = ctx.path(build);
-        let input = InputFile::open(&path).map_err(|error| of(build, error.into()))?;
+        let input = Input::open(&path).map_err(|error| of(build, error.into()))?;
         inputs.push((build.as_path(), path, input));
     }
-    let project = ctx.project_file()?.project;
+    let file = ctx.project_file()?;
+    let roots = identity::roots(Some(&file))?;
+    let project = &file.project;
+    let loaded = inputs.iter().map(|(build, _, input)| Loaded::of(input).map_err(|error| of(build, error)));
+    let loaded = loaded.collect::<Result<Vec<_>, SignError>>()?;
     let mut plans = Vec::new();
     let mut all_allowed = Vec::new();
-    for (build, _, input) in &inputs {
-        let planned = Opened::open(input).and_then(|opened| {
-            let plan = plan(ctx, request, build, &project, &opened)?;
-            let allowed = android::allow(opened, plan.destination)?;
+    for ((build, _, _), loaded) in inputs.iter().zip(&loaded) {
+        let planned = Opened::open(loaded).and_then(|opened| {
+            let plan = plan(ctx, request, build, project, &opened)?;
+            let allowed = opened.allow(plan.destination, request)?;
             Ok((plan, allowed))
         });
         let (plan, allowed) = planned.map_err(|error| of(build, error))?;
@@ -298,12 +429,8 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<Vec<SignReport>, SignErr
 
     let mut cabinet = ctx.open_unlocked()?;
     let inventory = cabinet.inventory()?;
-    let mut materials = Vec::new();
-    for plan in &plans {
-        let material =
-            Material::choose(&cabinet, &inventory, plan.app.0, plan.destination, request.key.as_deref());
-        materials.push(material.map_err(|error| of(plan.build, error.into()))?);
-    }
+    let background = Background::of(Some(project.clone()), Some(Arc::clone(&inventory)), roots);
+    let materials = materials(ctx, request, &file, &background, &cabinet, (&plans, &all_allowed), of)?;
     let parts: Vec<Part> = plans
         .iter()
         .zip(&materials)
@@ -311,7 +438,6 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<Vec<SignReport>, SignErr
         .collect();
 
     let folders = NewFolders::make(&ctx.path(&request.to))?;
-    let background = Background { project: Some(project.clone()), inventory: Some(Arc::clone(&inventory)) };
     let mut ready = Vec::new();
     for (index, ((plan, material), allowed)) in plans.iter().zip(&materials).zip(all_allowed).enumerate() {
         let others = parts.iter().enumerate().filter(|(at, _)| *at != index);
@@ -319,7 +445,10 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<Vec<SignReport>, SignErr
         let job = Job { plan, material };
         let mut outgoing = Outgoing::begin(ctx, &cabinet)?;
         let proving = Proving { background: &background, request, parts: &others };
-        let made = android::make(ctx, &job, allowed, &proving, &mut outgoing);
+        let made = match allowed {
+            Allowed::Android(allowed) => android::make(ctx, &job, *allowed, &proving, &mut outgoing),
+            Allowed::Ios(opened) => ios::make(ctx, &job, &opened, &proving, &mut outgoing),
+        };
         ready.push((job, outgoing, made.map_err(|error| of(plan.build, error))?));
     }
     let done = deliver_all(ctx, request, &mut cabinet, &inventory, ready, of);
@@ -328,6 +457,49 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<Vec<SignReport>, SignErr
         folders.keep();
     }
     done
+}
+
+/// What signs each build.
+fn materials(
+    ctx: &Ctx<'_>,
+    request: &Request,
+    file: &ProjectFile,
+    background: &Background,
+    cabinet: &Cabinet<'_>,
+    jobs: (&[Plan<'_>], &[Allowed<'_>]),
+    of: impl Fn(&Path, SignError) -> SignError,
+) -> Result<Vec<Material>, SignError> {
+    let Some(inventory) = background.inventory.as_deref() else { return Ok(Vec::new()) };
+    let (plans, all) = jobs;
+    let any_ios = all.iter().any(|one| matches!(one, Allowed::Ios(_)));
+    let roster = any_ios.then(|| Roster::of(inventory));
+    let learnt = roster
+        .as_ref()
+        .map(|roster| revocation::learn(ctx, file, inventory, roster, &background.roots, &background.pool));
+    let revocations = learnt.transpose()?;
+    let named = request.key.as_deref();
+    let mut out = Vec::new();
+    for (plan, allowed) in plans.iter().zip(all) {
+        let chosen = match (allowed, &roster, &revocations) {
+            (Allowed::Ios(opened), Some(roster), Some(revocations)) => {
+                let choice = Choice {
+                    project: &file.project,
+                    inventory,
+                    roster,
+                    roots: &background.roots,
+                    pool: &background.pool,
+                    revocations,
+                    now: ctx.env.now,
+                };
+                let needs = opened.needs(&request.set);
+                choice.take(cabinet, plan.app, plan.destination, &needs, named).map_err(SignError::from)
+            }
+            _ => Material::choose(cabinet, inventory, plan.app.0, plan.destination, named)
+                .map_err(SignError::from),
+        };
+        out.push(chosen.map_err(|error| of(plan.build, error))?);
+    }
+    Ok(out)
 }
 
 /// What an output is proved with.
@@ -346,6 +518,7 @@ impl Proving<'_> {
             destination: Some(plan.destination),
             app: Some(plan.app),
             above: None,
+            device: None,
             superseded: self.request.replace.then_some(plan.file.as_str()),
             parts: self.parts,
         };
@@ -418,7 +591,7 @@ fn deliver(
     for path in aside {
         ledger::drop_known(ctx, path, replaces.as_deref());
     }
-    Ok(report(request, job, made.proof, made.schemes, made.realigned))
+    Ok(report(request, job, made.proof, made.schemes, made.realigned, made.ios))
 }
 
 fn report(
@@ -427,6 +600,7 @@ fn report(
     proof: Proof,
     schemes: Vec<String>,
     realigned: usize,
+    ios: Option<SignedIos>,
 ) -> SignReport {
     let Job { plan, material } = *job;
     let folder = request.to.strip_prefix(".").unwrap_or(&request.to);
@@ -437,8 +611,10 @@ fn report(
         app: plan.app.0.to_owned(),
         title: plan.app.1.title.clone(),
         destination: plan.destination,
-        keystore: material.name.clone(),
-        alias: material.alias.clone(),
+        keystore: material.alias().map(|_| material.name.clone()),
+        alias: material.alias().map(str::to_owned),
+        identity: material.identity().map(|_| material.name.clone()),
+        ios,
         key: material.key_said.clone(),
         certificate: material.certificate_said.clone(),
         sha256: proof.sha256,
@@ -458,7 +634,7 @@ fn plan<'p>(
     project: &'p Project,
     opened: &Opened<'_>,
 ) -> Result<Plan<'p>, SignError> {
-    let says = opened.says();
+    let says = opened.says(&request.set);
     let (app, destination) = place(opened, &says, project, request)?;
     let file = check::file_name_of(app.0, &says, destination, opened.form());
     let target = ctx.path(&request.to).join(&file);

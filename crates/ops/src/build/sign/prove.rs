@@ -31,7 +31,7 @@ pub(super) fn prove(
     let (proof, settled, hashed) = std::thread::scope(|scope| {
         let settling = scope.spawn(|| output.settle());
         let check = || {
-            let build = check::examine(&env, &written, None)?;
+            let build = Build::examine(&written, None, &env)?;
             Ok((check::judge(&env, background, subject, &build), build))
         };
         // the hash is one long chain and keeps a core to itself; the check takes the others, and that one too once it is free

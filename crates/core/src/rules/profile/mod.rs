@@ -1,5 +1,7 @@
 //! Rules about provisioning profiles: whether one fits, and what speaks against each that could.
 
+mod build;
+
 use jiff::SignedDuration;
 
 use super::identity::{day, short};
@@ -15,7 +17,7 @@ pub(super) const RULES: &[Rule] = &[
         about: "there is no profile for the app and the destination",
         meaning: "A device runs a build only under a profile that ties app, certificate and destination together.",
         remedy: "have a profile made for this app and destination, and take it in",
-        subjects: &[Subject::Setup(missing)],
+        subjects: &[Subject::Ios(build::missing), Subject::Setup(missing)],
     },
     Rule {
         name: "profile-expired",
@@ -23,7 +25,7 @@ pub(super) const RULES: &[Rule] = &[
         about: "the profile has ended",
         meaning: "Stores refuse a build whose profile has ended, and devices stop running what was installed with it.",
         remedy: "have it made again, and take it in",
-        subjects: &[Subject::Setup(expired)],
+        subjects: &[Subject::Ios(build::expired), Subject::Setup(expired)],
     },
     Rule {
         name: "profile-expires-soon",
@@ -31,7 +33,7 @@ pub(super) const RULES: &[Rule] = &[
         about: "the profile ends within the days that the project's policy gives",
         meaning: "Builds on registered devices and in-house builds stop running on that day; a store's go on.",
         remedy: "have it made again before that day",
-        subjects: &[Subject::Setup(expires_soon)],
+        subjects: &[Subject::Ios(build::expires_soon), Subject::Setup(expires_soon)],
     },
     Rule {
         name: "profile-kind-wrong",
@@ -40,7 +42,7 @@ pub(super) const RULES: &[Rule] = &[
         meaning: "A build under a profile for devices is refused by the store, and one under a profile for the store runs on \
                   no device.",
         remedy: "take a profile of the right kind",
-        subjects: &[Subject::Setup(kind_wrong)],
+        subjects: &[Subject::Ios(build::kind_wrong), Subject::Setup(kind_wrong)],
     },
     Rule {
         name: "profile-app-mismatch",
@@ -48,7 +50,7 @@ pub(super) const RULES: &[Rule] = &[
         about: "the profile is for another app",
         meaning: "The bundle id of a build has to be the one that its profile names.",
         remedy: "take the profile of this app",
-        subjects: &[Subject::Setup(app_mismatch)],
+        subjects: &[Subject::Ios(build::app_mismatch), Subject::Setup(app_mismatch)],
     },
     Rule {
         name: "profile-team-mismatch",
@@ -56,7 +58,7 @@ pub(super) const RULES: &[Rule] = &[
         about: "the profile was issued to another team",
         meaning: "Identity, profile and app belong to one team, or a device refuses the build.",
         remedy: "take a profile of the app's team",
-        subjects: &[Subject::Setup(team_mismatch)],
+        subjects: &[Subject::Ios(build::team_mismatch), Subject::Setup(team_mismatch)],
     },
     Rule {
         name: "profile-lacks-identity",
@@ -64,7 +66,7 @@ pub(super) const RULES: &[Rule] = &[
         about: "the profile does not name the certificate that would sign",
         meaning: "A build is refused when its signer is not among the certificates that its profile names.",
         remedy: "have the profile made again with this certificate",
-        subjects: &[Subject::Setup(lacks_identity)],
+        subjects: &[Subject::Ios(build::lacks_identity), Subject::Setup(lacks_identity)],
     },
     Rule {
         name: "profile-lacks-device",
@@ -72,7 +74,7 @@ pub(super) const RULES: &[Rule] = &[
         about: "a registered device is not among those that the profile allows",
         meaning: "The build does not run on that device.",
         remedy: "have the profile made again with this device",
-        subjects: &[Subject::Setup(lacks_device)],
+        subjects: &[Subject::Ios(build::lacks_device), Subject::Setup(lacks_device)],
     },
     Rule {
         name: "profile-older-than-devices",
@@ -97,7 +99,7 @@ pub(super) const RULES: &[Rule] = &[
         about: "the profile was not verified up to a root that the project names",
         meaning: "Who can make up a profile can make a device run what the team did not sign.",
         remedy: "name the root in the project file, and import the profile again",
-        subjects: &[Subject::Setup(signature_invalid)],
+        subjects: &[Subject::Ios(build::signature_invalid), Subject::Setup(signature_invalid)],
     },
 ];
 

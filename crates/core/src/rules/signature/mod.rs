@@ -1,5 +1,7 @@
 //! Rules about the signature itself and the archive it stands in.
 
+mod ios;
+
 use ninekeys_formats::manifest::Manifest;
 
 use super::{BuildLook, Notes, Rule, Subject, because};
@@ -19,7 +21,7 @@ pub(super) const RULES: &[Rule] = &[
         about: "the build carries no signature of any scheme",
         meaning: "No device installs it and no store takes it.",
         remedy: "sign it with the key of its app",
-        subjects: &[Subject::Android(unsigned)],
+        subjects: &[Subject::Ios(ios::unsigned), Subject::Android(unsigned)],
     },
     Rule {
         name: "signature-invalid",
@@ -27,7 +29,31 @@ pub(super) const RULES: &[Rule] = &[
         about: "a signature does not fit what it signs",
         meaning: "The build was changed after it was signed, or was signed wrongly. Every device refuses it.",
         remedy: "build and sign it again; nothing may touch the file after that",
-        subjects: &[Subject::Android(invalid)],
+        subjects: &[Subject::Ios(ios::invalid), Subject::Android(invalid)],
+    },
+    Rule {
+        name: "resource-modified",
+        level: Level::Error,
+        about: "a file of a bundle is not what was sealed, or is gone",
+        meaning: "The build was changed after it was signed. Devices do not install it, and the store refuses it.",
+        remedy: "build and sign it again; nothing may touch the app after that",
+        subjects: &[Subject::Ios(ios::modified)],
+    },
+    Rule {
+        name: "resource-unsealed",
+        level: Level::Error,
+        about: "a file was put into a bundle after it was sealed",
+        meaning: "What no seal covers could be anything. Devices do not install such a build.",
+        remedy: "take it out, or sign the build again with it",
+        subjects: &[Subject::Ios(ios::unsealed)],
+    },
+    Rule {
+        name: "nested-code-unsigned",
+        level: Level::Error,
+        about: "code inside the app is not signed, or not by who signed the app",
+        meaning: "A device loads no library that is not signed by the app's team; the app ends as soon as it needs it.",
+        remedy: "sign the build again: what is inside is signed first",
+        subjects: &[Subject::Ios(ios::nested_unsigned)],
     },
     Rule {
         name: "signature-scheme-missing",
