@@ -90,3 +90,5 @@ print(f"--version             {best['version'] * 1000:6.1f} ms  (aim 10)")
 PY
 
 cargo run --release --quiet --manifest-path "$here/Cargo.toml" -p ninekeys-core --example keygen -- 100
+
+"$here/benches/ipa.sh" "$size"

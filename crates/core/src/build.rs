@@ -1,7 +1,7 @@
 //! A build of any platform, as those speak of it who need not know which: what it says of itself, who signed it, what is
 //! malformed, and what takes room in it. What only one platform has stands behind [`Inside`].
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::source::Source;
@@ -14,7 +14,7 @@ use thiserror::Error;
 use crate::android::{self, AndroidBuild, PackageKind};
 use crate::env::Env;
 use crate::ios;
-use crate::ios::package::{Container, IosBuild};
+use crate::ios::package::{Container, IosBuild, Known};
 use crate::ios::tree::{Tree, TreeError, ZipTree};
 use crate::model::{BuildNumber, Platform};
 use crate::stream::DigestError;
@@ -69,6 +69,10 @@ pub struct Says {
     pub number: Number,
     /// Which part of a package it is; nothing for a whole one, and for the base of one in parts.
     pub part: Option<String>,
+    /// What people see below its icon, where that is known.
+    pub title: Option<String>,
+    /// What it asks people for: permissions on Android, keys with a reason on iOS.
+    pub asks_for: BTreeSet<String>,
 }
 
 impl Says {
@@ -178,15 +182,16 @@ impl Build {
         if !is_for_ios(source) {
             return android::examine(source, beside, env);
         }
-        Build::examine_tree(&ZipTree::open(source, &Limits::USUAL)?, env)
+        Build::examine_tree(&ZipTree::open(source, &Limits::USUAL)?, &Known::new(), env)
     }
 
-    /// Reads an app for iOS that lies in an archive or in a folder, and verifies signatures and seals.
+    /// Reads an app for iOS that lies in an archive or in a folder, and verifies signatures and seals. What is `known` is not
+    /// read again.
     ///
     /// # Errors
     /// As [`Build::examine`].
-    pub fn examine_tree(tree: &dyn Tree, env: &Env<'_>) -> Result<Build, ExamineError> {
-        ios::examine::examine(tree, env)
+    pub fn examine_tree(tree: &dyn Tree, known: &Known, env: &Env<'_>) -> Result<Build, ExamineError> {
+        ios::examine::examine(tree, known, env)
     }
 
     /// What it is as an Android package.

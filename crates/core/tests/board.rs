@@ -73,10 +73,10 @@ fn keystore(number: u8, name: &str, role: Role, apps: &[&str], ends: &str, seq: 
 
 /// Crossing on both sides, Deckhand on iOS alone, Quayside on Android alone.
 fn project() -> Project {
-    let android = |package: &str| Some(Android { package: package.into(), destinations: vec![] });
+    let android =
+        |package: &str| Some(Android { package: package.into(), destinations: vec![], permissions: None });
     let ios = |bundle_id: &str| Some(Ios { bundle_id: bundle_id.into(), ..Ios::default() });
-    let app =
-        |title: &str, android, ios| App { title: title.into(), version: None, android, ios, lend: None };
+    let app = |title: &str, android, ios| App { title: title.into(), android, ios, ..App::default() };
     let mut project = Project { title: "Gannet Point Ferries".into(), ..Project::default() };
     let apps = [
         ("crossing", app("Crossing", android("example.crossing"), ios("example.crossing"))),

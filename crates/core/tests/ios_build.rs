@@ -247,7 +247,7 @@ fn what_was_signed_before_is_signed_again_to_the_same_code() {
     one.sort_by_key(|(entry, _)| entry.name.clone());
     other.sort_by_key(|(entry, _)| entry.name.clone());
     for ((entry, one), (_, other)) in one.iter().zip(&other) {
-        assert_eq!(one == other, true, "{}", name(entry));
+        assert!(one == other, "{}", name(entry));
     }
     assert_eq!(rules(&twice), [] as [&str; 0]);
 }
@@ -378,9 +378,9 @@ fn a_build_for_the_store_runs_on_no_device_and_one_for_devices_on_those_it_names
     let build = with_env(NOW, |env| Build::examine(&bytes, None, env)).unwrap();
     let found = verdict_of(&build, Some(Destination::Store), Some("00008120-001A2B3C4D5E6F70"));
     assert_eq!(found.findings[0].rule, "profile-lacks-device");
-    let mut signed = How::default();
-    signed.profiles =
+    let profiles =
         BTreeMap::from([("Payload/Deckhand.app".into(), profile("deckhand-devices.mobileprovision"))]);
+    let signed = How { profiles, ..How::default() };
     let (bytes, _) = sign_with(&file("crates/core/demo/deckhand-linker-signed.ipa"), &signed).unwrap();
     let build = with_env(NOW, |env| Build::examine(&bytes, None, env)).unwrap();
     let device = signed.profiles["Payload/Deckhand.app"].profile.devices.as_ref().unwrap()[0].clone();

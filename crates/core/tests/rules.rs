@@ -35,13 +35,12 @@ struct Case {
 }
 
 fn case(bytes: Vec<u8>) -> Case {
-    let android = Android { package: CROSSING.package.into(), destinations: vec![] };
+    let android = Android { package: CROSSING.package.into(), destinations: vec![], permissions: None };
     let app = App {
         title: "Crossing".into(),
         version: Some("2.4.0".into()),
         android: Some(android),
-        ios: None,
-        lend: None,
+        ..App::default()
     };
     Case {
         bytes,
@@ -92,7 +91,16 @@ fn a_good_build_has_nothing_said_of_it() {
     assert_eq!(verdict.findings, []);
     assert!(verdict.is_ready() && verdict.fine == verdict.rules && verdict.rules >= 19);
     let skipped: Vec<&str> = verdict.skipped.iter().map(|skipped| skipped.rule).collect();
-    assert_eq!(skipped, ["signer-changed", "keys-swapped", "build-number-not-higher"]);
+    assert_eq!(
+        skipped,
+        [
+            "signer-changed",
+            "keys-swapped",
+            "displayed-name-mismatch",
+            "permissions-differ",
+            "build-number-not-higher"
+        ]
+    );
 }
 
 #[test]
@@ -143,7 +151,8 @@ fn project_and_policy_are_compared() {
     let mut one = case(good());
     one.app.version = Some("2.5.0".into());
     one.policy.target_sdk = Some(36);
-    one.app.android = Some(Android { package: "example.other".into(), destinations: vec![] });
+    one.app.android =
+        Some(Android { package: "example.other".into(), destinations: vec![], permissions: None });
     let found: Vec<_> = rules(&one).into_iter().map(|(name, _)| name).collect();
     assert_eq!(found, ["build-id-mismatch", "build-version-mismatch", "target-sdk-too-low"]);
     let odd = DemoBuild { min_sdk: 36, ..CROSSING };
@@ -299,4 +308,21 @@ fn a_bundle_has_rules_of_its_own() {
     let places: Vec<_> = placed.collect();
     let manifest = "base/manifest/AndroidManifest.xml";
     assert_eq!(places, [("build-debuggable", manifest), ("build-number-not-higher", manifest)]);
+}
+
+#[test]
+fn permissions_beyond_the_list_are_errors_and_those_that_are_gone_are_warned_of() {
+    let sample = "../../testkit/samples/crossing-signed-v1v2v3.apk";
+    let mut case =
+        case(std::fs::read(std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join(sample)).unwrap());
+    let listed = |all: &[&str]| Some(all.iter().map(|one| (*one).to_owned()).collect());
+    let (net, camera) = ("android.permission.INTERNET", "android.permission.CAMERA");
+    case.app.android.as_mut().unwrap().permissions = listed(&[net]);
+    let more = rules(&case).into_iter().filter(|(rule, _)| *rule == "permissions-differ").collect::<Vec<_>>();
+    case.app.android.as_mut().unwrap().permissions = listed(&[net, camera, "android.permission.NFC"]);
+    let less = rules(&case).into_iter().filter(|(rule, _)| *rule == "permissions-differ").collect::<Vec<_>>();
+    assert_eq!(
+        (more, less),
+        (vec![("permissions-differ", Level::Error)], vec![("permissions-differ", Level::Warning)])
+    );
 }

@@ -7,8 +7,10 @@
 //! rules, rules2    pattern -> true, or {omit: true?, optional: true?, nested: true?, weight: number?}
 //! ```
 
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 
+use base64ct::{Base64, Encoding};
 use plist::{Dictionary, Value};
 use regex::bytes::{RegexSet, RegexSetBuilder};
 
@@ -252,40 +254,75 @@ pub enum Content {
 pub fn write(files: &BTreeMap<String, Content>) -> Result<Vec<u8>, ParseError> {
     let (old, new) = (rules(RULES), rules(RULES_2));
     let (decide_old, decide_new) = (Rules::read(&old)?, Rules::read(&new)?);
-    let (mut files_1, mut files_2) = (Dictionary::new(), Dictionary::new());
+    // a large app has so many files that the list is written as it comes, and not held as values first
+    let mut out = String::from(HEAD);
+    out.push_str("\t<key>files</key>\n\t<dict>\n");
     for (path, content) in files {
-        if let Content::File { sha1, .. } = content {
-            let hash = Value::Data(sha1.to_vec());
-            match decide_old.of(path) {
-                Ruling::Sealed => files_1.insert(path.clone(), hash),
-                Ruling::Optional => files_1.insert(path.clone(), entry("hash", hash, true)),
-                Ruling::Omitted | Ruling::Nested => None,
-            };
+        let Content::File { sha1, .. } = content else { continue };
+        match decide_old.of(path) {
+            Ruling::Sealed => out.push_str(&format!("\t\t<key>{}</key>\n{}", escaped(path)?, data(sha1, 2))),
+            Ruling::Optional => entry(&mut out, path, "hash", &data(sha1, 3), true)?,
+            Ruling::Omitted | Ruling::Nested => {}
         }
+    }
+    out.push_str("\t</dict>\n\t<key>files2</key>\n\t<dict>\n");
+    for (path, content) in files {
         let (key, value) = match content {
-            Content::File { sha256, .. } => ("hash2", Value::Data(sha256.to_vec())),
-            Content::Link(target) => ("symlink", Value::String(target.clone())),
+            Content::File { sha256, .. } => ("hash2", data(sha256, 3)),
+            Content::Link(target) => ("symlink", format!("\t\t\t<string>{}</string>\n", escaped(target)?)),
         };
         match decide_new.of(path) {
-            Ruling::Sealed => files_2.insert(path.clone(), entry(key, value, false)),
-            Ruling::Optional => files_2.insert(path.clone(), entry(key, value, true)),
-            Ruling::Omitted | Ruling::Nested => None,
-        };
+            Ruling::Sealed => entry(&mut out, path, key, &value, false)?,
+            Ruling::Optional => entry(&mut out, path, key, &value, true)?,
+            Ruling::Omitted | Ruling::Nested => {}
+        }
     }
-    let mut all = Dictionary::new();
-    for (key, value) in [("files", files_1), ("files2", files_2), ("rules", old), ("rules2", new)] {
-        all.insert(key.to_owned(), Value::Dictionary(value));
+    out.push_str("\t</dict>\n");
+    for (name, rules) in [("rules", old), ("rules2", new)] {
+        out.push_str(&format!("\t<key>{name}</key>\n{}", within(&list::to_xml(&Value::Dictionary(rules))?)));
     }
-    list::to_xml(&Value::Dictionary(all))
+    out.push_str("</dict>\n</plist>\n");
+    Ok(out.into_bytes())
 }
 
-fn entry(key: &str, value: Value, optional: bool) -> Value {
-    let mut out = Dictionary::new();
-    out.insert(key.to_owned(), value);
-    if optional {
-        out.insert("optional".to_owned(), Value::Boolean(true));
+/// How a property list begins.
+const HEAD: &str = concat!(
+    "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n",
+    "<!DOCTYPE plist PUBLIC \"-//Apple//DTD PLIST 1.0//EN\" \"http://www.apple.com/DTDs/PropertyList-1.0.dtd\">\n",
+    "<plist version=\"1.0\">\n<dict>\n",
+);
+
+/// A hash, so many levels in.
+fn data(hash: &[u8], level: usize) -> String {
+    let indent = "\t".repeat(level);
+    format!("{indent}<data>{}</data>\n", Base64::encode_string(hash))
+}
+
+fn entry(out: &mut String, path: &str, key: &str, value: &str, optional: bool) -> Result<(), ParseError> {
+    let optional = if optional { "\t\t\t<key>optional</key>\n\t\t\t<true/>\n" } else { "" };
+    let path = escaped(path)?;
+    out.push_str(&format!(
+        "\t\t<key>{path}</key>\n\t\t<dict>\n\t\t\t<key>{key}</key>\n{value}{optional}\t\t</dict>\n"
+    ));
+    Ok(())
+}
+
+/// A text as XML has it; control characters are none.
+fn escaped(text: &str) -> Result<Cow<'_, str>, ParseError> {
+    if text.chars().any(char::is_control) {
+        return Err(fault("name with a control character"));
     }
-    Value::Dictionary(out)
+    Ok(match text.contains(['&', '<', '>']) {
+        false => Cow::Borrowed(text),
+        true => Cow::Owned(text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;")),
+    })
+}
+
+/// What stands in a property list, a level further in.
+fn within(list: &[u8]) -> String {
+    let text = String::from_utf8_lossy(list);
+    let lines = text.lines().skip_while(|line| *line != "<dict>").take_while(|line| *line != "</plist>");
+    lines.map(|line| format!("\t{line}\n")).collect()
 }
 
 #[cfg(test)]

@@ -1,6 +1,6 @@
 //! What an Android manifest says about a build.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use crate::axml::{self, Element, Value};
 use crate::cursor::{Fault, ParseError};
@@ -102,6 +102,12 @@ pub struct Manifest {
     pub debuggable: bool,
     /// Whether devices refuse it unless it is installed for a test.
     pub test_only: bool,
+    /// What people see below its icon, unless it differs by language or is missing.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub label: Option<String>,
+    /// The permissions that it asks for, in order.
+    #[serde(skip_serializing_if = "BTreeSet::is_empty")]
+    pub permissions: BTreeSet<String>,
     /// The name of the split, for a part of a package.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub split: Option<String>,
@@ -111,7 +117,8 @@ pub struct Manifest {
 }
 
 /// The attributes whose values are looked up where they are references.
-const READ: [u32; 9] = [
+const READ: [u32; 10] = [
+    id::LABEL,
     id::VERSION_CODE,
     id::VERSION_CODE_MAJOR,
     id::VERSION_NAME,
@@ -122,6 +129,9 @@ const READ: [u32; 9] = [
     id::TEST_ONLY,
     id::SPLIT_REQUIRED,
 ];
+
+/// The elements that ask for a permission, on every device or on newer ones.
+const PERMISSIONS: [&str; 2] = ["uses-permission", "uses-permission-sdk-23"];
 
 /// What a manifest refers to, by resource id. Whoever has the resources looks the values up.
 pub(crate) type Resources<'a> = dyn FnMut(&[u32]) -> BTreeMap<u32, Value> + 'a;
@@ -189,6 +199,7 @@ impl Manifest {
         let child = |name: &str| elements.iter().find(|e| e.depth == 2 && e.name == name);
         let uses = child("uses-sdk");
         let application = child("application");
+        let asks = elements.iter().filter(|e| e.depth == 2 && PERMISSIONS.contains(&e.name.as_str()));
         let min_sdk = uses.and_then(|e| sdk(e, id::MIN_SDK)).unwrap_or(Sdk::Level(1));
         let target_sdk = uses.and_then(|e| sdk(e, id::TARGET_SDK)).unwrap_or_else(|| min_sdk.clone());
         Ok(Manifest {
@@ -199,6 +210,8 @@ impl Manifest {
             max_sdk: uses.and_then(|e| number(e.by_id(id::MAX_SDK))),
             debuggable: application.is_some_and(|e| truth(e, id::DEBUGGABLE)),
             test_only: application.is_some_and(|e| truth(e, id::TEST_ONLY)),
+            label: application.and_then(|e| text(e.by_id(id::LABEL))),
+            permissions: asks.filter_map(|e| text(e.by_id(id::NAME))).collect(),
             split: text(root.by_name("split")),
             needs_splits: [Some(root), application].into_iter().flatten().any(|element| {
                 truth(element, id::SPLIT_REQUIRED) || element.by_id(id::REQUIRED_SPLIT_TYPES).is_some()

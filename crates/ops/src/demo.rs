@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use ninekeys_core::certificate::{Subject, self_signed};
-use ninekeys_core::demo::{CROSSING, QUAYSIDE_DEBUG};
+use ninekeys_core::demo::{CROSSING, CROSSING_IPA, DECKHAND_IPA, QUAYSIDE_DEBUG};
 use ninekeys_core::keys::{Algorithm, PrivateKey};
 use ninekeys_core::keystore::{Outgoing, write_pkcs12};
 use ninekeys_core::password;
@@ -192,8 +192,30 @@ pub const STEPS: &[Step] = &[
     },
     Step { about: "What was signed with what.", words: &["releases"], exit: 0 },
     Step {
-        about: "The iOS side: Deckhand is for the crews. A bundle id is for ever once it is registered.",
-        words: &["app", "add", "deckhand", "--bundle-id", "example.gannetpoint.deckhand", "--for", "store"],
+        about: "The iOS side: Crossing has an extension, with a bundle id below its own; those are for ever once registered.",
+        words: &[
+            "app",
+            "change",
+            "crossing",
+            "--bundle-id",
+            "example.gannetpoint.crossing",
+            "--extension",
+            "share=example.gannetpoint.crossing.share",
+            "--for",
+            "store",
+            "--for",
+            "direct",
+        ],
+        exit: 0,
+    },
+    Step {
+        about: "Deckhand is for the crews: it runs on devices that are registered.",
+        words: &["app", "add", "deckhand", "--bundle-id", "example.gannetpoint.deckhand", "--for", "devices"],
+        exit: 0,
+    },
+    Step {
+        about: "",
+        words: &["device", "add", "Bridge phone", "--identifier", "00008120-001A2B3C4D5E6F70"],
         exit: 0,
     },
     Step {
@@ -222,10 +244,50 @@ pub const STEPS: &[Step] = &[
     },
     Step {
         about: "One command makes all that is missing: key, certificate, bundle id, profile.",
-        words: &["prepare", "--app", "deckhand", "--for", "store", "--yes"],
+        words: &["prepare", "--app", "deckhand", "--for", "devices", "--yes"],
         exit: 0,
     },
-    Step { about: "", words: &["check", "--app", "deckhand"], exit: 0 },
+    Step {
+        about: "Crossing takes the same identity; the app and its extension get a profile each.",
+        words: &["prepare", "--app", "crossing", "--for", "store", "--yes"],
+        exit: 0,
+    },
+    Step {
+        about: "Crossing for the store: profiles put in, everything inside it signed, and why it claims what it claims.",
+        words: &["sign", "builds/crossing-unsigned.ipa", "--for", "store", "--to", "signed", "--explain"],
+        exit: 0,
+    },
+    Step {
+        about: "Deckhand for the crews' devices; what was for a simulator in it is left out.",
+        words: &["sign", "builds/deckhand.ipa", "--for", "devices", "--to", "signed"],
+        exit: 0,
+    },
+    Step {
+        about: "Both checked, as anybody can; what is inside, as a tree.",
+        words: &[
+            "check",
+            "signed/crossing-2.4.0-12-store.ipa",
+            "signed/deckhand-1.1.0-31-devices.ipa",
+            "--tree",
+        ],
+        exit: 0,
+    },
+    Step {
+        about: "A laptop is lost, and with it a key: its certificate is revoked.",
+        words: &["identity", "revoke", "distribution", "--yes"],
+        exit: 0,
+    },
+    Step {
+        about: "Now the profile names no certificate that could sign. Nothing is begun, and the remedy is said.",
+        words: &["sign", "builds/deckhand.ipa", "--for", "devices", "--to", "again"],
+        exit: 5,
+    },
+    Step {
+        about: "The remedy, as it was said.",
+        words: &["prepare", "--app", "deckhand", "--for", "devices", "--yes"],
+        exit: 0,
+    },
+    Step { about: "", words: &["sign", "builds/deckhand.ipa", "--for", "devices", "--to", "again"], exit: 0 },
     Step {
         about: "A copy on another disk would be better; this one shows how.",
         words: &["cabinet", "backup", "backups"],
@@ -273,6 +335,8 @@ pub fn prepare(ctx: &Ctx<'_>, folder: &Path) -> Result<PathBuf, DemoError> {
     put("builds/crossing-release.apk", &CROSSING.apk())?;
     put("builds/crossing-release.aab", &CROSSING.aab())?;
     put("builds/quayside-debug.apk", &QUAYSIDE_DEBUG.apk())?;
+    put("builds/crossing-unsigned.ipa", CROSSING_IPA)?;
+    put("builds/deckhand.ipa", DECKHAND_IPA)?;
 
     let material = |error: String| DemoError::Material(error);
     let (secret, certificate) = identity(ctx, "Quayside Release", Algorithm::P256).map_err(material)?;

@@ -11,7 +11,7 @@ use ninekeys_formats::source::{ReadError, Source};
 use crate::files::{read_exact_at, write_all_at};
 
 /// The most that lies in memory at any time, whatever is asked for.
-const MOST_IN_MEMORY: u64 = 48 << 20;
+const MOST_IN_MEMORY: u64 = 96 << 20;
 
 /// Memory for the first few mebibytes, the system's folder for temporary files beyond.
 #[derive(Default)]

@@ -4,6 +4,7 @@ use std::io;
 
 use ninekeys_core::android::PackageKind;
 use ninekeys_core::build::Form;
+use ninekeys_core::findings::Level;
 use ninekeys_core::model::key_called;
 use ninekeys_ops::build::check::{CheckReport, SignerLine};
 use ninekeys_ops::build::sign::{BundleClaims, SignReport, SignedIos};
@@ -106,6 +107,9 @@ fn fine_line(report: &CheckReport, family: &str) -> Option<String> {
         }
         "profile" => {
             let app = report.ios.as_ref()?.bundles.first()?;
+            if report.verdict.family(family).any(|finding| finding.level == Level::Error) {
+                return None;
+            }
             let profile = app.profile.as_ref().filter(|profile| profile.fault.is_none())?;
             let name = profile.item.as_deref().or(profile.title.as_deref())?;
             let until = words::day_and_distance(report.at, profile.not_after?);
@@ -270,14 +274,12 @@ fn claims(bundle: &BundleClaims, is_first: bool, explain: bool, paper: &mut Pape
     paper.put(&row(label).bold(name))?;
     for claim in taken {
         let value = claim.value.as_deref().unwrap_or_default();
-        let line = Line::new().to(18).sign(Sign::Fine).text(format!(" {} = {value}", claim.key)).hang(20);
-        paper.put(&line)?;
-        paper.put(&Line::new().to(20).dim(claim.because).hang(20))?;
+        let line = Line::new().to(18).sign(Sign::Fine).text(format!(" {} = {value}", claim.key));
+        paper.put(&line.dim(format!(" · {}", claim.because)).hang(20))?;
     }
     for claim in left {
-        let line = Line::new().to(18).sign(Sign::NotNeeded).text(format!(" {}", claim.key)).hang(20);
-        paper.put(&line)?;
-        paper.put(&Line::new().to(20).dim(format!("left out: {}", claim.because)).hang(20))?;
+        let line = Line::new().to(18).sign(Sign::NotNeeded).text(format!(" {}", claim.key));
+        paper.put(&line.dim(format!(" · left out: {}", claim.because)).hang(20))?;
     }
     Ok(())
 }

@@ -11,7 +11,7 @@ use super::line::{Line, Paper, Sign};
 use super::{families, words};
 
 /// Where what is said of a node begins, behind its name and the levels above it.
-const SAYS: usize = 34;
+const SAYS: usize = 42;
 
 /// The bundle that a finding is about: the innermost that its place is in, the app where it has none.
 fn bundle_of<'a>(ios: &'a IosLines, finding: &Finding) -> Option<&'a BundleLine> {
@@ -94,7 +94,12 @@ fn print_node(
         (None, true) => Sign::Fine,
     };
     let says = format!("{} · {}{version}", bundle.kind, bundle.bundle_id);
-    node(level, name, true, paper, Line::new().sign(sign).text(format!(" {says}")))?;
+    let mut rules: Vec<&str> = verdict
+        .map(|verdict| verdict.findings.iter().filter(found).map(|one| one.rule).collect())
+        .unwrap_or_default();
+    rules.dedup();
+    let rules = if rules.is_empty() { String::new() } else { format!(" · {}", rules.join(", ")) };
+    node(level, name, true, paper, Line::new().sign(sign).text(format!(" {says}")).like(sign, rules))?;
     let inner = level + 1;
     if let Some(profile) = &bundle.profile {
         let place = format!("{}/embedded.mobileprovision", bundle.path);

@@ -235,3 +235,31 @@ fn a_folder_is_checked_as_the_archive_of_it_is() {
     env.run("check out/Payload/Crossing.app --for store").exit(1).says("✗ resource-modified");
     env.run("check out/Payload --for store").exit(3);
 }
+
+#[test]
+fn what_people_see_and_are_asked_for_is_held_against_the_project_file_on_both_sides() {
+    let says = |env: &TestEnv, text: &str| {
+        let project = String::from_utf8(env.read("ninekeys.toml")).unwrap();
+        let title = "[app.crossing]\n";
+        assert!(project.contains(title), "{project}");
+        env.file("ninekeys.toml", project.replace(title, &format!("{title}{text}\n")).as_bytes());
+    };
+    let env = TestEnv::with_key(PROGRAM);
+    env.file("crossing.apk", &std::fs::read(testkit::data("samples/crossing-release.apk")).unwrap());
+    let check = "check crossing.apk --for direct";
+    env.run(check).exit(1).is_silent_on("displayed-name-mismatch").is_silent_on("permissions-differ");
+    says(&env, "displayed-name = \"Crossing Beta\"");
+    env.run(check).exit(1).says("✗ displayed-name-mismatch").says("Crossing Beta");
+
+    let env = crate::sign::with_ipa();
+    says(&env, "displayed-name = \"Ferry\"");
+    let project = String::from_utf8(env.read("ninekeys.toml")).unwrap();
+    let side = "[app.crossing.ios]\n";
+    let listed = project.replace(side, &format!("{side}permissions = [\"NSCameraUsageDescription\"]\n"));
+    env.file("ninekeys.toml", listed.as_bytes());
+    let found = env.run("check crossing.ipa --for store").exit(1);
+    found.says("✗ displayed-name-mismatch").says("! permissions-differ").says("NSCameraUsageDescription");
+    // what is set when signing is what is expected
+    env.run("sign crossing.ipa --for store").exit(5).says("(displayed-name-mismatch)");
+    env.run("sign crossing.ipa --for store --set-title Ferry").exit(0);
+}

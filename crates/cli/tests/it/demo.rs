@@ -12,9 +12,15 @@ fn the_demo_runs_the_whole_way_and_leaves_what_it_made() {
     let sign = env.read("ferries/log/01-init.txt");
     assert!(String::from_utf8(sign).unwrap().starts_with("$ ninekeys init --title 'Gannet Point Ferries'"));
     assert!(env.path("ferries/signed/crossing-2.4.0-12-direct.apk").is_file());
-    // from nothing to a store profile, through the portal, which is stopped
-    said.says("✓ Ready: Deckhand for the store").says("stand-in serve --folder portal --listen 127.0.0.1:");
-    env.run("show deckhand-store-2031 --project ferries").exit(0).says("the store, Deckhand");
+    // from nothing to signed apps, through the portal, which is stopped
+    said.says("✓ Ready: Crossing for the store").says("stand-in serve --folder portal --listen 127.0.0.1:");
+    said.says("✓ signed/crossing-2.4.0-12-store.ipa").says("✓ again/deckhand-1.1.0-31-devices.ipa");
+    env.run("show crossing-store-2031 --project ferries").exit(0).says("the store, Crossing");
+    // the refusal names the command that the next step is
+    let refusal = std::fs::read_dir(env.path("ferries/log")).unwrap().map(|entry| entry.unwrap().path());
+    let mut refusals = refusal.map(|path| std::fs::read_to_string(path).unwrap());
+    let refusal = refusals.find(|text| text.contains("(profile-lacks-identity)")).unwrap();
+    assert!(refusal.contains("next      ninekeys prepare --app deckhand --for devices"), "{refusal}");
     assert!(env.path("ferries/portal/root.pem").is_file());
     let project = String::from_utf8(env.read("ferries/ninekeys.toml")).unwrap();
     let address = project.lines().find_map(|line| line.strip_prefix("portal = \"http://")).unwrap();

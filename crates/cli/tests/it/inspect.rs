@@ -242,7 +242,7 @@ fn a_build_for_ios_is_looked_into_without_a_cabinet() {
         .exit(0)
         .says("IPA,")
         .says("bundle id       example.gannetpoint.crossing")
-        .says("PlugIns/Share.appex           ○ extension · example.gannetpoint.crossing.share · 2.4.0 (12)")
+        .says("PlugIns/Share.appex                   ○ extension · example.gannetpoint.crossing.share · 2.4.0 (12)")
         .says("not signed");
     env.run("inspect deckhand.ipa").exit(0).says("hashed by its linker, not signed");
     let said = env.run("inspect deckhand.ipa --format json").exit(0).json();

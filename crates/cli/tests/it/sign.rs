@@ -246,7 +246,7 @@ fn what_an_app_needs_and_has_not_is_said_before_anything_is_done() {
 fn entitlements_are_narrowed_to_what_is_declared_and_explained() {
     let env = with_ipa();
     let said = env.run("sign crossing.ipa --for store --explain").exit(0);
-    said.says("✓ aps-environment = production").says("its profile grants it, and the app declares nothing");
+    said.says("✓ aps-environment = production").says("its profile grants it, and the app declares no other");
     let list = b"<plist version=\"1.0\"><dict><key>com.example.unknown</key><true/></dict></plist>";
     env.file("claims.plist", list);
     let line = "sign crossing.ipa --for store --set-build 13 --entitlements claims.plist --explain";

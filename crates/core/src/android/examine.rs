@@ -39,6 +39,8 @@ pub fn says(manifest: &Manifest) -> Says {
         version: manifest.version_name.clone(),
         number,
         part: manifest.split.clone(),
+        title: manifest.label.clone(),
+        asks_for: manifest.permissions.clone(),
     }
 }
 

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use ninekeys_formats::info_plist::InfoPlist;
 
 use super::code::SignedBy as CodeSignedBy;
-use super::package::{self, Container, INFO, IosBuild, PackageError};
+use super::package::{self, Container, INFO, IosBuild, Known, PackageError};
 use super::tree::Tree;
 use crate::build::{Build, ExamineError, Form, Inside, Malformed, Number, Says, SignedBy};
 use crate::digest::sha256_hex;
@@ -22,12 +22,19 @@ pub fn says(info: &InfoPlist) -> Option<Says> {
         Some(Ok(number)) => Number::Is(number),
         Some(Err(_)) | None => Number::Missing,
     };
-    Some(Says { id: info.id.clone()?, version: info.version.clone(), number, part: None })
+    Some(Says {
+        id: info.id.clone()?,
+        version: info.version.clone(),
+        number,
+        part: None,
+        title: info.title.clone(),
+        asks_for: info.asks_for.keys().cloned().collect(),
+    })
 }
 
 /// Looks at an app and what is inside it.
-pub(crate) fn examine(tree: &dyn Tree, env: &Env<'_>) -> Result<Build, ExamineError> {
-    let (inside, faults) = match package::examine(tree, env) {
+pub(crate) fn examine(tree: &dyn Tree, known: &Known, env: &Env<'_>) -> Result<Build, ExamineError> {
+    let (inside, faults) = match package::examine(tree, known, env) {
         Ok(found) => found,
         Err(PackageError::Tree(error)) => return Err(error.into()),
         Err(error @ (PackageError::NoApp | PackageError::SeveralApps(_))) => {

@@ -39,8 +39,11 @@ pub(super) const MOST_INFO: u64 = 1 << 20;
 const MOST_SEAL: u64 = 32 << 20;
 const MOST_PROFILE: u64 = 1 << 20;
 
-/// What is read of a seal: its size is that of a file in the build, and so is the number of its elements.
-const SEAL_LIMITS: Limits = Limits { inflated: MOST_SEAL, items: 2_000_000, ..Limits::USUAL };
+/// What is read of a seal: as much as there can be over so many files, each on two lists with a path and two hashes.
+fn seal_limits(files: usize) -> Limits {
+    let files = files as u64 + 100;
+    Limits { inflated: MOST_SEAL.min(files << 12), items: files * 32, ..Limits::USUAL }
+}
 
 /// How a build lies.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
@@ -450,12 +453,19 @@ struct Looked {
     code: Option<Result<Vec<Code>, Unlooked>>,
 }
 
+/// What is known of files, by their nodes, since they were read already and are the same to the byte: none of it is code.
+pub type Known = BTreeMap<usize, Content>;
+
 /// Looks at all of a build.
 ///
 /// # Errors
 /// [`PackageError`] when there is no app in it, it cannot be read, or the user wants to stop. What is wrong with it otherwise is
 /// part of the answer: malformed things in the second half.
-pub fn examine(tree: &dyn Tree, env: &Env<'_>) -> Result<(IosBuild, Vec<String>), PackageError> {
+pub fn examine(
+    tree: &dyn Tree,
+    known: &Known,
+    env: &Env<'_>,
+) -> Result<(IosBuild, Vec<String>), PackageError> {
     let mut outline = Outline::of(tree)?;
     let homes: BTreeSet<usize> = outline
         .bundles
@@ -466,7 +476,7 @@ pub fn examine(tree: &dyn Tree, env: &Env<'_>) -> Result<(IosBuild, Vec<String>)
         true => in_order_of_work(tree.nodes()),
         false => Vec::new(),
     };
-    let looked = look_at_all(tree, &files, &homes, env)?;
+    let looked = look_at_all(tree, &files, &homes, known, env)?;
     let mut all: BTreeMap<usize, Looked> = BTreeMap::new();
     for (index, result) in looked {
         match result {
@@ -509,6 +519,7 @@ fn look_at_all(
     tree: &dyn Tree,
     files: &[usize],
     homes: &BTreeSet<usize>,
+    known: &Known,
     env: &Env<'_>,
 ) -> Result<Vec<LookedAt>, PackageError> {
     let total = files.iter().filter_map(|index| tree.nodes().get(*index)).map(|node| node.size).sum();
@@ -517,6 +528,9 @@ fn look_at_all(
         .par_iter()
         .with_max_len(1)
         .map(|index| {
+            if let Some(content) = known.get(index) {
+                return Ok((*index, Ok(Looked { content: content.clone(), code: None })));
+            }
             let home = if homes.contains(index) { Home::Bundle } else { Home::Alone };
             let looked = match look(tree, *index, home, env, &|bytes| {
                 let done = done.fetch_add(bytes, Ordering::Relaxed) + bytes;
@@ -621,7 +635,7 @@ fn bundle(
     let profile = if place.kind.has_profile() { read(PROFILE, MOST_PROFILE)? } else { None };
     let seal = match &list {
         None => Seal::None,
-        Some(bytes) => match CodeResources::parse(bytes, &SEAL_LIMITS) {
+        Some(bytes) => match CodeResources::parse(bytes, &seal_limits(contents.len())) {
             Err(error) => Seal::Unreadable(error),
             Ok(sealed) => {
                 let files: BTreeMap<&str, &Content> = outline

@@ -1,6 +1,6 @@
 //! The project file: what an organisation's builds are, where they go, and what it expects of them.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::str::FromStr;
 
 use ninekeys_formats::entitlements::Entitlement;
@@ -87,6 +87,9 @@ pub struct App {
     /// The version that the next build should have.
     #[serde(default)]
     pub version: Option<String>,
+    /// What its builds have to be called below their icons.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub displayed_name: Option<String>,
     /// Its Android side.
     #[serde(default)]
     pub android: Option<Android>,
@@ -199,6 +202,9 @@ pub struct Android {
     /// Where its builds go; the first is meant when nothing is said.
     #[serde(default)]
     pub destinations: Vec<Destination>,
+    /// The permissions that its builds ask for, all of them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub permissions: Option<BTreeSet<String>>,
 }
 
 /// An account at the portal.
@@ -231,6 +237,9 @@ pub struct Ios {
     /// The team that it belongs to, where it is not the project's.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub team: Option<String>,
+    /// What its builds ask people for, all of it: the keys that Info.plist gives a reason for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub permissions: Option<BTreeSet<String>>,
     /// What it may do on a device beyond what every app may.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub capabilities: Vec<Capability>,
@@ -316,19 +325,24 @@ pub struct Side<'a> {
     pub id: &'a str,
     /// Where its builds go; the first is meant when nothing is said.
     pub destinations: &'a [Destination],
+    /// What its builds ask people for, where the project says.
+    pub permissions: Option<&'a BTreeSet<String>>,
 }
 
 impl App {
     /// What it is on that platform, if it is there at all.
     pub fn side(&self, platform: Platform) -> Option<Side<'_>> {
         match platform {
-            Platform::Android => self
-                .android
-                .as_ref()
-                .map(|android| Side { id: &android.package, destinations: &android.destinations }),
-            Platform::Ios => {
-                self.ios.as_ref().map(|ios| Side { id: &ios.bundle_id, destinations: &ios.destinations })
-            }
+            Platform::Android => self.android.as_ref().map(|android| Side {
+                id: &android.package,
+                destinations: &android.destinations,
+                permissions: android.permissions.as_ref(),
+            }),
+            Platform::Ios => self.ios.as_ref().map(|ios| Side {
+                id: &ios.bundle_id,
+                destinations: &ios.destinations,
+                permissions: ios.permissions.as_ref(),
+            }),
         }
     }
 }

@@ -83,6 +83,22 @@ pub(super) const RULES: &[Rule] = &[
         subjects: &[Subject::Build(name_mismatch)],
     },
     Rule {
+        name: "displayed-name-mismatch",
+        level: Level::Error,
+        about: "the build is called otherwise below its icon than the project file expects",
+        meaning: "It is a variant for tests, or of another customer: people would see another name on their devices.",
+        remedy: "choose the right build, or change `displayed-name` in ninekeys.toml; on iOS signing can set it: --set-title",
+        subjects: &[Subject::Build(displayed_name)],
+    },
+    Rule {
+        name: "permissions-differ",
+        level: Level::Error,
+        about: "the build asks people for more or less than the project file lists",
+        meaning: "A library may bring permissions that nobody meant to ask for: people and stores are asked to agree to them.",
+        remedy: "take out what brings it, or list it under `permissions` in ninekeys.toml",
+        subjects: &[Subject::Build(permissions_differ)],
+    },
+    Rule {
         name: "build-number-not-higher",
         level: Level::Error,
         about: "the version code or build number is not above the last release's",
@@ -402,5 +418,35 @@ fn parts_differ(_: &BuildLook<'_>, ios: &IosLook<'_>, notes: &mut Notes) {
                 notes.found(seen.expected(text(own)).found(text(found)).place(&place));
             }
         }
+    }
+}
+
+fn displayed_name(look: &BuildLook<'_>, notes: &mut Notes) {
+    let Some(says) = says(look, notes) else { return };
+    let Some(wanted) = look.app.and_then(|(_, app)| app.displayed_name.as_deref()) else {
+        return notes.skip("the project file expects no name");
+    };
+    let Some(found) = says.title.as_deref() else {
+        return notes.skip("its name differs by language, or is not there");
+    };
+    if found != wanted {
+        let seen = Observation::new("it is called otherwise below its icon than the project file expects");
+        notes.found(seen.expected(wanted).found(found).place(look.build.says_in));
+    }
+}
+
+fn permissions_differ(look: &BuildLook<'_>, notes: &mut Notes) {
+    let Some(says) = says(look, notes) else { return };
+    let side = look.app.and_then(|(_, app)| app.side(look.build.platform));
+    let Some(wanted) = side.and_then(|side| side.permissions) else {
+        return notes.skip("the project file lists no permissions");
+    };
+    for more in says.asks_for.difference(wanted) {
+        let seen = Observation::new(format!("it asks for {more}, which the project file does not list"));
+        notes.found(seen.found(more).place(look.build.says_in));
+    }
+    for less in wanted.difference(&says.asks_for) {
+        let seen = Observation::new(format!("it does not ask for {less}, which the project file lists"));
+        notes.found(seen.expected(less).level(Level::Warning).place(look.build.says_in));
     }
 }

@@ -114,8 +114,22 @@ const LEVEL: u32 = 6;
 /// A part of a file, compressed by itself so that several can be at once: parts one behind the other are the whole. The last
 /// one says so. Nothing when it cannot be compressed.
 pub fn deflate_part(content: &[u8], is_last: bool) -> Option<Vec<u8>> {
-    let mut compressor = Compress::new(Compression::new(LEVEL), false);
-    // what cannot be made smaller is stored, with five bytes more in every 16 KiB
+    // what can hardly be made smaller is not worth the effort
+    let sample = content.get(..SAMPLE).unwrap_or(content);
+    let quick = deflate_at(QUICK, sample, true)?.len() as u64;
+    let little = quick > sample.len() as u64 * WORTH.0 / WORTH.1;
+    deflate_at(if little { NOT_AT_ALL } else { LEVEL }, content, is_last)
+}
+
+/// A level that costs little, and what has to come of it for the usual one to be worth its time: nine tenths or less.
+const QUICK: u32 = 1;
+const NOT_AT_ALL: u32 = 0;
+/// How much of a part it is tried on.
+const SAMPLE: usize = 64 << 10;
+const WORTH: (u64, u64) = (9, 10);
+
+fn deflate_at(level: u32, content: &[u8], is_last: bool) -> Option<Vec<u8>> {
+    let mut compressor = Compress::new(Compression::new(level), false);
     let mut out = Vec::with_capacity(most_deflated(content.len() as u64) as usize);
     let flush = if is_last { FlushCompress::Finish } else { FlushCompress::Sync };
     let status = compressor.compress_vec(content, &mut out, flush).ok()?;
@@ -126,9 +140,9 @@ pub fn deflate_part(content: &[u8], is_last: bool) -> Option<Vec<u8>> {
     done.then_some(out)
 }
 
-/// The most bytes that a part has when it is compressed.
+/// The most bytes that a part has when it is compressed: nine bits for each of eight, where the quick level guesses wrongly.
 pub fn most_deflated(length: u64) -> u64 {
-    length + length / 1_024 + 256
+    length + length / 7 + 256
 }
 
 fn deflate(content: &[u8]) -> Option<Vec<u8>> {
@@ -137,5 +151,32 @@ fn deflate(content: &[u8]) -> Option<Vec<u8>> {
     match compressor.compress_vec(content, &mut out, FlushCompress::Finish) {
         Ok(Status::StreamEnd) => Some(out),
         _ => None,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use flate2::{Decompress, FlushDecompress};
+
+    use super::*;
+
+    #[test]
+    fn parts_one_behind_the_other_are_the_whole() {
+        // text, what looks like noise, and nothing
+        let noise: Vec<u8> =
+            (0..100_000u64).map(|n| (n.wrapping_mul(0x9e37_79b9_7f4a_7c15) >> 40) as u8).collect();
+        let parts = [b"ferry and pier ".repeat(5_000), noise, Vec::new(), vec![7; 10]];
+        let last = parts.len() - 1;
+        let packed: Vec<u8> = parts
+            .iter()
+            .enumerate()
+            .flat_map(|(index, part)| deflate_part(part, index == last).unwrap())
+            .collect();
+        let whole = parts.concat();
+        let mut out = Vec::with_capacity(whole.len() + 1);
+        let status = Decompress::new(false).decompress_vec(&packed, &mut out, FlushDecompress::Finish);
+        assert_eq!(status.unwrap(), Status::StreamEnd);
+        assert!(out == whole);
+        assert!(packed.len() < whole.len());
     }
 }

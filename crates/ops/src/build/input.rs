@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 
 use ninekeys_core::build::Build;
 use ninekeys_core::env::Env;
+use ninekeys_core::ios::package::Known;
 use ninekeys_core::ios::tree::{Kind, Node, Tree, TreeError};
 use ninekeys_formats::source::Source;
 
@@ -42,7 +43,7 @@ impl Input {
     pub(crate) fn examine(&self, beside: Option<&[u8]>, env: &Env<'_>) -> Result<Build, CheckError> {
         Ok(match self {
             Input::File(file) => Build::examine(file, beside, env)?,
-            Input::Folder(tree) => Build::examine_tree(tree, env)?,
+            Input::Folder(tree) => Build::examine_tree(tree, &Known::new(), env)?,
         })
     }
 }

@@ -1,14 +1,17 @@
 //! A signed build as an archive: unchanged entries are copied as they are, in their order.
 
+use std::collections::BTreeMap;
+
+use ninekeys_formats::code_resources::Content;
 use ninekeys_formats::source::Source;
-use ninekeys_formats::zip::rewrite::{Assembly, Data, Layout, lay_out_as_given};
+use ninekeys_formats::zip::rewrite::{Assembly, Data, Layout, Piece, lay_out_as_given};
 use ninekeys_formats::zip::write::end_record;
 use ninekeys_formats::zip::{Entry, FLAG_UTF8};
 use rayon::prelude::*;
 
 use super::{NewFile, SignError, Signed};
 use crate::env::Env;
-use crate::ios::package::Container;
+use crate::ios::package::{Container, Known};
 use crate::ios::tree::ZipTree;
 use crate::stream::{CHUNK, DigestError, Sink};
 
@@ -22,7 +25,6 @@ const MOST: u64 = u32::MAX as u64;
 /// A signed build, laid out.
 pub struct Packed<'a> {
     assembly: Assembly<'a>,
-    tail: Vec<u8>,
 }
 
 impl<'a> Packed<'a> {
@@ -81,11 +83,10 @@ impl<'a> Packed<'a> {
         if body + directory.len() as u64 + 22 > MOST {
             return Err(SignError::TooLarge);
         }
+        let mut pieces = pieces;
         let end = end_record(count, directory.len() as u32, body as u32);
-        Ok(Packed {
-            assembly: Assembly::over(tree.source(), sources, pieces),
-            tail: [directory, end].concat(),
-        })
+        pieces.push(Piece::Bytes([directory, end].concat()));
+        Ok(Packed { assembly: Assembly::over(tree.source(), sources, pieces) })
     }
 
     /// Writes all of it, some at a time on all cores.
@@ -101,8 +102,33 @@ impl<'a> Packed<'a> {
             let (from, end) = (index * CHUNK, ((index + 1) * CHUNK).min(length));
             let bytes = self.assembly.bytes(from..end, CHUNK)?;
             sink.write_at(from, &bytes).map_err(DigestError::Write)
-        })?;
-        sink.write_at(length, &self.tail).map_err(DigestError::Write)
+        })
+    }
+
+    /// All of it, as one run of bytes.
+    pub fn source(&self) -> &dyn Source {
+        &self.assembly
+    }
+
+    /// Whether what was written is the same, byte for byte.
+    ///
+    /// # Errors
+    /// [`DigestError`].
+    pub fn is(&self, written: &dyn Source, env: &Env<'_>) -> Result<bool, DigestError> {
+        let length = self.assembly.len();
+        let same = |index: u64| {
+            if env.stopped() {
+                return Err(DigestError::Stopped);
+            }
+            let (from, end) = (index * CHUNK, ((index + 1) * CHUNK).min(length));
+            Ok(self.assembly.bytes(from..end, CHUNK)? == written.bytes(from..end, CHUNK)?)
+        };
+        if written.len() != length {
+            return Ok(false);
+        }
+        let all: Result<Vec<bool>, DigestError> =
+            (0..length.div_ceil(CHUNK)).into_par_iter().map(same).collect();
+        Ok(all?.into_iter().all(|same| same))
     }
 }
 
@@ -112,4 +138,22 @@ fn placed(container: Container, name: Vec<u8>) -> Vec<u8> {
         Container::Zipped => [b"Payload/", name.as_slice()].concat(),
         Container::Ipa | Container::Folder => name,
     }
+}
+
+/// What is known of the files in a signed archive that were copied as they lay in the one before, where they were unpacked and
+/// hashed. Good only for an archive that [is](Packed::is) what was laid out.
+pub fn kept_in(before: &ZipTree<'_>, kept: &Known, container: Container, after: &ZipTree<'_>) -> Known {
+    let by_name: BTreeMap<Vec<u8>, (&Entry, &Content)> = kept
+        .iter()
+        .filter_map(|(index, content)| {
+            let entry = before.archive.entries.get(*index)?;
+            Some((placed(container, entry.name.clone()), (entry, content)))
+        })
+        .collect();
+    let said = |entry: &Entry| (entry.method, entry.crc, entry.compressed, entry.size);
+    let known = |(index, entry): (usize, &Entry)| {
+        let (old, content) = by_name.get(&entry.name)?;
+        (said(old) == said(entry)).then(|| (index, (*content).clone()))
+    };
+    after.archive.entries.iter().enumerate().filter_map(known).collect()
 }

@@ -72,7 +72,7 @@ impl Reason {
         match self {
             Reason::Always => "every app claims it",
             Reason::Declared => "the app declares it, and its profile grants it",
-            Reason::Granted => "its profile grants it, and the app declares nothing",
+            Reason::Granted => "its profile grants it, and the app declares no other",
             Reason::NotGranted => "the app declares it, and its profile does not grant it",
             Reason::OtherValue => "the app declares another value than its profile grants",
             Reason::Pattern => "its profile grants a pattern, and nobody says which value is meant",
@@ -170,11 +170,13 @@ fn keychain(granted: &Claims, declared: &Declared, own: &str, chosen: &mut Chose
     let Some(granted) = granted.get(KEYCHAIN) else { return };
     let is_granted =
         |group: &Entitlement| !is_pattern(group) && grants(granted, &Entitlement::List(vec![group.clone()]));
+    let mut reason = Reason::Declared;
     let mut groups = match declared.values.get(KEYCHAIN) {
         Some(Entitlement::List(all)) => all.iter().filter(|group| is_granted(group)).cloned().collect(),
         _ => Vec::new(),
     };
     if groups.is_empty() {
+        reason = Reason::Granted;
         let all = if let Entitlement::List(all) = granted { all.as_slice() } else { &[] };
         let own = Entitlement::Text(own.to_owned());
         groups =
@@ -184,7 +186,7 @@ fn keychain(granted: &Claims, declared: &Declared, own: &str, chosen: &mut Chose
     }
     match groups.is_empty() {
         true => chosen.leave(KEYCHAIN, Reason::OtherValue),
-        false => chosen.take(KEYCHAIN, Entitlement::List(groups), Reason::Always),
+        false => chosen.take(KEYCHAIN, Entitlement::List(groups), reason),
     }
 }
 

@@ -8,7 +8,7 @@ pub mod claims;
 pub mod code;
 mod files;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 
 use ninekeys_formats::code_resources::{self, Content};
@@ -19,13 +19,13 @@ use ninekeys_formats::profile::Profile;
 use rayon::prelude::*;
 use thiserror::Error;
 
-pub use self::archive::Packed;
+pub use self::archive::{Packed, kept_in};
 use self::claims::{Chosen, Claimant, Claims, Declared};
 use self::code::{CodeFailure, CodeSigner, SignedAs};
 pub use self::files::NewFile;
 use self::files::Packing;
 use super::code::claims_of;
-use super::package::{Container, INFO, MOST_INFO, Outline, PROFILE, PackageError, Place, SEAL, SEALS};
+use super::package::{Container, INFO, Known, MOST_INFO, Outline, PROFILE, PackageError, Place, SEAL, SEALS};
 use super::profile::pattern_prefix;
 use super::tree::{Kind, Tree, TreeError};
 use crate::build::Says;
@@ -142,6 +142,8 @@ pub struct Signed {
     pub added: BTreeMap<String, NewFile>,
     /// Files that are not there any more.
     pub dropped: Vec<usize>,
+    /// What every file and link that stayed as it was came to, by its node.
+    pub kept: Known,
     /// What desktop systems had left in it, and was dropped.
     pub rubbish: Vec<String>,
     /// What each bundle claims.
@@ -258,6 +260,7 @@ impl<'o> Work<'o> {
             replaced: BTreeMap::new(),
             added: BTreeMap::new(),
             dropped: Vec::new(),
+            kept: Known::new(),
             rubbish: Vec::new(),
             claimed: Vec::new(),
             left_out: Vec::new(),
@@ -346,21 +349,24 @@ impl<'o> Work<'o> {
     /// Hashes every other file of the app; tells those with code, which are hashed when they are signed.
     fn hash_the_rest(&mut self, env: &Env<'_>) -> Result<Vec<usize>, SignError> {
         let below = format!("{}/", self.outline.root);
-        let is_seal = |path: &str| self.outline.bundles.iter().any(|place| place.file(SEAL) == path);
+        let seals: BTreeSet<String> = self.outline.bundles.iter().map(|place| place.file(SEAL)).collect();
         let dropped = &self.done.dropped;
         let rest = self.tree.nodes().iter().enumerate().filter(|(index, node)| {
             node.kind != Kind::Folder
                 && node.path.starts_with(&below)
                 && !self.done.replaced.contains_key(index)
                 && dropped.binary_search(index).is_err()
-                && !is_seal(&node.path)
+                && !seals.contains(&node.path)
         });
         let rest: Vec<usize> = rest.map(|(index, _)| index).collect();
         let hashed = files::hash_all(self.tree, &rest, env)?;
         let mut codes = Vec::new();
         for (index, content) in hashed {
             match (content, self.tree.nodes().get(index)) {
-                (Some(content), Some(node)) => drop(self.contents.insert(node.path.clone(), content)),
+                (Some(content), Some(node)) => {
+                    self.done.kept.insert(index, content.clone());
+                    self.contents.insert(node.path.clone(), content);
+                }
                 (None, _) => codes.push(index),
                 (Some(_), None) => {}
             }
@@ -376,12 +382,13 @@ impl<'o> Work<'o> {
             waves.get_mut(depth).into_iter().for_each(|wave| wave.push(Unit { ..unit }));
         };
         let depth = |place: &Place| self.outline.depth(place);
-        let mut own = Vec::new();
+        let wanted: BTreeSet<usize> = codes.iter().copied().collect();
+        let mut own = BTreeSet::new();
         for (index, place) in self.outline.bundles.iter().enumerate() {
             let node = place.executable.as_ref().and_then(|path| self.outline.file(self.tree, path));
-            match node.filter(|node| codes.contains(node)) {
+            match node.filter(|node| wanted.contains(node)) {
                 Some(node) => {
-                    own.push(node);
+                    own.insert(node);
                     add(depth(place), Unit { node, bundle: Some(index) });
                 }
                 None if place.kind.has_profile() => return Err(SignError::NoCode(place.path.clone())),

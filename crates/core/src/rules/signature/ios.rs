@@ -1,5 +1,7 @@
 //! The same rules on the signatures and seals of a build for iOS.
 
+use std::collections::BTreeSet;
+
 use super::super::{BuildLook, Notes, because, sign_again};
 use super::first_of;
 use crate::findings::Observation;
@@ -69,7 +71,7 @@ pub(super) fn nested_unsigned(look: &BuildLook<'_>, ios: &IosLook<'_>, notes: &m
     first_of(found.into_iter(), notes);
 }
 
-pub(super) fn invalid(look: &BuildLook<'_>, ios: &IosLook<'_>, notes: &mut Notes) {
+pub(super) fn invalid(_: &BuildLook<'_>, ios: &IosLook<'_>, notes: &mut Notes) {
     if !ios.is_signed() {
         return notes.skip(because::UNSIGNED);
     }
@@ -112,20 +114,15 @@ pub(super) fn invalid(look: &BuildLook<'_>, ios: &IosLook<'_>, notes: &mut Notes
             Seal::None | Seal::Compared { .. } => {}
         }
     }
-    first_of(found.into_iter().map(|seen| sign_again(look, seen)), notes);
+    first_of(found.into_iter(), notes);
 }
 
 /// Files of one kind, bundle by bundle: the nearest bundle is the one that is said, since whatever is around it tells the same.
-fn files(
-    look: &BuildLook<'_>,
-    ios: &IosLook<'_>,
-    notes: &mut Notes,
-    say: impl Fn(FlawKind) -> Option<&'static str>,
-) {
+fn files(ios: &IosLook<'_>, notes: &mut Notes, say: impl Fn(FlawKind) -> Option<&'static str>) {
     if !ios.is_signed() {
         return notes.skip(because::UNSIGNED);
     }
-    let mut told: Vec<String> = Vec::new();
+    let mut told: BTreeSet<String> = BTreeSet::new();
     // inner bundles come after those that they are inside of
     for bundle in ios.build.bundles.iter().rev() {
         let Seal::Compared { flaws, .. } = &bundle.seal else { continue };
@@ -139,10 +136,10 @@ fn files(
             }
             count += 1;
             match count <= MOST_NAMED {
-                true => notes.found(sign_again(look, Observation::new(text).place(&place))),
+                true => notes.found(Observation::new(text).place(&place)),
                 false => more += 1,
             }
-            told.push(place);
+            told.insert(place);
         }
         if count > 0 && more > 0 {
             notes.found(Observation::new(format!("and {more} files more")).place(&bundle.path));
@@ -150,16 +147,16 @@ fn files(
     }
 }
 
-pub(super) fn modified(look: &BuildLook<'_>, ios: &IosLook<'_>, notes: &mut Notes) {
-    files(look, ios, notes, |kind| match kind {
+pub(super) fn modified(_: &BuildLook<'_>, ios: &IosLook<'_>, notes: &mut Notes) {
+    files(ios, notes, |kind| match kind {
         FlawKind::Modified => Some("this file is not what was sealed"),
         FlawKind::Missing => Some("this file was sealed and is not there"),
         FlawKind::Unsealed => None,
     });
 }
 
-pub(super) fn unsealed(look: &BuildLook<'_>, ios: &IosLook<'_>, notes: &mut Notes) {
-    files(look, ios, notes, |kind| match kind {
+pub(super) fn unsealed(_: &BuildLook<'_>, ios: &IosLook<'_>, notes: &mut Notes) {
+    files(ios, notes, |kind| match kind {
         FlawKind::Unsealed => Some("this file was put there after the bundle was sealed"),
         FlawKind::Modified | FlawKind::Missing => None,
     });

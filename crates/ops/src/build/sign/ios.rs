@@ -1,26 +1,24 @@
 //! How a build for iOS is signed: profiles and identity from the cabinet, code and seals by the core, the archive copied around
 //! them.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
-use ninekeys_core::build::{Number, Says};
+use ninekeys_core::build::{Build, Number, Says};
 use ninekeys_core::ios::sign::claims::Declared;
 use ninekeys_core::ios::sign::code::CodeSigner;
 use ninekeys_core::ios::sign::{self, Packed, Signed, Signing};
-use ninekeys_core::ios::tree::{Tree, ZipTree};
+use ninekeys_core::ios::tree::ZipTree;
 use ninekeys_core::model::Ios;
-use ninekeys_core::stream::{DigestError, Sink};
 use ninekeys_formats::entitlements;
 use ninekeys_formats::info_plist::Changes;
 use ninekeys_formats::limits::Limits;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::{IosError, Job, Made, Proving, Request, Set, SignError};
+use super::{IosError, Job, Made, Proving, Request, Set, SignError, prove};
 use crate::build::identity_material::{Needs, ProfileUsed};
-use crate::build::input::FolderTree;
 use crate::ctx::Ctx;
-use crate::files::{self, Access, FileError};
+use crate::files::{self, Access};
 use crate::outgoing::Outgoing;
 
 /// The largest file with entitlements.
@@ -77,28 +75,15 @@ pub struct LeftOut {
     pub processors: String,
 }
 
-/// How a build lies.
-#[derive(Clone, Copy)]
-pub(super) enum Lies<'s> {
-    /// In an archive.
-    Archive(&'s ZipTree<'s>),
-    /// In a folder.
-    Folder(&'s FolderTree),
-}
-
 /// A build that was opened.
 pub(super) struct Opened<'s> {
     pub(super) build: sign::Opened<'s>,
-    lies: Lies<'s>,
+    tree: &'s ZipTree<'s>,
 }
 
 impl<'s> Opened<'s> {
-    pub(super) fn open(lies: Lies<'s>) -> Result<Self, SignError> {
-        let tree: &'s dyn Tree = match lies {
-            Lies::Archive(tree) => tree,
-            Lies::Folder(tree) => tree,
-        };
-        Ok(Opened { build: sign::Opened::open(tree)?, lies })
+    pub(super) fn open(tree: &'s ZipTree<'s>) -> Result<Self, SignError> {
+        Ok(Opened { build: sign::Opened::open(tree)?, tree })
     }
 
     /// What it will say of itself.
@@ -108,9 +93,12 @@ impl<'s> Opened<'s> {
             version: None,
             number: Number::Missing,
             part: None,
+            title: None,
+            asks_for: BTreeSet::new(),
         });
         says.id = set.id.clone().unwrap_or(says.id);
         says.version = set.version.clone().or(says.version);
+        says.title = set.title.clone().or(says.title);
         if let Some(build) = &set.build {
             says.number = Number::Is(build.clone());
         }
@@ -171,20 +159,18 @@ pub(super) fn make(
         changes: opened.changes(&request.set),
     };
     let signed = opened.build.sign(&signing, &ctx.env)?;
+    let container = opened.build.container();
     let output = outgoing.file(&plan.target, Access::Usual)?;
-    match opened.lies {
-        Lies::Archive(tree) => {
-            let packed = Packed::lay_out(tree, opened.build.container(), &signed)?;
-            packed.write(&output as &dyn Sink, &ctx.env).map_err(|error| match error {
-                DigestError::Write(cause) => FileError::new("written", &plan.target, cause).into(),
-                other => SignError::from(other),
-            })?;
-        }
-        Lies::Folder(_) => return Err(SignError::Folder),
-    }
+    let packed = Packed::lay_out(opened.tree, container, &signed)?;
+    let env = ctx.env;
+    let examine = |after: &ZipTree<'_>| {
+        let known = sign::kept_in(opened.tree, &signed.kept, container, after);
+        Build::examine_tree(after, &known, &env)
+    };
+    let (background, subject) = (proving.background, proving.subject(plan));
+    let proof = prove::write_and_prove(ctx, &output, &packed, &examine, background, &subject)?;
+    drop(packed);
     let said = said(&signed, own.team.clone(), own.used.clone());
-    drop(signed);
-    let proof = proving.prove(ctx, plan, &output)?;
     Ok(Made { output, idsig: None, schemes: Vec::new(), proof, realigned: 0, ios: Some(said) })
 }
 

@@ -32,7 +32,7 @@ use self::prove::Proof;
 use crate::answers::{CertificateSaid, KeySaid};
 use crate::build::check::{self, Background, BuildSubject, CheckError, CheckReport};
 use crate::build::identity_material::{Choice, IdentityMaterialError};
-use crate::build::input::{FolderTree, Input};
+use crate::build::input::Input;
 use crate::build::material::{Material, SignerError};
 use crate::ctx::{Ctx, OpenError};
 use crate::files::{FileError, InputFile, NewFolders, OutputFile, Taken};
@@ -275,13 +275,12 @@ enum Allowed<'s> {
 enum Loaded<'s> {
     Android(&'s InputFile),
     Ipa(Box<ZipTree<'s>>),
-    Folder(&'s FolderTree),
 }
 
 impl<'s> Loaded<'s> {
     fn of(input: &'s Input) -> Result<Self, SignError> {
         Ok(match input {
-            Input::Folder(tree) => Loaded::Folder(tree),
+            Input::Folder(_) => return Err(SignError::Folder),
             Input::File(file) if is_for_ios(file) => {
                 let tree = ZipTree::open(file, &Limits::USUAL).map_err(AndroidError::from)?;
                 Loaded::Ipa(Box::new(tree))
@@ -295,8 +294,7 @@ impl<'s> Opened<'s> {
     fn open(loaded: &'s Loaded<'s>) -> Result<Self, SignError> {
         Ok(match loaded {
             Loaded::Android(file) => Opened::Android(Box::new(android::Opened::open(*file, &Limits::USUAL)?)),
-            Loaded::Ipa(tree) => Opened::Ios(ios::Opened::open(ios::Lies::Archive(tree))?),
-            Loaded::Folder(tree) => Opened::Ios(ios::Opened::open(ios::Lies::Folder(tree))?),
+            Loaded::Ipa(tree) => Opened::Ios(ios::Opened::open(tree)?),
         })
     }
 
@@ -512,7 +510,12 @@ struct Proving<'a> {
 
 impl Proving<'_> {
     fn prove(&self, ctx: &Ctx<'_>, plan: &Plan<'_>, output: &OutputFile) -> Result<Proof, SignError> {
-        let subject = BuildSubject {
+        prove::prove(ctx, output, self.background, &self.subject(plan))
+    }
+
+    /// What is known beforehand of an output.
+    fn subject<'s>(&'s self, plan: &'s Plan<'_>) -> BuildSubject<'s> {
+        BuildSubject {
             file: plan.file.clone(),
             path: plan.build.display().to_string(),
             destination: Some(plan.destination),
@@ -521,8 +524,7 @@ impl Proving<'_> {
             device: None,
             superseded: self.request.replace.then_some(plan.file.as_str()),
             parts: self.parts,
-        };
-        prove::prove(ctx, output, self.background, &subject)
+        }
     }
 }
 

@@ -1,12 +1,16 @@
 //! An output is proved before it gets its name.
 
-use ninekeys_core::build::Build;
+use ninekeys_core::build::{Build, ExamineError};
+use ninekeys_core::ios::sign::Packed;
+use ninekeys_core::ios::tree::ZipTree;
 use ninekeys_core::stream::{DigestError, source_sha256};
+
+use ninekeys_formats::limits::Limits;
 
 use super::SignError;
 use crate::build::check::{self, Background, BuildSubject, CheckError, CheckReport};
 use crate::ctx::Ctx;
-use crate::files::OutputFile;
+use crate::files::{FileError, OutputFile};
 
 /// What was proved of the output.
 pub(super) struct Proof {
@@ -51,4 +55,47 @@ fn stopped_or_unchecked(error: CheckError) -> SignError {
         CheckError::Digest(DigestError::Stopped) => DigestError::Stopped.into(),
         other => SignError::Check(Box::new(other)),
     }
+}
+
+/// Writes an archive that was laid out, and proves it: what is read back is what was laid out, byte for byte, so that its hash is
+/// that of what was laid out, and what was copied is what was read before; everything else is looked at anew. The hash is one
+/// long chain, and is made meanwhile.
+pub(super) fn write_and_prove(
+    ctx: &Ctx<'_>,
+    output: &OutputFile,
+    packed: &Packed<'_>,
+    examine: &(dyn Fn(&ZipTree<'_>) -> Result<Build, ExamineError> + Sync),
+    background: &Background,
+    subject: &BuildSubject<'_>,
+) -> Result<Proof, SignError> {
+    let env = ctx.env;
+    let failed = |cause| SignError::from(FileError::new("written", output.target(), cause));
+    let work = || {
+        packed.write(output, &env).map_err(|error| match error {
+            DigestError::Write(cause) => failed(cause),
+            other => other.into(),
+        })?;
+        let written = output.reread()?;
+        let (settled, proof) = std::thread::scope(|scope| {
+            let settling = scope.spawn(|| output.settle());
+            let check = || {
+                if !packed.is(&written, &env)? {
+                    return Err(failed(std::io::Error::other("it reads back as something else")));
+                }
+                let tree = ZipTree::open(&written, &Limits::USUAL).map_err(CheckError::from);
+                let build = tree.and_then(|tree| Ok(examine(&tree)?)).map_err(stopped_or_unchecked)?;
+                Ok((check::judge(&env, background, subject, &build), build))
+            };
+            let proof = check();
+            (settling.join(), proof)
+        });
+        settled.unwrap_or_else(|panic| std::panic::resume_unwind(panic))?;
+        proof
+    };
+    let (hashed, proof) = rayon::join(|| source_sha256(packed.source(), &env), work);
+    let (check, build) = proof?;
+    if !check.ready {
+        return Err(SignError::NotReady(Box::new(check)));
+    }
+    Ok(Proof { check, build, sha256: hashed? })
 }
