@@ -105,7 +105,9 @@ pub(crate) fn run(args: &Args, ctx: &Ctx<'_>, global: &Global, out: &mut Output)
         write(&folder.join(&log), &words, &said).map_err(|error| Failure::of(ATTEMPT, &error))?;
         let first_line = said.lines().find(|line| !line.trim().is_empty()).unwrap_or_default().to_owned();
         if told {
-            let shown = if args.whole { said.as_str() } else { &first_line };
+            // a refusal is short, and what it says to type is the point of it
+            let is_refusal = step.exit == Exit::Refused.code();
+            let shown = if args.whole || is_refusal { said.as_str() } else { &first_line };
             out.lines(&shown.lines().map(|line| Line::new().text(line)).collect::<Vec<_>>());
         }
         steps.push(Ran {

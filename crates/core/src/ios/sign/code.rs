@@ -133,7 +133,7 @@ struct Part {
 ///
 /// # Errors
 /// [`CodeFailure`].
-pub fn sign(
+pub fn signed_copy(
     source: &dyn Source,
     what: &SignedAs<'_>,
     who: &CodeSigner<'_>,

@@ -21,7 +21,7 @@ use thiserror::Error;
 
 pub use self::archive::{Packed, kept_in};
 use self::claims::{Chosen, Claimant, Claims, Declared};
-use self::code::{CodeFailure, CodeSigner, SignedAs};
+use self::code::{CodeFailure, CodeSigner, SignedAs, signed_copy};
 pub use self::files::NewFile;
 use self::files::Packing;
 use super::code::claims_of;
@@ -433,7 +433,7 @@ impl<'o> Work<'o> {
             info_plist: place.and_then(|place| hash(&place.file(INFO))),
             resources: seal.as_ref().map(|(bytes, _)| crate::digest::sha256(bytes)),
         };
-        let new = code::sign(source.as_ref(), &what, &self.signing.who, env).map_err(failed)?;
+        let new = signed_copy(source.as_ref(), &what, &self.signing.who, env).map_err(failed)?;
         drop(source);
         let (content, file) = NewFile::of_code(new.bytes, self.packing, env)?;
         let seal = match (seal, place) {
