@@ -4,6 +4,7 @@ use std::fs::{self, File, OpenOptions};
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
+use std::time::SystemTime;
 
 use jiff::Timestamp;
 use ninekeys_core::env::Env;
@@ -53,6 +54,7 @@ fn reason(action: &str, cause: &io::Error) -> String {
 pub(crate) struct InputFile {
     file: File,
     length: u64,
+    modified: Option<SystemTime>,
 }
 
 impl InputFile {
@@ -71,7 +73,21 @@ impl InputFile {
             return Err(failed(io::Error::new(io::ErrorKind::InvalidInput, "it is not a regular file")));
         }
         let file = File::open(path).map_err(failed)?;
-        Ok(InputFile { file, length: found.len() })
+        let opened = file.metadata().map_err(failed)?;
+        Ok(InputFile { file, length: opened.len(), modified: opened.modified().ok() })
+    }
+
+    /// Refuses a file that somebody wrote to since it was opened: what was read first is then not what was read later.
+    ///
+    /// # Errors
+    /// [`FileError`].
+    pub(crate) fn refuse_changed(&self, path: &Path) -> Result<(), FileError> {
+        let failed = |cause| FileError::new("read", path, cause);
+        let now = self.file.metadata().map_err(failed)?;
+        match now.len() == self.length && now.modified().ok() == self.modified {
+            true => Ok(()),
+            false => Err(failed(io::Error::other("it was written to while it was read"))),
+        }
     }
 }
 
@@ -518,5 +534,18 @@ mod tests {
         assert_eq!(read_whole(&path, 10).unwrap(), b"0123456789");
         let error = read_whole(&path, 9).unwrap_err();
         assert!(error.to_string().contains("larger than"), "{error}");
+    }
+
+    #[test]
+    fn a_file_that_is_written_to_while_it_is_read_is_told() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("build.ipa");
+        fs::write(&path, b"ferry").unwrap();
+        let file = InputFile::open(&path).unwrap();
+        file.refuse_changed(&path).unwrap();
+        let appended = OpenOptions::new().append(true).open(&path).unwrap();
+        (&appended).write_all(b"!").unwrap();
+        let error = file.refuse_changed(&path).unwrap_err();
+        assert!(error.to_string().contains("it was written to while it was read"), "{error}");
     }
 }

@@ -15,7 +15,7 @@ use crate::output::{Output, Signed, Single};
 /// Sign a build for its destination
 ///
 /// Signs a build for its destination and names it APP-VERSION-BUILD-DESTINATION. An APK gets the signature schemes v2 and
-/// v3, and v1 where its devices need it; a bundle (AAB) gets v1. An app for iOS (an IPA, a zipped .app, the .app itself) gets
+/// v3, and v1 where its devices need it; a bundle (AAB) gets v1. An app for iOS (an IPA, a zipped .app) gets
 /// the profiles that fit, and everything in it is signed from the inside out with the identity that they name; what each
 /// bundle claims is what its profile grants, narrowed to what it declares. The build stays as it is; the output is checked
 /// before it gets its name. A part of a package (a split) has its own name in the output's, and is signed with the others.

@@ -261,3 +261,69 @@ fn pages_slots_seals_and_messages_of_an_ipa_are_confirmed() {
         assert!(env.read("verified") == env.read(&format!("{index}.directory")));
     }
 }
+
+/// The linker for executables of the iOS side, by the name that it has here.
+fn linker() -> Option<String> {
+    let names =
+        ["ld64.lld".to_owned()].into_iter().chain((11..=25).map(|version| format!("ld64.lld-{version}")));
+    let found = names.into_iter().find(|name| Command::new(name).arg("--version").output().is_ok());
+    if found.is_none() {
+        eprintln!("SKIPPED: there is no ld64.lld");
+    }
+    found
+}
+
+/// The directory of hashes of a file that is one slice, page by page, and where it begins to be hashed no more.
+fn hashes(bytes: &[u8]) -> (u64, Vec<Vec<u8>>) {
+    use ninekeys_formats::code_signature::{CodeDirectory, CodeSignature, MAIN_DIRECTORY};
+    use ninekeys_formats::{limits::Limits, macho};
+    let at = macho::slices(&bytes).unwrap().remove(0);
+    let range = macho::Slice::read(&bytes, &at, &Limits::USUAL).unwrap().signature.unwrap();
+    let list = CodeSignature::parse(&bytes[range.start as usize..range.end as usize]).unwrap();
+    let directory = CodeDirectory::parse(list.find(MAIN_DIRECTORY).unwrap()).unwrap();
+    (directory.limit, directory.pages().map(<[u8]>::to_vec).collect())
+}
+
+#[test]
+fn what_a_compiler_and_a_linker_made_today_is_hashed_as_the_linker_hashes_it() {
+    let (Some(linker), true) = (linker(), has("clang", "--version")) else { return };
+    let env = crate::sign::with_ipa();
+    let folder = env.folder();
+    env.file(
+        "pier.c",
+        b"static int tide[9000]; int pier(int n) { tide[n % 9000] = n; return tide[0] + 7; }\n",
+    );
+    let run = |program: &str, line: &str| {
+        ok(Command::new(program).args(line.split_whitespace()).current_dir(folder))
+    };
+    run("clang", "-target arm64-apple-ios14.0 -c -O1 -o pier.o pier.c");
+    let link = "-arch arm64 -platform_version ios 14.0 16.0 -dylib -undefined dynamic_lookup";
+    run(&linker, &format!("{link} -adhoc_codesign -o hashed.dylib pier.o"));
+    run(&linker, &format!("{link} -o bare.dylib pier.o"));
+    let said = env.run("inspect hashed.dylib --format json").exit(0).json();
+    let signature = &said["content"]["slices"][0]["signature"];
+    assert_eq!(
+        (&signature["state"], &signature["faults"]),
+        (&"by-linker".into(), &serde_json::json!([])),
+        "{said}"
+    );
+
+    // both in an app: signed by us, over the very code that the linker hashed
+    env.other("unzip -q crossing.ipa -d app");
+    for name in ["hashed.dylib", "bare.dylib"] {
+        std::fs::copy(env.path(name), env.path(&format!("app/Payload/Crossing.app/Frameworks/{name}")))
+            .unwrap();
+    }
+    run("python3", "-m zipfile -c mixed.ipa app/Payload/");
+    env.run("sign mixed.ipa --for store").exit(0).says("6 executables");
+    env.other("unzip -q crossing-2.4.0-12-store.ipa -d out");
+    let signed = |name: &str| hashes(&env.read(&format!("out/Payload/Crossing.app/Frameworks/{name}")));
+    let (limit, theirs) = hashes(&env.read("hashed.dylib"));
+    for name in ["hashed.dylib", "bare.dylib"] {
+        let (own, ours) = signed(name);
+        assert_eq!((own, ours.len()), (limit, theirs.len()), "{name}");
+        // the first page has the load commands, which say how long the signature is
+        assert_eq!(ours[1..], theirs[1..], "{name}");
+        assert_ne!(ours[0], theirs[0], "{name}");
+    }
+}

@@ -290,3 +290,19 @@ fn parts_for_simulators_are_left_out_and_an_executable_without_room_is_refused()
         .says("-headerpad");
     assert!(!env.path("b").exists());
 }
+
+#[test]
+fn builds_of_both_platforms_are_signed_in_one_call() {
+    let env = with_ipa();
+    env.run("profile import in/deckhand-devices.mobileprovision").exit(0);
+    env.run("app change deckhand --package example.gannetpoint.crossing").exit(0);
+    env.run("keystore create crew --app deckhand --common-name A --algorithm ec-p256").exit(0);
+    env.file("crew.apk", &builds::crossing().apk());
+    let said = env.run("sign crossing.ipa deckhand.ipa --to out").exit(0);
+    said.says("✓ out/crossing-2.4.0-12-store.ipa").says("✓ out/deckhand-1.1.0-31-devices.ipa");
+    // one that is refused keeps the others from their names
+    env.file("tight.ipa", &std::fs::read(testkit::data("samples/deckhand-tight-header.ipa")).unwrap());
+    env.run("sign crossing.ipa tight.ipa --to none").exit(5).says("tight.ipa: ");
+    assert!(!env.path("none").exists());
+    env.run("sign crew.apk --for development --to out").exit(0).says("deckhand-2.4.0-12-development.apk");
+}

@@ -77,6 +77,9 @@ impl<'a> Packed<'a> {
             let mode = if file.is_code { PROGRAM } else { FILE };
             entries.push(new(file, Entry::made_by_unix(&String::from_utf8_lossy(&name), mode)));
         }
+        if entries.iter().any(|(entry, _)| entry.size > MOST) {
+            return Err(SignError::TooLarge);
+        }
         let count = u16::try_from(entries.len()).ok().filter(|count| *count < u16::MAX);
         let count = count.ok_or(SignError::TooLarge)?;
         let Layout { pieces, body, directory, .. } = lay_out_as_given(&entries);

@@ -398,12 +398,7 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<Vec<SignReport>, SignErr
         true => SignError::Of(build.display().to_string(), Box::new(error)),
         false => error,
     };
-    let mut inputs = Vec::new();
-    for build in &request.builds {
-        let path = ctx.path(build);
-        let input = Input::open(&path).map_err(|error| of(build, error.into()))?;
-        inputs.push((build.as_path(), path, input));
-    }
+    let inputs = open_all(ctx, request, of)?;
     let file = ctx.project_file()?;
     let roots = identity::roots(Some(&file))?;
     let project = &file.project;
@@ -449,12 +444,39 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<Vec<SignReport>, SignErr
         };
         ready.push((job, outgoing, made.map_err(|error| of(plan.build, error))?));
     }
+    refuse_changed(&inputs, of)?;
     let done = deliver_all(ctx, request, &mut cabinet, &inventory, ready, of);
     // what has its name stays where it is
     if matches!(done, Ok(_) | Err(SignError::Partly { .. })) {
         folders.keep();
     }
     done
+}
+
+/// A build as it was named, where that is, and what is there.
+type Named<'r> = (&'r Path, PathBuf, Input);
+
+fn open_all<'r>(
+    ctx: &Ctx<'_>,
+    request: &'r Request,
+    of: impl Fn(&Path, SignError) -> SignError,
+) -> Result<Vec<Named<'r>>, SignError> {
+    let open = |build: &'r PathBuf| {
+        let path = ctx.path(build);
+        let input = Input::open(&path).map_err(|error| of(build, error.into()))?;
+        Ok((build.as_path(), path, input))
+    };
+    request.builds.iter().map(open).collect()
+}
+
+/// What was read twice has to have been the same both times.
+fn refuse_changed(inputs: &[Named<'_>], of: impl Fn(&Path, SignError) -> SignError) -> Result<(), SignError> {
+    for (build, path, input) in inputs {
+        if let Input::File(file) = input {
+            file.refuse_changed(path).map_err(|error| of(build, error.into()))?;
+        }
+    }
+    Ok(())
 }
 
 /// What signs each build.
