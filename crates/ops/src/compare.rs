@@ -4,6 +4,7 @@ use std::path::Path;
 
 use ninekeys_cabinet::CabinetError;
 use ninekeys_core::android::{Package, SchemeState, verify};
+use ninekeys_core::build::{Build, ExamineError, is_for_ios};
 use ninekeys_core::digest::from_hex;
 use ninekeys_core::keystore::{self, KeystoreError as FormatError, OpenStore};
 use ninekeys_core::model::{Facts, IdentityFacts, Inventory, Item, NotFound};
@@ -295,6 +296,9 @@ fn keystore_side(
 
 fn build_side(ctx: &Ctx<'_>, name: &str, source: &InputFile) -> Result<Side, CompareError> {
     let failed = |error| CompareError::Zip(name.into(), error);
+    if is_for_ios(source) {
+        return ios_side(ctx, name, source);
+    }
     let package = Package::read(source, &Limits::USUAL).map_err(failed)?;
     let signatures = verify(source, &package, &Limits::USUAL, &ctx.env)?;
     let mut keys: Vec<Carried> = Vec::new();
@@ -317,6 +321,30 @@ fn build_side(ctx: &Ctx<'_>, name: &str, source: &InputFile) -> Result<Side, Com
     let broken = !notes.is_empty();
     Ok(Side { name: name.into(), kind: "signed build".into(), keys, notes, whole: true, broken })
 }
+
+/// Who signed an app for iOS, and what is inside it.
+fn ios_side(ctx: &Ctx<'_>, name: &str, source: &InputFile) -> Result<Side, CompareError> {
+    let build = Build::examine(source, None, &ctx.env).map_err(|error| match error {
+        ExamineError::Zip(error) => CompareError::Zip(name.into(), error),
+        ExamineError::Digest(error) => error.into(),
+        ExamineError::Inside { cause, .. } => FileError::new("read", Path::new(name), cause).into(),
+    })?;
+    let label = |index: usize| if index == 0 { "app".to_owned() } else { "something inside it".to_owned() };
+    let signers = build.signers.iter().enumerate();
+    let keys = signers.map(|(index, signer)| carried(label(index), &signer.certificate)).collect();
+    let faults = build.ios().into_iter().flat_map(|ios| ios.executables()).filter(|executable| {
+        !executable.is_signed() || executable.signatures().any(|signed| !signed.faults.is_empty())
+    });
+    let mut notes: Vec<String> =
+        faults.map(|executable| format!("the signature of {} does not hold", executable.path)).collect();
+    let many = notes.len();
+    notes.truncate(MOST_NOTES);
+    notes.extend((many > MOST_NOTES).then(|| format!("and {} signatures more", many - MOST_NOTES)));
+    Ok(Side { name: name.into(), kind: "signed build".into(), keys, broken: many > 0, notes, whole: true })
+}
+
+/// The most signatures of one build that are named.
+const MOST_NOTES: usize = 5;
 
 fn item_side(ctx: &Ctx<'_>, name: &str) -> Result<Side, CompareError> {
     let inventory = match ctx.open() {

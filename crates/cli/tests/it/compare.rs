@@ -76,3 +76,15 @@ fn what_carries_no_key_and_what_is_not_there_says_so() {
         "unproved"
     );
 }
+
+#[test]
+fn apps_for_ios_are_compared_by_who_signed_them() {
+    let env = crate::sign::with_ipa();
+    env.run("sign crossing.ipa --for store").exit(0);
+    env.run("sign crossing.ipa --for store --set-build 13").exit(0);
+    env.run("compare crossing-2.4.0-12-store.ipa crossing-2.4.0-13-store.ipa").exit(0);
+    env.run("compare crossing-2.4.0-12-store.ipa gp-distribution").exit(0);
+    env.run("identity import in/distribution-2025.p12 --name old --password-in pw").exit(0);
+    env.run("compare crossing-2.4.0-12-store.ipa old").exit(1);
+    env.run("compare crossing.ipa gp-distribution").exit(3).says("crossing.ipa carries no key");
+}

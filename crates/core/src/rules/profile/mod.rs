@@ -152,7 +152,7 @@ fn missing(setup: &Setup<'_>, notes: &mut Notes) {
         let text = match part.profiles.is_empty() {
             true => format!("there is no profile for {} for {to}", label(part)),
             false => {
-                format!("no profile fits {} for {to}; what speaks against each is said below", label(part))
+                format!("no profile fits {} for {to}", label(part))
             }
         };
         notes.found(Observation::new(text).place(label(part)).mend(obtain(setup)));
