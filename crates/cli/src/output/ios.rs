@@ -12,6 +12,8 @@ use super::{families, words};
 
 /// Where what is said of a node begins, behind its name and the levels above it.
 const SAYS: usize = 42;
+/// What that needs at least to stand there.
+const ROOM: usize = 58;
 
 /// The bundle that a finding is about: the innermost that its place is in, the app where it has none.
 fn bundle_of<'a>(ios: &'a IosLines, finding: &Finding) -> Option<&'a BundleLine> {
@@ -150,6 +152,12 @@ fn nearest<'a>(ios: &'a IosLines, path: &str) -> Option<&'a str> {
 fn node(level: usize, name: &str, bold: bool, paper: &mut Paper<'_>, says: Line<'_>) -> io::Result<()> {
     let line = Line::new().text(" ".repeat(2 * level));
     let line = if bold { line.bold(name) } else { line.text(name) };
+    // where there is little room, what is said of a node stands below its name, a step further in
+    if paper.width().is_some_and(|width| width < SAYS + ROOM) {
+        paper.put(&line)?;
+        let at = 2 * level + 2;
+        return paper.put(&Line::new().to(at).join(says).hang(at + 2));
+    }
     // a long name has what is said of it on a line of its own
     if 2 * level + name.chars().count() >= SAYS {
         paper.put(&line)?;
