@@ -326,6 +326,33 @@ fn files_that_are_gone_added_or_moved_are_told_by_their_rule() {
 }
 
 #[test]
+fn where_the_path_is_missing_nothing_is_said_of_what_the_code_demands_of_it() {
+    let bytes = with_signing(&How::default(), |signing, env| {
+        let input = crossing();
+        let tree = ZipTree::open(&input, &Limits::USUAL).unwrap();
+        let opened = Opened::open(&tree).unwrap();
+        // the signer's certificate alone goes into the message
+        let who = CodeSigner { chain: &signing.who.chain[..1], ..signing.who };
+        let alone = Signing {
+            who,
+            profiles: signing.profiles.clone(),
+            declared: Declared::default(),
+            changes: Changes::default(),
+            ..*signing
+        };
+        let signed = opened.sign(&alone, env).unwrap();
+        let memory = Memory::default();
+        Packed::lay_out(&tree, opened.container(), &signed).unwrap().write(&memory, env).unwrap();
+        memory.bytes()
+    });
+    let build = with_env(NOW, |env| Build::examine(&bytes, None, env)).unwrap();
+    let ios = IosLook::of(build.ios().unwrap(), Against::default(), NOW.parse().unwrap());
+    let (signed, signer) = ios.app().unwrap().signed().next().unwrap();
+    assert_eq!(ios.meets(signed, signer), None);
+    assert_eq!(rules(&bytes), [] as [&str; 0], "with the authorities at hand the path is whole");
+}
+
+#[test]
 fn code_that_nobody_signed_is_told_where_it_is() {
     let bytes = sign(&crossing());
     let unsigned = unpacked(&crossing());

@@ -51,7 +51,7 @@ pub(crate) struct Args {
     set_build: Option<BuildNumber>,
     /// Give the app this version, and what is inside it (iOS)
     #[arg(long, value_name = "VERSION")]
-    set_version: Option<String>,
+    set_version: Option<BuildNumber>,
     /// Give the app this name below its icon (iOS)
     #[arg(long, value_name = "NAME")]
     set_title: Option<String>,

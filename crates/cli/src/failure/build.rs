@@ -77,6 +77,7 @@ impl Classify for CheckError {
             Self::Certificates(inner) => inner.class(),
             Self::Project(inner) => inner.class(),
             Self::UnknownApp(_) => class(Exit::Usage, &["app", "list"]),
+            Self::UnknownDevice(_) => class(Exit::Usage, &["device", "list"]),
             Self::Open(inner) => inner.class(),
         }
     }
@@ -197,6 +198,8 @@ impl Classify for SignError {
             Self::Entitlements { .. } => {
                 say(Exit::Damaged, "name a property list whose keys are entitlements, as the build's own are")
             }
+            Self::Id(inner) => inner.class(),
+            Self::Title => (Exit::Usage, Remedy::Without("--set-title")),
             Self::Folder => say(Exit::Refused, "pack it, links and all: zip -qry BUILD.zip NAME.app"),
             Self::OnlyFor { option, .. } => (Exit::Usage, Remedy::Without(option)),
             Self::Exists(_) => again(Exit::Refused, &["--replace"]),

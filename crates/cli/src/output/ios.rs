@@ -83,6 +83,32 @@ fn print_node(
     let parent = bundle.inside.as_deref().unwrap_or_default();
     let name = bundle.path.strip_prefix(parent).unwrap_or(&bundle.path).trim_start_matches('/');
     let name = if level == 1 { name_within(ios, &bundle.path) } else { name };
+    node(level, name, true, paper, said_of(ios, bundle, verdict))?;
+    let inner = level + 1;
+    if let Some(profile) = &bundle.profile {
+        let place = format!("{}/embedded.mobileprovision", bundle.path);
+        let is_bad = |finding: &Finding| {
+            finding.level == Level::Error && finding.place.as_deref() == Some(place.as_str())
+        };
+        let is_bad = verdict.is_some_and(|verdict| verdict.findings.iter().any(is_bad));
+        print_profile(profile, is_bad, inner, at, paper)?;
+    }
+    // the same identity signs all of it: said once, and below where it is another
+    let above = bundle.inside.as_ref().and_then(|path| ios.bundles.iter().find(|one| one.path == *path));
+    let same =
+        |code: &CodeLine| code.certificate == bundle.code.certificate && code.signed == bundle.code.signed;
+    if above.is_none_or(|above| !same(&above.code)) {
+        print_identity(&bundle.code, inner, at, paper)?;
+    }
+    print_libraries(ios, bundle, inner, same, paper)?;
+    for inside in ios.bundles.iter().filter(|one| one.inside.as_deref() == Some(bundle.path.as_str())) {
+        print_node(ios, inside, inner, verdict, at, paper)?;
+    }
+    Ok(())
+}
+
+/// What a bundle is, and the rules that found something in it.
+fn said_of(ios: &IosLines, bundle: &BundleLine, verdict: Option<&Verdict>) -> Line<'static> {
     let version = match (&bundle.version, &bundle.number) {
         (Some(version), Some(number)) => format!(" · {version} ({number})"),
         _ => String::new(),
@@ -101,23 +127,17 @@ fn print_node(
         .unwrap_or_default();
     rules.dedup();
     let rules = if rules.is_empty() { String::new() } else { format!(" · {}", rules.join(", ")) };
-    node(level, name, true, paper, Line::new().sign(sign).text(format!(" {says}")).like(sign, rules))?;
-    let inner = level + 1;
-    if let Some(profile) = &bundle.profile {
-        let place = format!("{}/embedded.mobileprovision", bundle.path);
-        let is_bad = |finding: &Finding| {
-            finding.level == Level::Error && finding.place.as_deref() == Some(place.as_str())
-        };
-        let is_bad = verdict.is_some_and(|verdict| verdict.findings.iter().any(is_bad));
-        print_profile(profile, is_bad, inner, at, paper)?;
-    }
-    // the same identity signs all of it: said once, and below where it is another
-    let above = bundle.inside.as_ref().and_then(|path| ios.bundles.iter().find(|one| one.path == *path));
-    let same =
-        |code: &CodeLine| code.certificate == bundle.code.certificate && code.signed == bundle.code.signed;
-    if above.is_none_or(|above| !same(&above.code)) {
-        print_identity(&bundle.code, inner, at, paper)?;
-    }
+    Line::new().sign(sign).text(format!(" {says}")).like(sign, rules)
+}
+
+/// The libraries of a bundle that have none of their own; `same` tells whether its signer signed one.
+fn print_libraries(
+    ios: &IosLines,
+    bundle: &BundleLine,
+    level: usize,
+    same: impl Fn(&CodeLine) -> bool,
+    paper: &mut Paper<'_>,
+) -> io::Result<()> {
     let own =
         ios.libraries.iter().filter(|library| nearest(ios, &library.path) == Some(bundle.path.as_str()));
     for library in own {
@@ -128,15 +148,12 @@ fn print_node(
             (false, _) => (Sign::Bad, format!("library · {}", signed_words(library))),
         };
         node(
-            inner,
+            level,
             name.trim_start_matches('/'),
             false,
             paper,
             Line::new().sign(sign).text(format!(" {says}")),
         )?;
-    }
-    for inside in ios.bundles.iter().filter(|one| one.inside.as_deref() == Some(bundle.path.as_str())) {
-        print_node(ios, inside, inner, verdict, at, paper)?;
     }
     Ok(())
 }

@@ -219,6 +219,7 @@ fn an_ipa_is_checked_bundle_by_bundle_and_drawn_as_a_tree() {
         .says("ninekeys sign crossing.ipa");
     let device = "check crossing-2.4.0-12-store.ipa --for store --device 00008120-000A1B2C3D4E5F60";
     env.run(device).exit(1).says("✗ profile-lacks-device");
+    env.run("check crossing-2.4.0-12-store.ipa --device bridge").exit(2).says("no device called bridge");
     // a later build of the same version needs a higher number, one of a higher version does not
     env.run("sign crossing.ipa --for store --set-build 11").exit(5).says("build-number-not-higher");
     env.run("sign crossing.ipa --for store --set-build 1 --set-version 2.4.1").exit(0);

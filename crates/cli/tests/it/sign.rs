@@ -269,6 +269,21 @@ fn ids_versions_and_names_are_set_in_the_app_and_in_what_is_inside_it() {
     let of = |kind: &str| bundles.iter().find(|bundle| bundle["kind"] == kind).unwrap();
     assert_eq!((&of("app")["title"], &of("app")["number"]), (&"Ferry".into(), &"42".into()));
     assert_eq!((&of("extension")["version"], &of("extension")["number"]), (&"2.5".into(), &"42".into()));
+    // what no device would take or show is refused, and the remedy is another line than was typed
+    for (option, wrong) in [
+        ("--set-version", "2/../x"),
+        ("--set-title", "''"),
+        ("--set-bundle-id", "../other"),
+        ("--set-build", "x"),
+    ] {
+        env.run(&format!("sign crossing.ipa --for store {option} {wrong}")).exit(2);
+    }
+    env.file("crossing.apk", &builds::crossing().apk());
+    env.run("app change crossing --package example.gannetpoint.crossing").exit(0);
+    env.run("sign crossing.apk --for store --set-build 3")
+        .exit(2)
+        .says("--set-build is for builds for iOS")
+        .says("next      ninekeys sign crossing.apk --for store\n");
     // an id that no profile is for is refused before any work
     env.run("sign crossing.ipa --app crossing --for store --set-bundle-id example.gannetpoint.other")
         .exit(5)

@@ -101,16 +101,16 @@ impl<'a> IosLook<'a> {
 
     /// Whether the code is what its own requirement demands; nothing where that cannot be told.
     pub fn meets(&self, signed: &Signed, signer: &Signer) -> Option<bool> {
-        let chain =
-            self.chains.get(&sha256_hex(&signer.certificate.der)).and_then(|chain| chain.as_ref().ok());
+        // a path that leads nowhere says nothing of what is above the signer; that it does not is told elsewhere
+        let chain = self.chains.get(&sha256_hex(&signer.certificate.der))?.as_ref().ok()?;
         let required = signed.requirement.as_ref()?;
         let roots = self.against.roots;
-        let anchored = chain.and_then(|chain| chain.last()).filter(|_| !roots.is_empty());
+        let anchored = chain.last().filter(|_| !roots.is_empty());
         requirement::holds(
             required,
             &Subject {
                 identifier: &signed.identifier,
-                chain: chain.map(Vec::as_slice).unwrap_or_default(),
+                chain,
                 anchored: anchored.map(|root| roots.iter().any(|known| known.der == root.der)),
                 code_hashes: &signed.directories.iter().map(|one| one.code_hash.clone()).collect::<Vec<_>>(),
                 entitlements: signed.entitlements.as_ref(),

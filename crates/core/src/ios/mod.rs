@@ -8,7 +8,6 @@ pub mod examine;
 pub mod look;
 pub mod package;
 pub mod profile;
-
 pub mod requirement;
 pub mod seal;
 pub mod setup;

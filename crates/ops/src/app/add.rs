@@ -261,7 +261,7 @@ fn side(request: &Request, platform: Platform) -> Result<Array, AppAddError> {
 }
 
 /// Refuses an id that no platform takes.
-pub(super) fn check_id(id: &str) -> Result<(), IdError> {
+pub(crate) fn check_id(id: &str) -> Result<(), IdError> {
     let part = |part: &str| {
         !part.is_empty() && part.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '_' | '-'))
     };

@@ -9,6 +9,7 @@ use jiff::Timestamp;
 use ninekeys_core::android::{AndroidBuild, PackageKind, Scheme, SchemeState, Signatures};
 use ninekeys_core::build::{Build, ExamineError, Form, Says};
 use ninekeys_core::env::{Env, Silent};
+use ninekeys_core::ios::device;
 use ninekeys_core::ios::look::{Against, IosLook};
 use ninekeys_core::model::{
     App, BuildNumber, Destination, Facts, Inventory, Item, ItemId, Platform, Policy, Project, ReleaseFacts,
@@ -172,6 +173,9 @@ pub enum CheckError {
     /// The project file has no such app.
     #[error("the project file has no app called {0}")]
     UnknownApp(String),
+    /// Neither a device of the cabinet nor an identifier of one.
+    #[error("there is no device called {0}, and it is no identifier of one")]
+    UnknownDevice(String),
     /// The cabinet is there and cannot be opened.
     #[error(transparent)]
     Open(#[from] OpenError),
@@ -233,15 +237,15 @@ impl Background {
         Background { project, inventory, roots, pool }
     }
 
-    /// The identifier of a device that is named, or that was typed as one.
-    fn device(&self, wanted: &str) -> String {
+    /// The identifier of a device that is named, or that was typed as one; nothing for what is neither.
+    fn device(&self, wanted: &str) -> Option<String> {
         let devices = self.inventory.iter().flat_map(|inventory| inventory.iter());
         let named = devices.filter_map(|item| match &item.facts {
             Facts::Device(facts) => Some((item, facts)),
             _ => None,
         });
         let found = named.into_iter().find(|(item, facts)| item.name == wanted || facts.title == wanted);
-        found.map_or_else(|| wanted.to_owned(), |(_, facts)| facts.identifier.clone())
+        found.map(|(_, facts)| facts.identifier.clone()).or_else(|| device::identifier(wanted).ok())
     }
 
     /// What a build for iOS is held against, with its profiles opened.
@@ -361,13 +365,18 @@ fn judge_file(
         }
         None => None,
     };
+    let device = request
+        .device
+        .as_deref()
+        .map(|wanted| background.device(wanted).ok_or_else(|| CheckError::UnknownDevice(wanted.to_owned())));
+    let device = device.transpose()?;
     let subject = BuildSubject {
         file: file_name(path),
         path: request.build.display().to_string(),
         destination: request.destination,
         app: named,
         above: request.above.clone(),
-        device: request.device.as_deref().map(|wanted| background.device(wanted)),
+        device,
         superseded: None,
         parts,
     };

@@ -17,18 +17,9 @@ use crate::ios::package::in_order_of_work;
 use crate::ios::tree::{Kind, Tree, TreeError};
 use crate::stream::{CHUNK, DigestError, Scratch, Space};
 
-/// Whether new files are packed as entries of an archive, or lie as they are.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Packing {
-    /// Compressed.
-    Packed,
-    /// As they are.
-    Plain,
-}
-
 /// A file that is new, or has other bytes.
 pub struct NewFile {
-    /// Its bytes, packed or not, in front of what may be behind them.
+    /// Its bytes, as an archive has them, in front of what may be behind them.
     pub(super) bytes: Box<dyn Space>,
     /// How many they are.
     pub(super) length: u64,
@@ -48,21 +39,10 @@ impl NewFile {
         self.bytes.as_ref()
     }
 
-    /// How many of them there are.
-    pub fn length(&self) -> u64 {
-        self.length
-    }
-
-    /// Whether it is code, which has to be allowed to run.
-    pub fn is_code(&self) -> bool {
-        self.is_code
-    }
-
     /// A file that is in memory anyway.
-    pub(super) fn small(content: Vec<u8>, packing: Packing) -> Result<Self, SignError> {
+    pub(super) fn small(content: Vec<u8>) -> Result<Self, SignError> {
         let (crc, size) = (crc32fast::hash(&content), content.len() as u64);
-        let packed = deflate_part(&content, true).filter(|_| packing == Packing::Packed);
-        let (method, bytes) = match packed {
+        let (method, bytes) = match deflate_part(&content, true) {
             Some(packed) => (DEFLATED, packed),
             None => (STORED, content),
         };
@@ -72,20 +52,11 @@ impl NewFile {
     }
 
     /// Code that was signed, with its hashes.
-    pub(super) fn of_code(
-        code: Box<dyn Space>,
-        packing: Packing,
-        env: &Env<'_>,
-    ) -> Result<(Content, Self), SignError> {
-        let size = code.len();
-        let content = hash(code.as_ref(), env);
-        if packing == Packing::Plain {
-            let file = NewFile { bytes: code, length: size, method: STORED, size, crc: 0, is_code: true };
-            return Ok((content?, file));
-        }
-        let (content, packed) = rayon::join(|| content, || pack(code.as_ref(), env));
+    pub(super) fn of_code(code: &dyn Source, env: &Env<'_>) -> Result<(Content, Self), SignError> {
+        let (content, packed) = rayon::join(|| hash(code, env), || pack(code, env));
         let (bytes, length, crc) = packed?;
-        Ok((content?, NewFile { bytes, length, method: DEFLATED, size, crc, is_code: true }))
+        let file = NewFile { bytes, length, method: DEFLATED, size: code.len(), crc, is_code: true };
+        Ok((content?, file))
     }
 }
 
@@ -192,6 +163,7 @@ pub(super) fn hash_all(
         Ok((*index, hash_one(tree, *index, env, &step)?))
     };
     let hashed: Result<Vec<_>, SignError> = order.par_iter().with_max_len(1).map(one).collect();
+    env.progress.over();
     hashed
 }
 

@@ -23,7 +23,6 @@ pub use self::archive::{Packed, kept_in};
 use self::claims::{Chosen, Claimant, Claims, Declared};
 use self::code::{CodeFailure, CodeSigner, SignedAs, signed_copy};
 pub use self::files::NewFile;
-use self::files::Packing;
 use super::code::claims_of;
 use super::package::{Container, INFO, Known, MOST_INFO, Outline, PROFILE, PackageError, Place, SEAL, SEALS};
 use super::profile::pattern_prefix;
@@ -203,8 +202,7 @@ impl<'a> Opened<'a> {
     /// # Errors
     /// [`SignError`].
     pub fn sign(&self, signing: &Signing<'_>, env: &Env<'_>) -> Result<Signed, SignError> {
-        let packing = if self.tree.is_folder() { Packing::Plain } else { Packing::Packed };
-        let mut work = Work::begin(self, signing, packing)?;
+        let mut work = Work::begin(self, signing);
         work.set_lists()?;
         work.put_profiles()?;
         work.drop_what_goes();
@@ -217,7 +215,6 @@ impl<'a> Opened<'a> {
                 work.take(made);
             }
         }
-        env.progress.over();
         Ok(work.done)
     }
 }
@@ -246,7 +243,6 @@ struct Work<'o> {
     tree: &'o dyn Tree,
     outline: &'o Outline,
     signing: &'o Signing<'o>,
-    packing: Packing,
     /// What every file of the app will be, by path.
     contents: BTreeMap<String, Content>,
     /// The bundle ids, as they will be.
@@ -255,7 +251,7 @@ struct Work<'o> {
 }
 
 impl<'o> Work<'o> {
-    fn begin(opened: &'o Opened<'_>, signing: &'o Signing<'_>, packing: Packing) -> Result<Self, SignError> {
+    fn begin(opened: &'o Opened<'_>, signing: &'o Signing<'_>) -> Self {
         let done = Signed {
             replaced: BTreeMap::new(),
             added: BTreeMap::new(),
@@ -268,21 +264,13 @@ impl<'o> Work<'o> {
             sealed: 0,
         };
         let ids = opened.outline.bundles.iter().map(|place| place.id().to_owned()).collect();
-        Ok(Work {
-            tree: opened.tree,
-            outline: &opened.outline,
-            signing,
-            packing,
-            contents: BTreeMap::new(),
-            ids,
-            done,
-        })
+        Work { tree: opened.tree, outline: &opened.outline, signing, contents: BTreeMap::new(), ids, done }
     }
 
     /// Puts bytes to a path, in the place of what is there.
     fn put(&mut self, path: String, bytes: Vec<u8>) -> Result<(), SignError> {
         self.contents.insert(path.clone(), files::content_of(&bytes));
-        let file = NewFile::small(bytes, self.packing)?;
+        let file = NewFile::small(bytes)?;
         self.put_file(path, file);
         Ok(())
     }
@@ -435,11 +423,11 @@ impl<'o> Work<'o> {
         };
         let new = signed_copy(source.as_ref(), &what, &self.signing.who, env).map_err(failed)?;
         drop(source);
-        let (content, file) = NewFile::of_code(new.bytes, self.packing, env)?;
+        let (content, file) = NewFile::of_code(new.bytes.as_ref(), env)?;
         let seal = match (seal, place) {
             (Some((bytes, count)), Some(place)) => {
                 let content = files::content_of(&bytes);
-                Some((place.file(SEAL), NewFile::small(bytes, self.packing)?, content, count))
+                Some((place.file(SEAL), NewFile::small(bytes)?, content, count))
             }
             _ => None,
         };

@@ -5,7 +5,7 @@ use jiff::{SignedDuration, Timestamp};
 use super::super::identity::{day, short, time};
 use super::super::{BuildLook, Notes, because, sign_again};
 use crate::digest::sha256_hex;
-use crate::findings::{Level, Observation};
+use crate::findings::{Level, Mend, Observation};
 use crate::ios::look::{IosLook, PartLook};
 use crate::ios::package::PROFILE;
 use crate::ios::profile::{Verified, is_for};
@@ -161,7 +161,12 @@ pub(super) fn lacks_device(look: &BuildLook<'_>, ios: &IosLook<'_>, notes: &mut 
             None => "it runs on no device as it is: the store signs it again for those that get it",
         };
         let found = devices.map_or("no devices".to_owned(), |all| format!("{} others", all.len()));
-        let seen = seen(look, part, text).expected(device).found(found);
-        notes.found(seen.level(Level::Error));
+        let seen =
+            Observation::new(text).place(place(part)).expected(device).found(found).level(Level::Error);
+        let obtain = look.app.zip(look.destination.filter(|to| to.has_devices()));
+        notes.found(match obtain {
+            Some(((app, _), destination)) => seen.mend(Mend::Prepare { app: app.to_owned(), destination }),
+            None => seen,
+        });
     });
 }

@@ -97,7 +97,7 @@ impl<'s> Opened<'s> {
             asks_for: BTreeSet::new(),
         });
         says.id = set.id.clone().unwrap_or(says.id);
-        says.version = set.version.clone().or(says.version);
+        says.version = set.version.as_ref().map(ToString::to_string).or(says.version);
         says.title = set.title.clone().or(says.title);
         if let Some(build) = &set.build {
             says.number = Number::Is(build.clone());
@@ -110,7 +110,7 @@ impl<'s> Opened<'s> {
         Changes {
             id: set.id.clone().map(|new| (old, new)),
             title: set.title.clone(),
-            version: set.version.clone(),
+            version: set.version.as_ref().map(ToString::to_string),
             build: set.build.as_ref().map(ToString::to_string),
         }
     }

@@ -30,6 +30,7 @@ pub use self::ios::{BundleClaims, SignedIos};
 use self::ledger::Release;
 use self::prove::Proof;
 use crate::answers::{CertificateSaid, KeySaid};
+use crate::app::add::{IdError, check_id};
 use crate::build::check::{self, Background, BuildSubject, CheckError, CheckReport};
 use crate::build::identity_material::{Choice, IdentityMaterialError};
 use crate::build::input::Input;
@@ -68,6 +69,9 @@ pub struct Request {
     pub entitlements: Option<PathBuf>,
 }
 
+/// The longest name below an icon, in bytes.
+const LONGEST_TITLE: usize = 255;
+
 /// What is set in a build when it is signed.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Set {
@@ -75,16 +79,36 @@ pub struct Set {
     pub id: Option<String>,
     /// What people see below its icon.
     pub title: Option<String>,
-    /// The version's name.
-    pub version: Option<String>,
+    /// The version: a store takes numbers with dots between.
+    pub version: Option<BuildNumber>,
     /// The build number.
     pub build: Option<BuildNumber>,
 }
 
 impl Set {
-    /// Whether nothing is set.
-    fn is_empty(&self) -> bool {
-        *self == Set::default()
+    /// The first option by which something is set.
+    fn first(&self) -> Option<&'static str> {
+        let all = [
+            ("--set-build", self.build.is_some()),
+            ("--set-version", self.version.is_some()),
+            ("--set-title", self.title.is_some()),
+            ("--set-bundle-id", self.id.is_some()),
+        ];
+        all.into_iter().find(|(_, is_set)| *is_set).map(|(option, _)| option)
+    }
+
+    /// Refuses what no device would take, or show.
+    fn check(&self) -> Result<(), SignError> {
+        if let Some(id) = &self.id {
+            check_id(id)?;
+        }
+        let shows = |title: &String| {
+            !title.trim().is_empty() && title.len() <= LONGEST_TITLE && !title.chars().any(char::is_control)
+        };
+        match self.title.as_ref().is_none_or(shows) {
+            true => Ok(()),
+            false => Err(SignError::Title),
+        }
     }
 }
 
@@ -202,6 +226,12 @@ pub enum SignError {
     /// An app that lies in a folder.
     #[error("an app is signed in an archive, and this one is a folder")]
     Folder,
+    /// A bundle id that is none.
+    #[error(transparent)]
+    Id(#[from] IdError),
+    /// A name that nobody could read below an icon.
+    #[error("a name below an icon has something to read in it, no control characters, and at most 255 bytes")]
+    Title,
     /// Something that only builds of the other platform have.
     #[error("{option} is for builds for {}", platform.title())]
     OnlyFor {
@@ -331,7 +361,7 @@ impl<'s> Opened<'s> {
     fn allow(self, destination: Destination, request: &Request) -> Result<Allowed<'s>, SignError> {
         let only = |option, platform| SignError::OnlyFor { option, platform };
         match self {
-            Opened::Android(_) if !request.set.is_empty() => Err(only("--set-…", Platform::Ios)),
+            Opened::Android(_) if let Some(option) = request.set.first() => Err(only(option, Platform::Ios)),
             Opened::Android(_) if request.entitlements.is_some() => {
                 Err(only("--entitlements", Platform::Ios))
             }
@@ -398,6 +428,7 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<Vec<SignReport>, SignErr
         true => SignError::Of(build.display().to_string(), Box::new(error)),
         false => error,
     };
+    request.set.check()?;
     let inputs = open_all(ctx, request, of)?;
     let file = ctx.project_file()?;
     let roots = identity::roots(Some(&file))?;
