@@ -2,6 +2,7 @@
 //! same way is here: opening, planning, proving, naming and recording. How the bytes are made is the platform's own.
 
 mod android;
+mod error;
 mod idsig;
 mod ios;
 mod ledger;
@@ -10,38 +11,34 @@ mod prove;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use ninekeys_cabinet::{Cabinet, CabinetError};
+use ninekeys_cabinet::Cabinet;
 use ninekeys_core::android::{Schemes, SignError as AndroidError};
 use ninekeys_core::build::{Form, Says, is_for_ios};
-use ninekeys_core::findings::Level;
 use ninekeys_core::ios::setup::Roster;
 use ninekeys_core::ios::sign::SignError as IosError;
 use ninekeys_core::ios::tree::ZipTree;
 use ninekeys_core::model::{App, BuildNumber, Destination, Inventory, ItemId, Platform, Project};
 use ninekeys_core::rules::Part;
-use ninekeys_core::stream::DigestError;
-use ninekeys_formats::cursor::ParseError;
 use ninekeys_formats::limits::Limits;
 use schemars::JsonSchema;
 use serde::Serialize;
-use thiserror::Error;
 
+pub use self::error::SignError;
 pub use self::ios::{BundleClaims, SignedIos};
 use self::ledger::Release;
 use self::prove::Proof;
 use crate::answers::{CertificateSaid, KeySaid};
-use crate::app::add::{IdError, check_id};
-use crate::build::check::{self, Background, BuildSubject, CheckError, CheckReport};
-use crate::build::identity_material::{Choice, IdentityMaterialError};
+use crate::app::add::check_id;
+use crate::build::check::{self, Background, BuildSubject, CheckReport};
+use crate::build::identity_material::Choice;
 use crate::build::input::Input;
-use crate::build::material::{Material, SignerError};
-use crate::ctx::{Ctx, OpenError};
-use crate::files::{FileError, InputFile, NewFolders, OutputFile, Taken};
-use crate::identity::{self, CertificatesError};
+use crate::build::material::Material;
+use crate::ctx::Ctx;
+use crate::files::{InputFile, NewFolders, OutputFile, Taken};
+use crate::identity::{self};
 use crate::outgoing::{self, Outgoing};
 use crate::outputs::{self, Ours, OutputError};
-use crate::portal::ConnectError;
-use crate::project::{ProjectError, ProjectFile};
+use crate::project::ProjectFile;
 use crate::revocation;
 
 /// The builds to be signed.
@@ -154,139 +151,6 @@ pub struct SignReport {
     pub realigned: usize,
     /// What the check of the output said.
     pub check: CheckReport,
-}
-
-/// Why it was not signed.
-#[derive(Debug, Error)]
-pub enum SignError {
-    /// An Android build could not be read, or is refused.
-    #[error(transparent)]
-    Android(#[from] AndroidError),
-    /// Reading or writing failed, or the user stopped.
-    #[error(transparent)]
-    Digest(#[from] DigestError),
-    /// A file.
-    #[error(transparent)]
-    File(#[from] FileError),
-    /// The project file.
-    #[error(transparent)]
-    Project(#[from] ProjectError),
-    /// The project's roots.
-    #[error(transparent)]
-    Certificates(#[from] CertificatesError),
-    /// The cabinet could not be opened or unlocked.
-    #[error(transparent)]
-    Open(#[from] OpenError),
-    /// The cabinet.
-    #[error(transparent)]
-    Cabinet(#[from] CabinetError),
-    /// No app of that name.
-    #[error("the project file has no app called {0}")]
-    UnknownApp(String),
-    /// No app with the build's id.
-    #[error("the project file has no app with the {} {id}", platform.id_word())]
-    UnknownId {
-        /// What the build is made for.
-        platform: Platform,
-        /// Its package or bundle id.
-        id: String,
-    },
-    /// The app goes nowhere.
-    #[error("the project file names no destination for {0}")]
-    NoDestination(String),
-    /// A destination that its platform does not have.
-    #[error("an {} build is signed for {}, not for {destination}", platform.title(), places(*platform))]
-    Destination {
-        /// What the build is made for.
-        platform: Platform,
-        /// What was asked for.
-        destination: Destination,
-    },
-    /// The key to sign with.
-    #[error(transparent)]
-    Signer(#[from] SignerError),
-    /// A build for iOS could not be read, or is refused.
-    #[error(transparent)]
-    Ios(#[from] IosError),
-    /// What signs a build for iOS.
-    #[error(transparent)]
-    Identity(#[from] IdentityMaterialError),
-    /// What the project pins.
-    #[error(transparent)]
-    Connect(#[from] ConnectError),
-    /// The file with entitlements.
-    #[error("{path} cannot be read as entitlements: {cause}")]
-    Entitlements {
-        /// Where it is.
-        path: String,
-        /// Why.
-        #[source]
-        cause: ParseError,
-    },
-    /// An app that lies in a folder.
-    #[error("an app is signed in an archive, and this one is a folder")]
-    Folder,
-    /// A bundle id that is none.
-    #[error(transparent)]
-    Id(#[from] IdError),
-    /// A name that nobody could read below an icon.
-    #[error("a name below an icon has something to read in it, no control characters, and at most 255 bytes")]
-    Title,
-    /// Something that only builds of the other platform have.
-    #[error("{option} is for builds for {}", platform.title())]
-    OnlyFor {
-        /// The option.
-        option: &'static str,
-        /// The platform that has it.
-        platform: Platform,
-    },
-    /// A part of a package, without the others.
-    #[error("{0}")]
-    Incomplete(String),
-    /// One of several builds.
-    #[error("{0}: {1}")]
-    Of(String, #[source] Box<SignError>),
-    /// Some of several builds have their names, and the next one could not get its own.
-    #[error("{cause}")]
-    Partly {
-        /// The outputs that are there.
-        done: Vec<String>,
-        /// Why no more.
-        #[source]
-        cause: Box<SignError>,
-    },
-    /// The output has its name taken.
-    #[error("{0} exists already")]
-    Exists(String),
-    /// The output would fall on something of ours.
-    #[error(transparent)]
-    Output(#[from] OutputError),
-    /// The input would be overwritten.
-    #[error("the output would take the place of the build itself")]
-    OverInput,
-    /// The file of scheme v4 does not hold.
-    #[error("the file of scheme v4 does not hold")]
-    Idsig,
-    /// The output could not be checked.
-    #[error("the signed output could not be checked: {0}")]
-    Check(#[source] Box<CheckError>),
-    /// The output has findings of level error.
-    #[error("the signed output is not ready: {}", errors(.0))]
-    NotReady(Box<CheckReport>),
-}
-
-fn places(platform: Platform) -> String {
-    let all: Vec<String> = platform.destinations().iter().map(ToString::to_string).collect();
-    match all.split_last() {
-        Some((last, others)) => format!("{} or {last}", others.join(", ")),
-        None => String::new(),
-    }
-}
-
-fn errors(report: &CheckReport) -> String {
-    let errors = report.verdict.findings.iter().filter(|finding| finding.level == Level::Error);
-    let texts: Vec<String> = errors.map(|finding| format!("{} ({})", finding.text, finding.rule)).collect();
-    texts.join("; ")
 }
 
 /// A build that was opened, of one platform or another.
