@@ -116,6 +116,56 @@ pub struct Manifest {
     pub needs_splits: bool,
 }
 
+/// The numbers that a manifest is given.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Numbers {
+    /// The version code; its upper half, where there is one, becomes 0.
+    pub code: Option<u32>,
+    /// The version's name.
+    pub name: Option<String>,
+}
+
+/// A manifest with other numbers.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Renumbered {
+    /// Its bytes.
+    pub bytes: Vec<u8>,
+    /// Whether it had a version code, where one was to be set.
+    pub has_code: bool,
+    /// Whether it had a version's name, where one was to be set.
+    pub has_name: bool,
+}
+
+/// Sets the numbers of a manifest, in binary XML or, where it is a bundle's, as protobuf; nothing else in it changes.
+///
+/// # Errors
+/// [`ParseError`] when it is malformed.
+pub fn renumber(
+    bytes: &[u8],
+    is_bundles: bool,
+    numbers: &Numbers,
+    limits: &Limits,
+) -> Result<Renumbered, ParseError> {
+    let set = |bytes: &[u8], id, value: &Value| match is_bundles {
+        true => protoxml::set_on_root(bytes, id, value, limits),
+        false => axml::edit::set_on_root(bytes, id, value, limits),
+    };
+    let mut out = Renumbered { bytes: bytes.to_vec(), has_code: true, has_name: true };
+    if let Some(code) = numbers.code {
+        let done = set(&out.bytes, id::VERSION_CODE, &Value::Number(code))?;
+        out.has_code = done.is_some();
+        out.bytes = done.unwrap_or(out.bytes);
+        let done = set(&out.bytes, id::VERSION_CODE_MAJOR, &Value::Number(0))?;
+        out.bytes = done.unwrap_or(out.bytes);
+    }
+    if let Some(name) = &numbers.name {
+        let done = set(&out.bytes, id::VERSION_NAME, &Value::Text(name.clone()))?;
+        out.has_name = done.is_some();
+        out.bytes = done.unwrap_or(out.bytes);
+    }
+    Ok(out)
+}
+
 /// The attributes whose values are looked up where they are references.
 const READ: [u32; 10] = [
     id::LABEL,

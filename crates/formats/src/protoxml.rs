@@ -167,6 +167,82 @@ fn text(c: &Cursor<'_>) -> Result<String, ParseError> {
     std::str::from_utf8(c.rest()).map(str::to_owned).map_err(|_| c.error("protobuf text", Fault::Text))
 }
 
+/// The document with another value for the root's attribute of that resource id, and every other field as it is; nothing where the
+/// root has no such attribute.
+///
+/// # Errors
+/// [`ParseError`] when the document is malformed, or would be with that value.
+pub fn set_on_root(
+    bytes: &[u8],
+    id: u32,
+    value: &Value,
+    limits: &Limits,
+) -> Result<Option<Vec<u8>>, ParseError> {
+    let mut wanted = parse(bytes, limits)?;
+    let mut found = false;
+    let out = map_fields(bytes, 1, &mut |element| {
+        map_fields(element, 4, &mut |own| {
+            if found || attribute(Cursor::new(own, 0))?.id != Some(id) {
+                return Ok(own.to_vec());
+            }
+            found = true;
+            let mut kept = without_value(own)?;
+            let (text, item) = match value {
+                Value::Number(number) => (number.to_string(), write::item(value)),
+                Value::Text(text) => (text.clone(), None),
+                _ => return Err(Cursor::new(own, 0).error("attribute to be set", Fault::Malformed)),
+            };
+            kept.extend(write::message(3, text.as_bytes()));
+            kept.extend(item.map_or_else(Vec::new, |item| write::message(6, &item)));
+            Ok(kept)
+        })
+    })?;
+    if !found {
+        return Ok(None);
+    }
+    let root = wanted.first_mut().into_iter().flat_map(|root| &mut root.attributes);
+    root.filter(|own| own.id == Some(id)).take(1).for_each(|own| own.value = value.clone());
+    // nothing else may have changed
+    if parse(&out, limits)? == wanted {
+        Ok(Some(out))
+    } else {
+        Err(Cursor::new(bytes, 0).error("attribute to be set", Fault::Malformed))
+    }
+}
+
+/// What a field of bytes becomes.
+type Mapped<'f> = dyn FnMut(&[u8]) -> Result<Vec<u8>, ParseError> + 'f;
+
+/// A message whose fields of that number are other ones.
+fn map_fields(bytes: &[u8], number: u64, map: &mut Mapped<'_>) -> Result<Vec<u8>, ParseError> {
+    let mut c = Cursor::new(bytes, 0);
+    let mut out = Vec::with_capacity(bytes.len());
+    while !c.is_empty() {
+        let before = c.rest();
+        match field(&mut c)? {
+            (own, Field::Bytes(content)) if own == number => {
+                out.extend(write::message(number, &map(content.rest())?));
+            }
+            _ => out.extend_from_slice(before.get(..before.len() - c.rest().len()).unwrap_or_default()),
+        }
+    }
+    Ok(out)
+}
+
+/// An attribute without its text and its compiled value.
+fn without_value(bytes: &[u8]) -> Result<Vec<u8>, ParseError> {
+    let mut c = Cursor::new(bytes, 0);
+    let mut out = Vec::new();
+    while !c.is_empty() {
+        let before = c.rest();
+        let (number, _) = field(&mut c)?;
+        if !matches!(number, 3 | 6) {
+            out.extend_from_slice(before.get(..before.len() - c.rest().len()).unwrap_or_default());
+        }
+    }
+    Ok(out)
+}
+
 /// Writes a document: what the demo's bundles are made with.
 pub mod write {
     use crate::axml::Value;
@@ -190,22 +266,25 @@ pub mod write {
 
     fn attribute(id: Option<u32>, name: &str, value: &Value) -> Vec<u8> {
         let mut out = message(2, name.as_bytes());
-        let item = match value {
-            Value::Text(text) => {
-                out.extend(message(3, text.as_bytes()));
-                None
-            }
-            Value::Number(number) => Some(message(7, &number_field(6, u64::from(*number)))),
-            Value::Boolean(truth) => Some(message(7, &number_field(8, u64::from(*truth)))),
-            Value::Reference(id) => Some(message(1, &number_field(2, u64::from(*id)))),
-            Value::Other { .. } => None,
-        };
+        if let Value::Text(text) = value {
+            out.extend(message(3, text.as_bytes()));
+        }
         out.extend(id.map_or_else(Vec::new, |id| number_field(5, u64::from(id))));
-        out.extend(item.map_or_else(Vec::new, |item| message(6, &item)));
+        out.extend(item(value).map_or_else(Vec::new, |item| message(6, &item)));
         out
     }
 
-    fn message(number: u64, content: &[u8]) -> Vec<u8> {
+    /// A compiled value.
+    pub(super) fn item(value: &Value) -> Option<Vec<u8>> {
+        Some(match value {
+            Value::Number(number) => message(7, &number_field(6, u64::from(*number))),
+            Value::Boolean(truth) => message(7, &number_field(8, u64::from(*truth))),
+            Value::Reference(id) => message(1, &number_field(2, u64::from(*id))),
+            Value::Text(_) | Value::Other { .. } => return None,
+        })
+    }
+
+    pub(super) fn message(number: u64, content: &[u8]) -> Vec<u8> {
         let mut out = varint(number << 3 | 2);
         out.extend(varint(content.len() as u64));
         out.extend_from_slice(content);
@@ -250,6 +329,27 @@ mod tests {
         for end in 0..bytes.len() {
             assert!(parse(&bytes[..end], &Limits::SMALL).is_err(), "cut at {end}");
         }
+    }
+
+    #[test]
+    fn an_attribute_of_the_root_is_set_and_nothing_else() {
+        let root = Node::new("manifest")
+            .plain("package", "example.gannetpoint.quayside")
+            .platform(0x0101_021b, "versionCode", Value::Number(4))
+            .platform(0x0101_021c, "versionName", Value::Text("1.0".into()))
+            .child(Node::new("application").platform(0x0101_021b, "versionCode", Value::Number(9)));
+        // a field that nobody knows here stays where it is
+        let bytes = [write::write(&root), write::message(99, b"later")].concat();
+        let set = |bytes: &[u8], id, value| set_on_root(bytes, id, &value, &Limits::SMALL).unwrap();
+        let once = set(&bytes, 0x0101_021b, Value::Number(300)).unwrap();
+        let twice = set(&once, 0x0101_021c, Value::Text("2.1".into())).unwrap();
+        assert!(twice.ends_with(b"later"));
+        let elements = parse(&twice, &Limits::SMALL).unwrap();
+        assert_eq!(elements[0].by_id(0x0101_021b), Some(&Value::Number(300)));
+        assert_eq!(elements[0].by_id(0x0101_021c), Some(&Value::Text("2.1".into())));
+        assert_eq!(elements[1].by_id(0x0101_021b), Some(&Value::Number(9)));
+        assert_eq!(set(&bytes, 0x0101_0576, Value::Number(1)), None);
+        assert!(set_on_root(&bytes[..9], 1, &Value::Number(1), &Limits::SMALL).is_err());
     }
 
     #[test]

@@ -423,11 +423,14 @@ pub(crate) fn move_into_place(from: &Path, target: &Path) -> Result<(), FileErro
     sync_folder(folder_of(target)).map_err(failed)
 }
 
-/// SHA-256 of a whole file, in hexadecimal.
+/// SHA-256 of a whole file, in hexadecimal; of a folder, [what it is known by](crate::folder::sha256).
 ///
 /// # Errors
 /// [`FileError`].
 pub(crate) fn sha256(path: &Path, env: &Env<'_>) -> Result<String, FileError> {
+    if path.is_dir() {
+        return crate::folder::sha256(path, env);
+    }
     let input = InputFile::open(path)?;
     let failed = |error| match error {
         DigestError::Read(error) => FileError::new("read", path, error.cause),

@@ -17,6 +17,7 @@ mod ctx;
 pub mod demo;
 pub mod device;
 pub mod files;
+mod folder;
 pub mod give;
 pub mod given;
 pub mod identity;

@@ -18,6 +18,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::ctx::Ctx;
 use crate::files::{self, Access, FileError, OutputFile, TEMPORARY, Taken};
+use crate::folder::{self, OutputFolder};
 use crate::memory::{MachineMemory, private_folder};
 
 /// More than any note has.
@@ -46,6 +47,36 @@ fn encoded(path: &Path) -> String {
 
 fn decoded(text: &str) -> Option<PathBuf> {
     String::from_utf8(from_hex(text)?).ok().map(PathBuf::from)
+}
+
+/// What gets its name when it is whole.
+pub(crate) enum Output {
+    /// A file.
+    File(OutputFile),
+    /// The folder of an app.
+    Folder(OutputFolder),
+}
+
+impl From<OutputFile> for Output {
+    fn from(file: OutputFile) -> Self {
+        Output::File(file)
+    }
+}
+
+impl Output {
+    fn target(&self) -> &Path {
+        match self {
+            Output::File(file) => file.target(),
+            Output::Folder(folder) => folder.target(),
+        }
+    }
+
+    fn finish(self, taken: Taken) -> Result<Option<PathBuf>, FileError> {
+        match self {
+            Output::File(file) => file.finish(taken),
+            Output::Folder(folder) => folder.finish(taken),
+        }
+    }
 }
 
 /// Something on its way out.
@@ -157,10 +188,21 @@ impl Outgoing {
 
     /// Begins a file, after the note says where.
     pub(crate) fn file(&mut self, target: &Path, access: Access) -> Result<OutputFile, FileError> {
+        let name = self.next_name(target, access)?;
+        OutputFile::begin_named(target, access, &name)
+    }
+
+    /// Begins a folder, after the note says where.
+    pub(crate) fn folder(&mut self, target: &Path) -> Result<OutputFolder, FileError> {
+        let name = self.next_name(target, Access::Usual)?;
+        OutputFolder::begin_named(target, &name)
+    }
+
+    fn next_name(&mut self, target: &Path, access: Access) -> Result<String, FileError> {
         let name = format!("{TEMPORARY}{}-{}.part", self.id, self.files);
         self.files += 1;
         self.note(&target.with_file_name(&name), target, access)?;
-        OutputFile::begin_named(target, access, &name)
+        Ok(name)
     }
 
     /// Notes where something of this intention will stand.
@@ -199,9 +241,11 @@ impl Outgoing {
         ctx: &Ctx<'_>,
         cabinet: &mut Cabinet<'_>,
         plan: Plan<'_>,
-        files: Vec<(OutputFile, Option<String>)>,
+        files: Vec<(impl Into<Output>, Option<String>)>,
         taken: Taken,
     ) -> Result<Vec<PathBuf>, E> {
+        let files: Vec<(Output, Option<String>)> =
+            files.into_iter().map(|(output, sha256)| (output.into(), sha256)).collect();
         let intended = files
             .iter()
             .map(|(file, sha256)| IntendedFile {
@@ -320,6 +364,7 @@ pub fn sweep(memory: &MachineMemory) {
             if path.ends_with(format!("{TEMPORARY}{id}-{WORKSHOP}")) {
                 clear_workshop(path);
             } else {
+                folder::clear(path);
                 let _ = fs::remove_file(path);
             }
         }

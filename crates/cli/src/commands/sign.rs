@@ -15,7 +15,7 @@ use crate::output::{Output, Signed, Single};
 /// Sign a build for its destination
 ///
 /// Signs a build for its destination and names it APP-VERSION-BUILD-DESTINATION. An APK gets the signature schemes v2 and
-/// v3, and v1 where its devices need it; a bundle (AAB) gets v1. An app for iOS (an IPA, a zipped .app) gets
+/// v3, and v1 where its devices need it; a bundle (AAB) gets v1. An app for iOS (an IPA, a .app zipped or as it is) gets
 /// the profiles that fit, and everything in it is signed from the inside out with the identity that they name; what each
 /// bundle claims is what its profile grants, narrowed to what it declares. The build stays as it is; the output is checked
 /// before it gets its name. A part of a package (a split) has its own name in the output's, and is signed with the others.
@@ -46,12 +46,12 @@ pub(crate) struct Args {
     /// Write the tree of scheme v4 beside the output, as OUTPUT.idsig
     #[arg(long)]
     idsig: bool,
-    /// Give the app this build number, and what is inside it (iOS)
+    /// Give the app this build number or version code, and what is inside it
     #[arg(long, value_name = "NUMBER")]
     set_build: Option<BuildNumber>,
-    /// Give the app this version, and what is inside it (iOS)
+    /// Give the app this version, and what is inside it; on iOS numbers with dots between
     #[arg(long, value_name = "VERSION")]
-    set_version: Option<BuildNumber>,
+    set_version: Option<String>,
     /// Give the app this name below its icon (iOS)
     #[arg(long, value_name = "NAME")]
     set_title: Option<String>,

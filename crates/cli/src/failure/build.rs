@@ -41,6 +41,10 @@ fn refusal_class(refusal: &ninekeys_core::android::Refusal) -> Class {
     use ninekeys_core::android::Refusal as R;
     match refusal {
         R::NeedsSha1 { .. } => class(Exit::Refused, &["explain", "signature-scheme-missing"]),
+        R::NoPlace(what) => (
+            Exit::Refused,
+            Remedy::Without(if *what == "version code" { "--set-build" } else { "--set-version" }),
+        ),
         R::CodeUnknown => class(Exit::Refused, &["explain", "build-number-not-higher"]),
         R::Debuggable => class(Exit::Refused, &["explain", "build-debuggable"]),
         R::TestOnly => class(Exit::Refused, &["explain", "build-test-only"]),
@@ -200,7 +204,10 @@ impl Classify for SignError {
             }
             Self::Id(inner) => inner.class(),
             Self::Title => (Exit::Usage, Remedy::Without("--set-title")),
-            Self::Folder => say(Exit::Refused, "pack it, links and all: zip -qry BUILD.zip NAME.app"),
+            Self::Version | Self::VersionNumbers => again(Exit::Usage, &["--set-version", "VERSION"]),
+            Self::Code => {
+                say(Exit::Usage, "--set-build takes a whole number, above that of the last release")
+            }
             Self::OnlyFor { option, .. } => (Exit::Usage, Remedy::Without(option)),
             Self::Exists(_) => again(Exit::Refused, &["--replace"]),
             Self::Incomplete(_) => again(Exit::Refused, &["OTHER-PARTS"]),

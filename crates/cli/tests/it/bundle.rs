@@ -32,6 +32,20 @@ fn a_bundle_is_signed_for_the_store_with_the_upload_key_and_v1_alone() {
 }
 
 #[test]
+fn the_version_of_a_bundle_is_set_in_each_of_its_modules() {
+    let env = with_bundle();
+    env.run("keystore create up --app crossing --kind upload --common-name Up --algorithm rsa-2048").exit(0);
+    env.run("sign crossing.aab --set-build 99 --set-version 3.1").exit(0).says("✓ crossing-3.1-99-store.aab");
+    env.run("check crossing-3.1-99-store.aab --for store").exit(0).says("✓ Ready for the store");
+    // one that another program made
+    env.file("quayside.aab", &std::fs::read(data("samples/quayside-release.aab")).unwrap());
+    env.run("sign quayside.aab --key up --set-build 100 --set-version 3.2")
+        .exit(0)
+        .says("quayside-3.2-100-store.aab");
+    env.run("inspect quayside-3.2-100-store.aab").exit(0).says("3.2 (100)").says("v1  verified");
+}
+
+#[test]
 fn a_bundle_is_not_for_people_and_an_apk_not_for_the_store() {
     let env = with_bundle();
     env.run("sign crossing.aab --for direct")

@@ -1,4 +1,6 @@
 use crate::PROGRAM;
+use ninekeys_formats::limits::Limits;
+use ninekeys_formats::zip::{Archive, Entry, Zip64};
 use testkit::{TestEnv, builds};
 
 #[test]
@@ -224,6 +226,57 @@ fn an_ipa_is_signed_with_the_identity_and_the_profiles_that_fit() {
     env.run("sign crossing.ipa --for store").exit(5).says("crossing-2.4.0-12-store.ipa exists already");
 }
 
+/// Lays an IPA's app out as a folder, its links and rights with it.
+fn unpacked(env: &TestEnv, ipa: &str) {
+    let path = env.path(ipa);
+    let done = std::process::Command::new("unzip").arg("-q").arg(&path).current_dir(env.folder()).status();
+    assert!(done.unwrap().success(), "unzip is there: .ci/run installs it");
+}
+
+#[test]
+fn an_apps_folder_is_signed_as_a_folder() {
+    use std::os::unix::fs::{PermissionsExt, symlink};
+    let env = with_ipa();
+    unpacked(&env, "crossing.ipa");
+    let app = env.path("Payload/Crossing.app");
+    symlink("Info.plist", app.join("linked")).unwrap();
+    env.file("Payload/Crossing.app/.DS_Store", b"rubbish");
+    env.file("Payload/Crossing.app/helper.sh", b"#!/bin/sh\n");
+    let rights = |path: &std::path::Path| std::fs::metadata(path).unwrap().permissions().mode() & 0o777;
+    std::fs::set_permissions(app.join("helper.sh"), PermissionsExt::from_mode(0o750)).unwrap();
+    let before = env.files();
+    let said = env.run("sign Payload/Crossing.app --for store --set-build 13").exit(0);
+    said.says("✓ crossing-2.4.0-13-store.app").says("4 executables").says("all fine");
+    let out = env.path("crossing-2.4.0-13-store.app");
+    assert_eq!(rights(&out.join("helper.sh")), 0o750);
+    assert_eq!(std::fs::read_link(out.join("linked")).unwrap(), std::path::Path::new("Info.plist"));
+    assert!(!out.join(".DS_Store").exists());
+    env.run("check crossing-2.4.0-13-store.app --for store").exit(0).says("✓ Ready for the store");
+    let after = env.files();
+    let own = before.iter().filter(|(path, _)| path.starts_with("Payload/"));
+    assert!(own.clone().count() > 5 && own.clone().all(|one| after.contains(one)), "the input is as it was");
+
+    // the same again is the same, and known by what is in it
+    env.run("sign Payload/Crossing.app --for store --set-build 13").exit(5).says("exists already");
+    env.run("sign Payload/Crossing.app --for store --set-build 13 --replace")
+        .exit(0)
+        .is_silent_on("what had the name");
+    let releases = env.run("releases --format json").exit(0).json();
+    assert_eq!(releases["releases"].as_array().unwrap().len(), 1);
+    assert_eq!(releases["releases"][0]["sha256"].as_str().unwrap().len(), 64);
+    // what is not what was signed is set aside
+    env.file("crossing-2.4.0-13-store.app/mine.txt", b"mine");
+    env.run("check crossing-2.4.0-13-store.app --for store").exit(1).says("✗ resource-unsealed");
+    env.run("sign Payload/Crossing.app --for store --set-build 13 --replace")
+        .exit(0)
+        .says("what had the name before is now");
+    // and nothing is written into what is read
+    env.run("sign Payload/Crossing.app --for store --to Payload/Crossing.app")
+        .exit(5)
+        .says("changed   nothing");
+    assert!(!app.join("crossing-2.4.0-12-store.app").exists());
+}
+
 #[test]
 fn what_an_app_needs_and_has_not_is_said_before_anything_is_done() {
     let env = TestEnv::with_identity(PROGRAM);
@@ -280,14 +333,54 @@ fn ids_versions_and_names_are_set_in_the_app_and_in_what_is_inside_it() {
     }
     env.file("crossing.apk", &builds::crossing().apk());
     env.run("app change crossing --package example.gannetpoint.crossing").exit(0);
-    env.run("sign crossing.apk --for store --set-build 3")
+    env.run("sign crossing.apk --for store --set-title Ferry")
         .exit(2)
-        .says("--set-build is for builds for iOS")
+        .says("--set-title is for builds for iOS")
         .says("next      ninekeys sign crossing.apk --for store\n");
     // an id that no profile is for is refused before any work
     env.run("sign crossing.ipa --app crossing --for store --set-bundle-id example.gannetpoint.other")
         .exit(5)
         .says("example.gannetpoint.other");
+}
+
+#[test]
+fn the_version_of_a_package_is_set_and_whatever_else_is_in_it_stays() {
+    let env = TestEnv::with_key(PROGRAM);
+    env.file("crossing.apk", &std::fs::read(testkit::data("samples/crossing-release.apk")).unwrap());
+    let line = "sign crossing.apk --app crossing --for store --set-build 4711 --set-version 2.5.0-rc1";
+    env.run(line).exit(0).says("✓ crossing-2.5.0_rc1-4711-store.apk");
+    let seen = env.run("inspect crossing-2.5.0_rc1-4711-store.apk --format json").exit(0).json().to_string();
+    assert!(seen.contains("2.5.0-rc1") && seen.contains("4711"), "{seen}");
+    // every other entry has the bytes that it had
+    let old = env.read("crossing.apk");
+    let new = env.read("crossing-2.5.0_rc1-4711-store.apk");
+    let contents = |bytes: &Vec<u8>| {
+        let archive = Archive::open(bytes, Zip64::Refuse, &Limits::USUAL).unwrap();
+        let own = archive.entries.iter().filter(|entry| !entry.name.starts_with(b"META-INF/"));
+        let read = |entry: &Entry| (entry.name_text(), archive.read(bytes, entry, &Limits::USUAL).unwrap());
+        own.map(read).collect::<std::collections::BTreeMap<_, _>>()
+    };
+    let (old, new) = (contents(&old), contents(&new));
+    assert_eq!(old.len(), new.len());
+    let changed: Vec<&String> =
+        old.iter().filter(|(name, bytes)| new[*name] != **bytes).map(|(name, _)| name).collect();
+    assert_eq!(changed, ["AndroidManifest.xml"]);
+
+    // what was signed before is said, although its block is not copied
+    let again =
+        "sign crossing-2.5.0_rc1-4711-store.apk --app crossing --for store --set-build 4712 --format json";
+    let said = env.run(again).exit(0).json();
+    assert_eq!(said["was_signed"], true, "{said}");
+    for wrong in ["0", "1.2", "2147483648"] {
+        let line = format!("sign crossing.apk --app crossing --for store --set-build {wrong}");
+        env.run(&line)
+            .exit(2)
+            .says("a whole number from 1 to 2147483647")
+            .says("above that of the last release");
+    }
+    env.run("sign crossing.apk --app crossing --for store --set-version ''")
+        .exit(2)
+        .says("next      ninekeys sign crossing.apk --app crossing --for store --set-version VERSION");
 }
 
 #[test]

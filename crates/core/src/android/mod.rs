@@ -5,6 +5,7 @@ mod chunks;
 mod examine;
 mod package;
 mod refusal;
+mod renumber;
 mod report;
 mod rotation;
 mod schemes;
@@ -22,6 +23,7 @@ pub use package::{
     BlockFault, ManifestFault, Misaligned, Package, PackageKind, SHARED_LIBRARY_ALIGNMENT, STORED_ALIGNMENT,
 };
 pub use refusal::Refusal;
+pub use renumber::Renumbered;
 pub use report::{Scheme, SchemeReport, SchemeState, SignatureFault, Signatures, SignerReport};
 pub use rotation::{
     Lineage, LineageFault, LineageKey, RangeFault, USUAL_FLAGS, check_ranges, verify_lineage,

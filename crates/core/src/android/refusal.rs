@@ -23,6 +23,11 @@ pub enum Refusal {
         "its version code is not known: it refers to something that is not in it; write the number into the manifest"
     )]
     CodeUnknown,
+    /// Nothing in it could be set.
+    #[error(
+        "its manifest has no {0} that could be set: write one into it, and it can be changed when signing"
+    )]
+    NoPlace(&'static str),
     /// Anyone with a cable could look into it.
     #[error("it is debuggable: anyone with a cable can read and change what it does")]
     Debuggable,

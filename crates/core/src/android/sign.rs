@@ -15,9 +15,9 @@ use ninekeys_formats::signing_block::{
     self, ATTRIBUTE_LINEAGE, ATTRIBUTE_ROTATION_MIN_SDK, LAST_SDK, V2, V3, V31,
 };
 use ninekeys_formats::source::Source;
-use ninekeys_formats::zip::ZipError;
 use ninekeys_formats::zip::rewrite::{Assembly, Layout, Piece, lay_out};
 use ninekeys_formats::zip::write::end_record;
+use ninekeys_formats::zip::{Archive, ZipError};
 use thiserror::Error;
 
 use super::algorithm::V2Algorithm;
@@ -109,6 +109,11 @@ impl<'a> Opened<'a> {
     /// What the manifest says.
     pub fn manifest(&self) -> &Manifest {
         &self.manifest
+    }
+
+    /// Its entries.
+    pub(super) fn archive(&self) -> &Archive {
+        &self.package.archive
     }
 
     /// Whether an earlier signature is there, of any scheme; it will be dropped.

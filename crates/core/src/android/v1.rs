@@ -50,7 +50,6 @@ type EntryDigest<'a> = (&'a Entry, Result<Vec<u8>, ZipError>);
 /// The digest of each wanted entry's content, in the order of the entries.
 fn content_digests<'a>(
     source: &dyn Source,
-    archive: &Archive,
     wanted: &[(&'a Entry, &'static Algorithm)],
     env: &Env<'_>,
 ) -> Result<Vec<EntryDigest<'a>>, DigestError> {
@@ -63,7 +62,7 @@ fn content_digests<'a>(
                 return Err(DigestError::Stopped);
             }
             let mut context = Context::new(algorithm);
-            let content = archive.stream(source, entry, &mut |window| {
+            let content = entry.stream(source, &mut |window| {
                 context.update(window);
                 !env.stopped()
             });
@@ -102,7 +101,7 @@ pub(super) fn sign(
     env: &Env<'_>,
 ) -> Result<V1Files, V1Error> {
     let wanted: Vec<_> = archive.entries.iter().filter(|e| is_signed(e)).map(|e| (e, &SHA256)).collect();
-    let digests = content_digests(source, archive, &wanted, env).map_err(V1Error::Digest)?;
+    let digests = content_digests(source, &wanted, env).map_err(V1Error::Digest)?;
     let mut by_name = BTreeMap::new();
     for (entry, digest) in digests {
         by_name.insert(entry.name_text(), digest.map_err(V1Error::Zip)?);
@@ -389,7 +388,7 @@ fn check_entries(
     for name in listed.into_keys() {
         faults.push(SignatureFault::Jar(format!("{name} is signed and not there")));
     }
-    let digests = content_digests(source, archive, &wanted, env)?;
+    let digests = content_digests(source, &wanted, env)?;
     for ((entry, found), said) in digests.into_iter().zip(said) {
         let name = entry.name_text();
         match found {

@@ -151,7 +151,7 @@ impl Tree for ZipTree<'_> {
 
     fn stream(&self, index: usize, take: &mut dyn FnMut(&[u8]) -> bool) -> Result<(), TreeError> {
         match self.archive.entries.get(index) {
-            Some(entry) => Ok(self.archive.stream(self.source, entry, take)?),
+            Some(entry) => Ok(entry.stream(self.source, take)?),
             None => Ok(()),
         }
     }

@@ -4,6 +4,7 @@
 //! namespaces and elements in document order. Attributes are told by their resource **id**, not by their
 //! name: names can be anything, and a platform goes by the id.
 
+pub mod edit;
 pub(crate) mod pool;
 pub mod write;
 

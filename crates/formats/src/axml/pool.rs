@@ -3,7 +3,10 @@
 use crate::cursor::{Cursor, Fault, ParseError};
 use crate::limits::Limits;
 
-const UTF8: u32 = 0x100;
+/// The flag of strings that stand in their order.
+pub(super) const SORTED: u32 = 0x1;
+/// The flag of strings in UTF-8.
+pub(super) const UTF8: u32 = 0x100;
 
 /// Strings by index, decoded when they are asked for.
 pub(crate) struct Pool<'a> {

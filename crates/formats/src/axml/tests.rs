@@ -134,3 +134,71 @@ fn attributes_are_sorted_by_id_and_those_without_one_come_last() {
     let ids: Vec<Option<u32>> = elements[0].attributes.iter().map(|a| a.id).collect();
     assert_eq!(ids, [Some(0x0101_021b), Some(0x0101_021c), None]);
 }
+
+const VERSION_CODE: u32 = 0x0101_021b;
+const VERSION_NAME: u32 = 0x0101_021c;
+
+fn set(bytes: &[u8], id: u32, value: Value) -> Option<Vec<u8>> {
+    edit::set_on_root(bytes, id, &value, &Limits::SMALL).unwrap()
+}
+
+#[test]
+fn attributes_of_the_root_are_set_and_nothing_else_changes() {
+    let root = Node::new("manifest")
+        .plain("package", "example")
+        .platform(VERSION_CODE, "versionCode", Value::Number(1))
+        .platform(VERSION_NAME, "versionName", Value::Text("1.0".into()))
+        .child(Node::new("application").platform(VERSION_NAME, "versionName", Value::Text("1.0".into())));
+    let bytes = write(&root);
+    let once = set(&bytes, VERSION_CODE, Value::Number(300)).unwrap();
+    assert_eq!(once.len(), bytes.len());
+    assert_eq!(once.iter().zip(&bytes).filter(|(one, other)| one != other).count(), 2, "of one word");
+    let twice = set(&once, VERSION_NAME, Value::Text("größer 2.1".into())).unwrap();
+    let elements = parse(&twice, &Limits::SMALL).unwrap();
+    assert_eq!(elements[0].by_id(VERSION_CODE), Some(&Value::Number(300)));
+    assert_eq!(elements[0].by_id(VERSION_NAME), Some(&Value::Text("größer 2.1".into())));
+    // the same string elsewhere stays what it was
+    assert_eq!(elements[1].by_id(VERSION_NAME), Some(&Value::Text("1.0".into())));
+    assert_eq!(set(&bytes, 0x0101_0576, Value::Number(0)), None);
+    // a value that referred to something, or was a text, becomes a number
+    let root = Node::new("manifest").platform(VERSION_CODE, "versionCode", Value::Reference(7));
+    let done = set(&write(&root), VERSION_CODE, Value::Number(2)).unwrap();
+    assert_eq!(parse(&done, &Limits::SMALL).unwrap()[0].by_id(VERSION_CODE), Some(&Value::Number(2)));
+}
+
+#[test]
+fn a_text_is_put_into_a_pool_of_utf8_and_before_its_styles() {
+    for (count, length) in [(3, "short".to_owned()), (200, "a".repeat(200))] {
+        let root = Node::new("manifest").platform(VERSION_NAME, "versionName", Value::Text("1.0".into()));
+        let plain = write(&root);
+        // the pool of the document, written anew in UTF-8 with one style behind it
+        let size = u32::from_le_bytes(plain[12..16].try_into().unwrap()) as usize;
+        let strings: [&[u8]; 5] = [
+            b"\x0b\x0bversionName\0",
+            b"\x07\x07android\0",
+            b"\x01\x01u\0",
+            b"\x08\x08manifest\0",
+            b"\x03\x031.0\0",
+        ];
+        let (mut offsets, mut data) = (Vec::new(), Vec::new());
+        for string in strings {
+            offsets.extend_from_slice(&(data.len() as u32).to_le_bytes());
+            data.extend_from_slice(string);
+        }
+        data.resize(data.len().next_multiple_of(4), 0);
+        let style = [0u32.to_le_bytes(), 0xffff_ffffu32.to_le_bytes()];
+        let start = 28 + offsets.len() as u32 + 4;
+        let head = [5, 1, 0x101, start, start + data.len() as u32].map(u32::to_le_bytes).concat();
+        let body = [head, offsets, style[0].to_vec(), data, style[1].to_vec()].concat();
+        let pool = [&[1, 0, 28, 0][..], &(body.len() as u32 + 8).to_le_bytes(), &body].concat();
+        let rest = &plain[8 + size..];
+        let whole = (8 + pool.len() + rest.len()) as u32;
+        let bytes = [&[3, 0, 8, 0][..], &whole.to_le_bytes(), &pool, rest].concat();
+        let done = set(&bytes, VERSION_NAME, Value::Text(length.clone())).unwrap();
+        let elements = parse(&done, &Limits::SMALL).unwrap();
+        assert_eq!(elements[0].by_id(VERSION_NAME), Some(&Value::Text(length)), "{count}");
+        let styles = u32::from_le_bytes(done[32..36].try_into().unwrap()) as usize + 8;
+        assert_eq!(done[styles..styles + 4], style[1], "the styles are where the pool says");
+        assert_eq!(u32::from_le_bytes(done[24..28].try_into().unwrap()), 0x100, "sorted no more");
+    }
+}

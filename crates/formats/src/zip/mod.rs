@@ -111,6 +111,15 @@ impl Entry {
         self.name.last() == Some(&b'/')
     }
 
+    /// Gives the content to `take`, a window at a time, until it wants no more: for entries of any size. `source` is what the
+    /// offsets are of.
+    ///
+    /// # Errors
+    /// [`ZipError`] when it uses an unknown method or does not inflate to what the entry says.
+    pub fn stream(&self, source: &dyn Source, take: &mut dyn FnMut(&[u8]) -> bool) -> Result<(), ZipError> {
+        read::stream(source, self, take)
+    }
+
     /// Where the data stands in the archive.
     pub fn data(&self) -> Range<u64> {
         self.data_at..self.data_at.saturating_add(self.compressed)
@@ -154,19 +163,6 @@ impl Archive {
             matches!(fault, F::Overlap(..) | F::Inflates { .. } | F::DataOutside(_) | F::NoLocalHeader(_))
         };
         !self.faults.iter().any(stops)
-    }
-
-    /// Gives the content of `entry` to `take`, a window at a time, until it wants no more: for entries of any size.
-    ///
-    /// # Errors
-    /// [`ZipError`] when it uses an unknown method or does not inflate to what the directory says.
-    pub fn stream(
-        &self,
-        source: &dyn Source,
-        entry: &Entry,
-        take: &mut dyn FnMut(&[u8]) -> bool,
-    ) -> Result<(), ZipError> {
-        read::stream(source, entry, take)
     }
 
     /// The content of `entry`, inflated and its checksum compared.

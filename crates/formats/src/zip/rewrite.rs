@@ -94,20 +94,23 @@ pub enum Data {
     Kept(Range<u64>),
     /// Other bytes, compressed as the entry says: a range of a further source.
     New(usize, Range<u64>),
+    /// Other bytes, compressed as the entry says.
+    Bytes(Vec<u8>),
 }
 
-/// Lays out entries in the order in which they are given, each with its content; nothing is aligned. An entry's sizes are those
-/// of its content.
-pub fn lay_out_as_given(entries: &[(Entry, Data)]) -> Layout {
+/// Lays out entries in the order in which they are given, each with its content, at the multiple that `alignment` gives. An entry's
+/// sizes are those of its content.
+pub fn lay_out_as_given(entries: &[(Entry, Data)], alignment: impl Fn(&Entry) -> u64) -> Layout {
     let mut layout = Layout { pieces: Vec::new(), body: 0, directory: Vec::new(), count: 0, realigned: 0 };
     for (entry, data) in entries {
-        let header = local_header(entry, layout.body, 1);
+        let header = local_header(entry, layout.body, alignment(entry).max(1));
         layout.directory.extend_from_slice(&directory_entry(entry, layout.body));
         layout.body += header.len() as u64 + entry.compressed;
         layout.pieces.push(Piece::Bytes(header));
         layout.pieces.push(match data {
             Data::Kept(range) => Piece::Copy(range.clone()),
             Data::New(index, range) => Piece::From(*index, range.clone()),
+            Data::Bytes(bytes) => Piece::Bytes(bytes.clone()),
         });
         layout.count = layout.count.saturating_add(1);
     }

@@ -226,8 +226,8 @@ fn a_stream_gives_the_same_content_and_refuses_the_same_damage() {
     let archive = Archive::open(&bytes, Zip64::Refuse, &Limits::USUAL).unwrap();
     let content = |bytes: &Vec<u8>, entry: &Entry| {
         let mut out = Vec::new();
-        archive
-            .stream(bytes, entry, &mut |window| {
+        entry
+            .stream(bytes, &mut |window| {
                 out.extend_from_slice(window);
                 true
             })
@@ -288,7 +288,7 @@ fn a_stream_ends_where_its_taker_wants_no_more() {
     let bytes = Writer::new().deflated("a", &vec![7; 8 << 20]).finish();
     let archive = Archive::open(&bytes.as_slice(), Zip64::Refuse, &Limits::USUAL).unwrap();
     let mut taken = 0;
-    let ended = archive.stream(&bytes.as_slice(), &archive.entries[0], &mut |window| {
+    let ended = archive.entries[0].stream(&bytes.as_slice(), &mut |window| {
         taken += window.len();
         taken < 1 << 20
     });

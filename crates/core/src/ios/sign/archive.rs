@@ -82,7 +82,7 @@ impl<'a> Packed<'a> {
         }
         let count = u16::try_from(entries.len()).ok().filter(|count| *count < u16::MAX);
         let count = count.ok_or(SignError::TooLarge)?;
-        let Layout { pieces, body, directory, .. } = lay_out_as_given(&entries);
+        let Layout { pieces, body, directory, .. } = lay_out_as_given(&entries, |_| 1);
         if body + directory.len() as u64 + 22 > MOST {
             return Err(SignError::TooLarge);
         }

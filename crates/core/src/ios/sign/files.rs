@@ -7,7 +7,7 @@ use ninekeys_formats::code_resources::Content;
 use ninekeys_formats::macho;
 use ninekeys_formats::source::Source;
 use ninekeys_formats::zip::write::{deflate_part, most_deflated};
-use ninekeys_formats::zip::{DEFLATED, STORED};
+use ninekeys_formats::zip::{DEFLATED, Entry, STORED};
 use rayon::prelude::*;
 
 use super::SignError;
@@ -30,13 +30,24 @@ pub struct NewFile {
     /// CRC-32 of it, unpacked.
     pub(super) crc: u32,
     /// Whether it is code.
-    pub(super) is_code: bool,
+    pub is_code: bool,
 }
 
 impl NewFile {
     /// Its bytes.
     pub fn source(&self) -> &dyn Source {
         self.bytes.as_ref()
+    }
+
+    /// Gives its bytes as they are when unpacked to `take`, until it wants no more.
+    ///
+    /// # Errors
+    /// [`TreeError`].
+    pub fn stream(&self, take: &mut dyn FnMut(&[u8]) -> bool) -> Result<(), TreeError> {
+        let mut entry = Entry::made_by_unix("", 0);
+        (entry.method, entry.crc) = (self.method, self.crc);
+        (entry.compressed, entry.size) = (self.length, self.size);
+        Ok(entry.stream(self.source(), take)?)
     }
 
     /// A file that is in memory anyway.

@@ -62,7 +62,7 @@ pub(super) fn make(
         }
         None => None,
     };
-    Ok(Made { output, idsig, schemes, proof, realigned, ios: None })
+    Ok(Made { output: output.into(), idsig, schemes, proof, realigned, ios: None })
 }
 
 /// Streams the entries, signs, and puts the tail behind them, all under a temporary name.

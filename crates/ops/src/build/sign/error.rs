@@ -87,15 +87,21 @@ pub enum SignError {
         #[source]
         cause: ParseError,
     },
-    /// An app that lies in a folder.
-    #[error("an app is signed in an archive, and this one is a folder")]
-    Folder,
     /// A bundle id that is none.
     #[error(transparent)]
     Id(#[from] IdError),
     /// A name that nobody could read below an icon.
     #[error("a name below an icon has something to read in it, no control characters, and at most 255 bytes")]
     Title,
+    /// A version that nobody could read.
+    #[error("a version has something to read in it, no control characters, and at most 255 bytes")]
+    Version,
+    /// A version that an app for iOS cannot have.
+    #[error("a version of an app for iOS is numbers with dots between: 2.4.1")]
+    VersionNumbers,
+    /// A version code that a package cannot have.
+    #[error("a version code is a whole number from 1 to 2147483647")]
+    Code,
     /// Something that only builds of the other platform have.
     #[error("{option} is for builds for {}", platform.title())]
     OnlyFor {

@@ -4,22 +4,27 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use ninekeys_core::build::{Build, Number, Says};
+use ninekeys_core::ios::package::Container;
 use ninekeys_core::ios::sign::claims::Declared;
 use ninekeys_core::ios::sign::code::CodeSigner;
 use ninekeys_core::ios::sign::{self, Packed, Signed, Signing};
-use ninekeys_core::ios::tree::ZipTree;
+use ninekeys_core::ios::tree::{Kind, Node, Tree, TreeError, ZipTree};
 use ninekeys_core::model::Ios;
+use ninekeys_core::stream::DigestError;
 use ninekeys_formats::entitlements;
 use ninekeys_formats::info_plist::Changes;
 use ninekeys_formats::limits::Limits;
+use rayon::prelude::*;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::{IosError, Job, Made, Proving, Request, Set, SignError, prove};
+use super::prove::{self, Proof};
+use super::{IosError, Job, Made, Plan, Proving, Request, Set, SignError};
 use crate::build::identity_material::{Needs, ProfileUsed};
 use crate::ctx::Ctx;
 use crate::files::{self, Access};
-use crate::outgoing::Outgoing;
+use crate::folder::{FolderTree, USUAL_FILE, USUAL_FOLDER};
+use crate::outgoing::{Outgoing, Output};
 
 /// The largest file with entitlements.
 const MOST_ENTITLEMENTS: u64 = 1 << 20;
@@ -75,15 +80,28 @@ pub struct LeftOut {
     pub processors: String,
 }
 
+/// What a build lies in.
+#[derive(Clone, Copy)]
+pub(super) enum Lies<'s> {
+    /// An archive.
+    Packed(&'s ZipTree<'s>),
+    /// A folder.
+    Loose(&'s FolderTree),
+}
+
 /// A build that was opened.
 pub(super) struct Opened<'s> {
     pub(super) build: sign::Opened<'s>,
-    tree: &'s ZipTree<'s>,
+    lies: Lies<'s>,
 }
 
 impl<'s> Opened<'s> {
-    pub(super) fn open(tree: &'s ZipTree<'s>) -> Result<Self, SignError> {
-        Ok(Opened { build: sign::Opened::open(tree)?, tree })
+    pub(super) fn open(lies: Lies<'s>) -> Result<Self, SignError> {
+        let tree: &dyn Tree = match lies {
+            Lies::Packed(tree) => tree,
+            Lies::Loose(tree) => tree,
+        };
+        Ok(Opened { build: sign::Opened::open(tree)?, lies })
     }
 
     /// What it will say of itself.
@@ -97,7 +115,7 @@ impl<'s> Opened<'s> {
             asks_for: BTreeSet::new(),
         });
         says.id = set.id.clone().unwrap_or(says.id);
-        says.version = set.version.as_ref().map(ToString::to_string).or(says.version);
+        says.version = set.version.clone().or(says.version);
         says.title = set.title.clone().or(says.title);
         if let Some(build) = &set.build {
             says.number = Number::Is(build.clone());
@@ -110,7 +128,7 @@ impl<'s> Opened<'s> {
         Changes {
             id: set.id.clone().map(|new| (old, new)),
             title: set.title.clone(),
-            version: set.version.as_ref().map(ToString::to_string),
+            version: set.version.clone(),
             build: set.build.as_ref().map(ToString::to_string),
         }
     }
@@ -159,19 +177,94 @@ pub(super) fn make(
         changes: opened.changes(&request.set),
     };
     let signed = opened.build.sign(&signing, &ctx.env)?;
-    let container = opened.build.container();
-    let output = outgoing.file(&plan.target, Access::Usual)?;
-    let packed = Packed::lay_out(opened.tree, container, &signed)?;
-    let env = ctx.env;
-    let examine = |after: &ZipTree<'_>| {
-        let known = sign::kept_in(opened.tree, &signed.kept, container, after);
-        Build::examine_tree(after, &known, &env)
+    let (output, proof) = match opened.lies {
+        Lies::Packed(tree) => pack(ctx, plan, tree, &signed, opened.build.container(), proving, outgoing)?,
+        Lies::Loose(tree) => copy(ctx, plan, tree, &signed, proving, outgoing)?,
     };
-    let (background, subject) = (proving.background, proving.subject(plan));
-    let proof = prove::write_and_prove(ctx, &output, &packed, &examine, background, &subject)?;
-    drop(packed);
     let said = said(&signed, own.team.clone(), own.used.clone());
     Ok(Made { output, idsig: None, schemes: Vec::new(), proof, realigned: 0, ios: Some(said) })
+}
+
+/// Writes an archive around what was signed.
+fn pack(
+    ctx: &Ctx<'_>,
+    plan: &Plan<'_>,
+    tree: &ZipTree<'_>,
+    signed: &Signed,
+    container: Container,
+    proving: &Proving<'_>,
+    outgoing: &mut Outgoing,
+) -> Result<(Output, Proof), SignError> {
+    let output = outgoing.file(&plan.target, Access::Usual)?;
+    let packed = Packed::lay_out(tree, container, signed)?;
+    let env = ctx.env;
+    let examine = |after: &ZipTree<'_>| {
+        let known = sign::kept_in(tree, &signed.kept, container, after);
+        Build::examine_tree(after, &known, &env)
+    };
+    let subject = proving.subject(plan);
+    let proof = prove::write_and_prove(ctx, &output, &packed, &examine, proving.background, &subject)?;
+    drop(packed);
+    Ok((output.into(), proof))
+}
+
+/// Writes a folder around what was signed: what stays as it was is copied, rights and links with it.
+fn copy(
+    ctx: &Ctx<'_>,
+    plan: &Plan<'_>,
+    tree: &FolderTree,
+    signed: &Signed,
+    proving: &Proving<'_>,
+    outgoing: &mut Outgoing,
+) -> Result<(Output, Proof), SignError> {
+    let output = outgoing.folder(&plan.target)?;
+    let below = |path: &str| path.split_once('/').map(|(_, path)| path.to_owned()).unwrap_or_default();
+    let kept: Vec<(usize, &Node)> = tree
+        .nodes()
+        .iter()
+        .enumerate()
+        .filter(|(index, _)| signed.dropped.binary_search(index).is_err())
+        .collect();
+    // sorted by path, so that a folder comes before what is in it
+    for (index, node) in kept.iter().filter(|(_, node)| node.kind == Kind::Folder) {
+        output.folder(&below(&node.path), tree.mode(*index))?;
+    }
+    for path in signed.added.keys() {
+        let path = below(path);
+        let folder = path.rsplit_once('/').map_or("", |(folder, _)| folder);
+        if !output.path().join(folder).is_dir() {
+            output.folder(folder, USUAL_FOLDER)?;
+        }
+    }
+    let env = ctx.env;
+    let stopped = || if env.stopped() { Err(SignError::from(DigestError::Stopped)) } else { Ok(()) };
+    kept.par_iter().try_for_each(|(index, node)| {
+        stopped()?;
+        let (path, mode) = (below(&node.path), tree.mode(*index));
+        match (signed.replaced.get(index), node.kind) {
+            (_, Kind::Folder) => Ok(()),
+            (Some(file), _) => output.file(&path, mode, |take| filled(file.stream(take))),
+            (None, Kind::File) => output.file(&path, mode, |take| filled(tree.stream(*index, take))),
+            (None, Kind::Link) => {
+                let to = tree.read(*index, 1 << 10).map_err(IosError::from)?.unwrap_or_default();
+                Ok(output.link(&path, &String::from_utf8_lossy(&to))?)
+            }
+        }
+    })?;
+    for (path, file) in &signed.added {
+        let mode = if file.is_code { USUAL_FOLDER } else { USUAL_FILE };
+        output.file(&below(path), mode, |take| filled(file.stream(take)))?;
+    }
+    let proof = prove::prove_folder(ctx, &output, proving.background, &proving.subject(plan))?;
+    Ok((Output::Folder(output), proof))
+}
+
+/// What is written ends where its writer wants no more, and that has its own reason.
+fn filled(streamed: Result<(), TreeError>) -> Result<(), SignError> {
+    match streamed {
+        Err(error) => Err(IosError::from(error).into()),
+        Ok(()) => Ok(()),
+    }
 }
 
 fn said(signed: &Signed, team: String, profiles: Vec<ProfileUsed>) -> SignedIos {

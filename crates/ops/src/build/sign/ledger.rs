@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use ninekeys_cabinet::{Cabinet, NewItem};
 use ninekeys_core::build::{Build, Says};
 use ninekeys_core::digest::sha256_hex;
+use ninekeys_core::ios::tree::Tree;
 use ninekeys_core::keys::Signer;
 use ninekeys_core::model::{BuildNumber, Destination, Facts, Inventory, ReleaseFacts, replaced};
 
@@ -12,6 +13,7 @@ use super::SignError;
 use crate::build::material::Material;
 use crate::ctx::{Ctx, Notice};
 use crate::files;
+use crate::folder::FolderTree;
 
 /// A signed build, on its way into the ledger.
 pub(super) struct Release<'a> {
@@ -94,8 +96,9 @@ pub(super) fn known_sha256(
     target: &Path,
 ) -> Result<Option<String>, SignError> {
     let Ok(found) = std::fs::metadata(target) else { return Ok(None) };
+    let size = if found.is_dir() { FolderTree::read(target)?.size() } else { found.len() };
     let releases = inventory.releases();
-    if !releases.iter().any(|release| release.size == found.len()) {
+    if !releases.iter().any(|release| release.size == size) {
         return Ok(None);
     }
     let sha256 = files::sha256(target, &ctx.env)?;
@@ -105,7 +108,12 @@ pub(super) fn known_sha256(
 /// What was set aside and the ledger knows to the byte can be made again, and goes; anything else is named.
 pub(super) fn drop_known(ctx: &Ctx<'_>, aside: PathBuf, known: Option<&str>) {
     let is_known = known.is_some_and(|known| files::sha256(&aside, &ctx.env).is_ok_and(|now| now == known));
-    if !is_known || std::fs::remove_file(&aside).is_err() {
+    let gone = match aside.is_dir() {
+        _ if !is_known => false,
+        true => std::fs::remove_dir_all(&aside).is_ok(),
+        false => std::fs::remove_file(&aside).is_ok(),
+    };
+    if !gone {
         ctx.notice(Notice::SetAside(aside));
     }
 }

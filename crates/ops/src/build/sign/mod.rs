@@ -12,7 +12,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use ninekeys_cabinet::Cabinet;
-use ninekeys_core::android::{Schemes, SignError as AndroidError};
+use ninekeys_core::android::{Renumbered, Schemes, SignError as AndroidError};
 use ninekeys_core::build::{Form, Says, is_for_ios};
 use ninekeys_core::ios::setup::Roster;
 use ninekeys_core::ios::sign::SignError as IosError;
@@ -20,6 +20,7 @@ use ninekeys_core::ios::tree::ZipTree;
 use ninekeys_core::model::{App, BuildNumber, Destination, Inventory, ItemId, Platform, Project};
 use ninekeys_core::rules::Part;
 use ninekeys_formats::limits::Limits;
+use ninekeys_formats::manifest::Numbers;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -34,9 +35,10 @@ use crate::build::identity_material::Choice;
 use crate::build::input::Input;
 use crate::build::material::Material;
 use crate::ctx::Ctx;
-use crate::files::{InputFile, NewFolders, OutputFile, Taken};
+use crate::files::{InputFile, NewFolders, OutputFile, Taken, folder_of};
+use crate::folder::FolderTree;
 use crate::identity::{self};
-use crate::outgoing::{self, Outgoing};
+use crate::outgoing::{self, Outgoing, Output};
 use crate::outputs::{self, Ours, OutputError};
 use crate::project::ProjectFile;
 use crate::revocation;
@@ -76,21 +78,16 @@ pub struct Set {
     pub id: Option<String>,
     /// What people see below its icon.
     pub title: Option<String>,
-    /// The version: a store takes numbers with dots between.
-    pub version: Option<BuildNumber>,
-    /// The build number.
+    /// The version: on iOS numbers with dots between.
+    pub version: Option<String>,
+    /// The build number, or the version code.
     pub build: Option<BuildNumber>,
 }
 
 impl Set {
-    /// The first option by which something is set.
-    fn first(&self) -> Option<&'static str> {
-        let all = [
-            ("--set-build", self.build.is_some()),
-            ("--set-version", self.version.is_some()),
-            ("--set-title", self.title.is_some()),
-            ("--set-bundle-id", self.id.is_some()),
-        ];
+    /// The first option by which something is set that a package does not have, or has in every language.
+    fn first_of_ios(&self) -> Option<&'static str> {
+        let all = [("--set-title", self.title.is_some()), ("--set-bundle-id", self.id.is_some())];
         all.into_iter().find(|(_, is_set)| *is_set).map(|(option, _)| option)
     }
 
@@ -102,12 +99,37 @@ impl Set {
         let shows = |title: &String| {
             !title.trim().is_empty() && title.len() <= LONGEST_TITLE && !title.chars().any(char::is_control)
         };
-        match self.title.as_ref().is_none_or(shows) {
+        if !self.title.as_ref().is_none_or(shows) {
+            return Err(SignError::Title);
+        }
+        if !self.version.as_ref().is_none_or(shows) {
+            return Err(SignError::Version);
+        }
+        Ok(())
+    }
+
+    /// Refuses a version that an app for iOS cannot have.
+    fn check_ios(&self) -> Result<(), SignError> {
+        match self.version.as_ref().is_none_or(|version| version.parse::<BuildNumber>().is_ok()) {
             true => Ok(()),
-            false => Err(SignError::Title),
+            false => Err(SignError::VersionNumbers),
         }
     }
+
+    /// What is set in a package's manifest; nothing when that is nothing.
+    fn numbers(&self) -> Result<Option<Numbers>, SignError> {
+        let code = |build: &BuildNumber| {
+            let code = build.to_string().parse::<u32>().ok();
+            code.filter(|code| (1..=HIGHEST_CODE).contains(code)).ok_or(SignError::Code)
+        };
+        let code = self.build.as_ref().map(code).transpose()?;
+        let is_any = code.is_some() || self.version.is_some();
+        Ok(is_any.then(|| Numbers { code, name: self.version.clone() }))
+    }
 }
+
+/// The highest version code without an upper half.
+const HIGHEST_CODE: u32 = i32::MAX as u32;
 
 /// What was signed.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -168,19 +190,33 @@ enum Allowed<'s> {
 /// A build as it was read, before anything is said of it.
 enum Loaded<'s> {
     Android(&'s InputFile),
+    Renumbered(Box<Renumbered<'s>>),
     Ipa(Box<ZipTree<'s>>),
+    Folder(&'s FolderTree),
 }
 
 impl<'s> Loaded<'s> {
-    fn of(input: &'s Input) -> Result<Self, SignError> {
+    fn of(input: &'s Input, set: &Set) -> Result<Self, SignError> {
         Ok(match input {
-            Input::Folder(_) => return Err(SignError::Folder),
+            Input::Folder(tree) => Loaded::Folder(tree),
             Input::File(file) if is_for_ios(file) => {
                 let tree = ZipTree::open(file, &Limits::USUAL).map_err(AndroidError::from)?;
                 Loaded::Ipa(Box::new(tree))
             }
-            Input::File(file) => Loaded::Android(file),
+            Input::File(file) => match set.numbers()? {
+                Some(numbers) => {
+                    Loaded::Renumbered(Box::new(Renumbered::of(file, &numbers, &Limits::USUAL)?))
+                }
+                None => Loaded::Android(file),
+            },
         })
+    }
+}
+
+impl Loaded<'_> {
+    /// Whether it had a signature that is not there any more.
+    fn was_signed(&self) -> bool {
+        matches!(self, Loaded::Renumbered(package) if package.was_signed)
     }
 }
 
@@ -188,7 +224,11 @@ impl<'s> Opened<'s> {
     fn open(loaded: &'s Loaded<'s>) -> Result<Self, SignError> {
         Ok(match loaded {
             Loaded::Android(file) => Opened::Android(Box::new(android::Opened::open(*file, &Limits::USUAL)?)),
-            Loaded::Ipa(tree) => Opened::Ios(ios::Opened::open(tree)?),
+            Loaded::Renumbered(package) => {
+                Opened::Android(Box::new(android::Opened::open(package.as_ref(), &Limits::USUAL)?))
+            }
+            Loaded::Ipa(tree) => Opened::Ios(ios::Opened::open(ios::Lies::Packed(tree))?),
+            Loaded::Folder(tree) => Opened::Ios(ios::Opened::open(ios::Lies::Loose(tree))?),
         })
     }
 
@@ -225,7 +265,9 @@ impl<'s> Opened<'s> {
     fn allow(self, destination: Destination, request: &Request) -> Result<Allowed<'s>, SignError> {
         let only = |option, platform| SignError::OnlyFor { option, platform };
         match self {
-            Opened::Android(_) if let Some(option) = request.set.first() => Err(only(option, Platform::Ios)),
+            Opened::Android(_) if let Some(option) = request.set.first_of_ios() => {
+                Err(only(option, Platform::Ios))
+            }
             Opened::Android(_) if request.entitlements.is_some() => {
                 Err(only("--entitlements", Platform::Ios))
             }
@@ -266,7 +308,7 @@ impl Plan<'_> {
 
 /// What was made, under temporary names.
 struct Made {
-    output: OutputFile,
+    output: Output,
     idsig: Option<(OutputFile, String)>,
     schemes: Vec<String>,
     proof: Proof,
@@ -297,13 +339,16 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<Vec<SignReport>, SignErr
     let file = ctx.project_file()?;
     let roots = identity::roots(Some(&file))?;
     let project = &file.project;
-    let loaded = inputs.iter().map(|(build, _, input)| Loaded::of(input).map_err(|error| of(build, error)));
+    let loaded = inputs
+        .iter()
+        .map(|(build, _, input)| Loaded::of(input, &request.set).map_err(|error| of(build, error)));
     let loaded = loaded.collect::<Result<Vec<_>, SignError>>()?;
     let mut plans = Vec::new();
     let mut all_allowed = Vec::new();
     for ((build, _, _), loaded) in inputs.iter().zip(&loaded) {
         let planned = Opened::open(loaded).and_then(|opened| {
-            let plan = plan(ctx, request, build, project, &opened)?;
+            let was_signed = loaded.was_signed() || opened.is_signed();
+            let plan = plan(ctx, request, build, project, (&opened, was_signed))?;
             let allowed = opened.allow(plan.destination, request)?;
             Ok((plan, allowed))
         });
@@ -367,9 +412,7 @@ fn open_all<'r>(
 /// What was read twice has to have been the same both times.
 fn refuse_changed(inputs: &[Named<'_>], of: impl Fn(&Path, SignError) -> SignError) -> Result<(), SignError> {
     for (build, path, input) in inputs {
-        if let Input::File(file) = input {
-            file.refuse_changed(path).map_err(|error| of(build, error.into()))?;
-        }
+        input.refuse_changed(path).map_err(|error| of(build, error.into()))?;
     }
     Ok(())
 }
@@ -492,7 +535,7 @@ fn deliver(
     };
     let completes = release.item(ctx, cabinet, inventory);
     // the package last: what stands beside it is nothing without it
-    let beside = made.idsig.map(|(file, digest)| (file, Some(digest)));
+    let beside = made.idsig.map(|(file, digest)| (Output::from(file), Some(digest)));
     let outputs = beside.into_iter().chain([(made.output, Some(made.proof.sha256.clone()))]).collect();
     let taken = Taken::when_told(request.replace, ctx.env.now);
     let stale = idsig::Stale::set_aside(ctx, &plan.target)?;
@@ -551,9 +594,12 @@ fn plan<'p>(
     request: &Request,
     build: &'p Path,
     project: &'p Project,
-    opened: &Opened<'_>,
+    (opened, was_signed): (&Opened<'_>, bool),
 ) -> Result<Plan<'p>, SignError> {
     let says = opened.says(&request.set);
+    if opened.platform() == Platform::Ios {
+        request.set.check_ios()?;
+    }
     let (app, destination) = place(opened, &says, project, request)?;
     let file = check::file_name_of(app.0, &says, destination, opened.form());
     let target = ctx.path(&request.to).join(&file);
@@ -561,7 +607,7 @@ fn plan<'p>(
         let place = idsig::beside(&target);
         (check::file_name(&place), place)
     });
-    Ok(Plan { build, app, destination, says, was_signed: opened.is_signed(), file, target, idsig })
+    Ok(Plan { build, app, destination, says, was_signed, file, target, idsig })
 }
 
 /// Finds out which app a build is and where it goes.
@@ -601,6 +647,14 @@ fn refuse_targets(
             std::iter::once(plan.target.as_path()).chain(plan.idsig.iter().map(|(_, path)| path.as_path()))
         })
         .collect();
+    let within = |input: &Path, target: &Path| match (input.canonicalize(), folder_of(target).canonicalize())
+    {
+        (Ok(input), Ok(folder)) => input.is_dir() && folder.starts_with(input),
+        _ => false,
+    };
+    if targets.iter().any(|target| inputs.iter().any(|input| within(input, target))) {
+        return Err(SignError::OverInput);
+    }
     match outputs::refuse_ours(ctx, &targets, inputs) {
         Err(OutputError::Ours { ours: Ours::Input, .. }) => return Err(SignError::OverInput),
         other => other?,

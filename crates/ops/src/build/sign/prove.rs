@@ -1,6 +1,7 @@
 //! An output is proved before it gets its name.
 
 use ninekeys_core::build::{Build, ExamineError};
+use ninekeys_core::ios::package::Known;
 use ninekeys_core::ios::sign::Packed;
 use ninekeys_core::ios::tree::ZipTree;
 use ninekeys_core::stream::{DigestError, source_sha256};
@@ -11,6 +12,7 @@ use super::SignError;
 use crate::build::check::{self, Background, BuildSubject, CheckError, CheckReport};
 use crate::ctx::Ctx;
 use crate::files::{FileError, OutputFile};
+use crate::folder::{self, FolderTree, OutputFolder};
 
 /// What was proved of the output.
 pub(super) struct Proof {
@@ -48,6 +50,28 @@ pub(super) fn prove(
         return Err(SignError::NotReady(Box::new(check)));
     }
     Ok(Proof { check, build, sha256: hashed? })
+}
+
+/// As [`prove`], for a folder: every file of it is read and hashed again, and those that a seal covers are compared with it.
+pub(super) fn prove_folder(
+    ctx: &Ctx<'_>,
+    output: &OutputFolder,
+    background: &Background,
+    subject: &BuildSubject<'_>,
+) -> Result<Proof, SignError> {
+    let env = ctx.env;
+    let check = || {
+        let written = FolderTree::read_as(output.path(), &subject.file)?;
+        let build = Build::examine_tree(&written, &Known::new(), &env);
+        let build = build.map_err(|error| stopped_or_unchecked(error.into()))?;
+        Ok::<_, SignError>((check::judge(&env, background, subject, &build), build))
+    };
+    let (sha256, proof) = rayon::join(|| folder::sha256(output.path(), &env), check);
+    let (check, build) = proof?;
+    if !check.ready {
+        return Err(SignError::NotReady(Box::new(check)));
+    }
+    Ok(Proof { check, build, sha256: sha256? })
 }
 
 fn stopped_or_unchecked(error: CheckError) -> SignError {
