@@ -16,7 +16,7 @@ use crate::env::Env;
 use crate::ios;
 use crate::ios::package::{Container, IosBuild, Known};
 use crate::ios::tree::{Tree, TreeError, ZipTree};
-use crate::model::{BuildNumber, Platform};
+use crate::model::{BuildNumber, Platform, Seen};
 use crate::stream::DigestError;
 
 /// What kind of file it is.
@@ -192,6 +192,26 @@ impl Build {
     /// As [`Build::examine`].
     pub fn examine_tree(tree: &dyn Tree, known: &Known, env: &Env<'_>) -> Result<Build, ExamineError> {
         ios::examine::examine(tree, known, env)
+    }
+
+    /// What people and devices see of it.
+    pub fn seen(&self) -> Seen {
+        let says = self.says.as_ref();
+        let mut seen = Seen {
+            title: says.and_then(|says| says.title.clone()),
+            asks_for: says.map(|says| says.asks_for.clone()).unwrap_or_default(),
+            signers: self
+                .signers
+                .iter()
+                .map(|signer| (signer.certificate_fingerprint.clone(), signer.certificate.subject.clone()))
+                .collect(),
+            ..Seen::default()
+        };
+        match &self.inside {
+            Inside::Android(inside) => inside.tell(&mut seen),
+            Inside::Ios(inside) => inside.tell(&mut seen),
+        }
+        seen
     }
 
     /// What it is as an Android package.

@@ -1,13 +1,15 @@
 //! `compare`: do two things carry the same key? By fingerprint, never by name.
 
+use std::collections::BTreeMap;
 use std::path::Path;
 
 use ninekeys_cabinet::CabinetError;
-use ninekeys_core::android::{Package, SchemeState, verify};
-use ninekeys_core::build::{Build, ExamineError, is_for_ios};
+use ninekeys_core::android::{SchemeState, Signatures};
+use ninekeys_core::build::{Build, Inside};
 use ninekeys_core::digest::from_hex;
+use ninekeys_core::ios::package::IosBuild;
 use ninekeys_core::keystore::{self, KeystoreError as FormatError, OpenStore};
-use ninekeys_core::model::{Facts, IdentityFacts, Inventory, Item, NotFound};
+use ninekeys_core::model::{Facts, IdentityFacts, Inventory, Item, NotFound, Seen};
 use ninekeys_core::stream::DigestError;
 use ninekeys_formats::keystore::recognise;
 use ninekeys_formats::limits::Limits;
@@ -22,9 +24,11 @@ use thiserror::Error;
 
 use crate::answers::{CertificateSaid, KeySaid};
 use crate::ask::{self, AskError};
-use crate::build::check::file_name;
+use crate::build::check::{CheckError, file_name};
+use crate::build::difference::{Compared, Difference};
+use crate::build::input::Input;
 use crate::ctx::{Ctx, OpenError};
-use crate::files::{FileError, InputFile};
+use crate::files::FileError;
 use crate::identity;
 
 /// What two things have in common, the least first.
@@ -54,6 +58,9 @@ pub struct CompareReport {
     pub other: Side,
     /// What they share.
     pub pairs: Vec<Pair>,
+    /// What is other in the second than in the first, of two builds.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub difference: Option<Difference>,
 }
 
 impl CompareReport {
@@ -96,6 +103,29 @@ pub struct Side {
     /// Whether a signature in it does not hold.
     #[serde(skip)]
     broken: bool,
+    /// The build that it is.
+    #[serde(skip)]
+    build: Option<Looked>,
+}
+
+/// What is compared of a build beside its signers.
+#[derive(Debug)]
+struct Looked {
+    size: u64,
+    is_packed: bool,
+    seen: Seen,
+    folders: BTreeMap<String, u64>,
+}
+
+impl Looked {
+    fn compared(&self) -> Compared<'_> {
+        Compared {
+            size: self.size,
+            is_packed: self.is_packed,
+            seen: Some(&self.seen),
+            folders: &self.folders,
+        }
+    }
 }
 
 /// A key that something carries.
@@ -142,6 +172,9 @@ pub enum CompareError {
     /// An archive that cannot be read.
     #[error("{0}: {1}")]
     Zip(String, #[source] ZipError),
+    /// A build that cannot be looked at.
+    #[error("{0}: {1}")]
+    Build(String, #[source] Box<CheckError>),
     /// Reading failed, or the user stopped.
     #[error(transparent)]
     Digest(#[from] DigestError),
@@ -159,6 +192,15 @@ pub fn compare(
 ) -> Result<CompareReport, CompareError> {
     let one = side(ctx, one, password)?;
     let other = side(ctx, other, password)?;
+    let difference = match (&one.build, &other.build) {
+        (Some(one), Some(other)) => Some(other.compared().difference(Some(one.compared()))),
+        _ => None,
+    };
+    // two builds have more to compare than who signed them
+    let empty = [&one, &other].into_iter().find(|side| side.keys.is_empty());
+    if let Some(side) = empty.filter(|_| difference.is_none()) {
+        return Err(CompareError::NoKey(file_name(Path::new(&side.name))));
+    }
     let mut pairs = Vec::new();
     for a in &one.keys {
         for b in &other.keys {
@@ -169,7 +211,7 @@ pub fn compare(
         }
     }
     let same = same_together(&one, &other);
-    Ok(CompareReport { same, one, other, pairs })
+    Ok(CompareReport { same, one, other, pairs, difference })
 }
 
 /// What two things have in common, all that has to be looked at taken together.
@@ -212,20 +254,21 @@ fn side(ctx: &Ctx<'_>, name: &str, password: Option<&SecretText>) -> Result<Side
     if !path.exists() {
         return item_side(ctx, name);
     }
-    let source = InputFile::open(&path)?;
-    let head = source.bytes(0..source.len().min(4), 4).unwrap_or_default();
-    let side = if head.starts_with(b"PK") {
-        build_side(ctx, name, &source)?
-    } else {
-        let limit = Limits::USUAL.keystore;
-        let bytes =
-            source.bytes(0..source.len(), limit).map_err(|e| FileError::new("read", &path, e.cause))?;
-        match recognise(&bytes) {
-            Some(_) => keystore_side(ctx, name, &bytes, password)?,
-            None => certificate_side(name, &bytes),
-        }
+    let input = Input::open(&path)?;
+    let source = match &input {
+        Input::File(source) => source,
+        Input::Folder(_) => return build_side(ctx, name, &input),
     };
-    if side.keys.is_empty() { Err(CompareError::NoKey(file_name(&path))) } else { Ok(side) }
+    let head = source.bytes(0..source.len().min(4), 4).unwrap_or_default();
+    if head.starts_with(b"PK") {
+        return build_side(ctx, name, &input);
+    }
+    let limit = Limits::USUAL.keystore;
+    let bytes = source.bytes(0..source.len(), limit).map_err(|e| FileError::new("read", &path, e.cause))?;
+    match recognise(&bytes) {
+        Some(_) => keystore_side(ctx, name, &bytes, password),
+        None => Ok(certificate_side(name, &bytes)),
+    }
 }
 
 fn carried(label: String, certificate: &Certificate) -> Carried {
@@ -244,6 +287,7 @@ fn certificate_side(name: &str, bytes: &[u8]) -> Side {
         notes: Vec::new(),
         whole: false,
         broken: false,
+        build: None,
     }
 }
 
@@ -291,16 +335,35 @@ fn keystore_side(
         }
     };
     let kind = format!("{} keystore", store.format);
-    Ok(Side { name: name.into(), kind, keys: shown(&store), notes, whole: false, broken: false })
+    Ok(Side { name: name.into(), kind, keys: shown(&store), notes, whole: false, broken: false, build: None })
 }
 
-fn build_side(ctx: &Ctx<'_>, name: &str, source: &InputFile) -> Result<Side, CompareError> {
-    let failed = |error| CompareError::Zip(name.into(), error);
-    if is_for_ios(source) {
-        return ios_side(ctx, name, source);
+/// Who signed a build, and what is compared of it beside that.
+fn build_side(ctx: &Ctx<'_>, name: &str, input: &Input) -> Result<Side, CompareError> {
+    let build = input.examine(None, &ctx.env).map_err(|error| match error {
+        CheckError::Zip(error) => CompareError::Zip(name.into(), error),
+        CheckError::Digest(error) => error.into(),
+        other => CompareError::Build(name.into(), Box::new(other)),
+    })?;
+    let (keys, mut notes) = match &build.inside {
+        Inside::Android(inside) => android_keys(&inside.signatures),
+        Inside::Ios(inside) => ios_keys(&build, inside),
+    };
+    let broken = !notes.is_empty();
+    if keys.is_empty() && !broken {
+        notes.push("it is not signed".into());
     }
-    let package = Package::read(source, &Limits::USUAL).map_err(failed)?;
-    let signatures = verify(source, &package, &Limits::USUAL, &ctx.env)?;
+    let looked = Looked {
+        size: build.size,
+        is_packed: matches!(input, Input::File(_)),
+        seen: build.seen(),
+        folders: build.folders.clone(),
+    };
+    let kind = if keys.is_empty() { "build" } else { "signed build" };
+    Ok(Side { name: name.into(), kind: kind.into(), keys, notes, whole: true, broken, build: Some(looked) })
+}
+
+fn android_keys(signatures: &Signatures) -> (Vec<Carried>, Vec<String>) {
     let mut keys: Vec<Carried> = Vec::new();
     for signer in &signatures.signers {
         let label = signer.scheme.to_string();
@@ -318,29 +381,26 @@ fn build_side(ctx: &Ctx<'_>, name: &str, source: &InputFile) -> Result<Side, Com
     notes.extend(
         signatures.stripped.iter().map(|scheme| format!("its signature of scheme {scheme} was taken out")),
     );
-    let broken = !notes.is_empty();
-    Ok(Side { name: name.into(), kind: "signed build".into(), keys, notes, whole: true, broken })
+    (keys, notes)
 }
 
 /// Who signed an app for iOS, and what is inside it.
-fn ios_side(ctx: &Ctx<'_>, name: &str, source: &InputFile) -> Result<Side, CompareError> {
-    let build = Build::examine(source, None, &ctx.env).map_err(|error| match error {
-        ExamineError::Zip(error) => CompareError::Zip(name.into(), error),
-        ExamineError::Digest(error) => error.into(),
-        ExamineError::Inside { cause, .. } => FileError::new("read", Path::new(name), cause).into(),
-    })?;
+fn ios_keys(build: &Build, inside: &IosBuild) -> (Vec<Carried>, Vec<String>) {
     let label = |index: usize| if index == 0 { "app".to_owned() } else { "something inside it".to_owned() };
     let signers = build.signers.iter().enumerate();
-    let keys = signers.map(|(index, signer)| carried(label(index), &signer.certificate)).collect();
-    let faults = build.ios().into_iter().flat_map(|ios| ios.executables()).filter(|executable| {
+    let keys: Vec<Carried> =
+        signers.map(|(index, signer)| carried(label(index), &signer.certificate)).collect();
+    let faults = inside.executables().filter(|executable| {
         !executable.is_signed() || executable.signatures().any(|signed| !signed.faults.is_empty())
     });
+    // what nobody signed has no signature that could be broken
+    let faults = faults.filter(|_| !keys.is_empty());
     let mut notes: Vec<String> =
         faults.map(|executable| format!("the signature of {} does not hold", executable.path)).collect();
     let many = notes.len();
     notes.truncate(MOST_NOTES);
     notes.extend((many > MOST_NOTES).then(|| format!("and {} signatures more", many - MOST_NOTES)));
-    Ok(Side { name: name.into(), kind: "signed build".into(), keys, broken: many > 0, notes, whole: true })
+    (keys, notes)
 }
 
 /// The most signatures of one build that are named.
@@ -368,6 +428,7 @@ fn item_side(ctx: &Ctx<'_>, name: &str) -> Result<Side, CompareError> {
         notes: Vec::new(),
         whole: false,
         broken: false,
+        build: None,
     })
 }
 

@@ -7,11 +7,12 @@ use super::keystore::args::PasswordArgs;
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 
-/// Tell whether two things carry the same key
+/// Tell whether two things carry the same key, and what is other in a build
 ///
 /// Tells whether two things carry the same key or the same certificate: keystores, certificates, signed builds, items
 /// of the cabinet. By fingerprint; a name says nothing. Ends with 1 unless the certificate is the same, or the key where
-/// there is no certificate to compare.
+/// there is no certificate to compare. Of two builds it says what is other in the second, too: what is asked for and
+/// claimed, the systems that it runs on, signers, profiles, sizes by folder.
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
     /// A file, or the name of an item

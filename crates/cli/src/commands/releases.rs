@@ -16,7 +16,7 @@ pub(crate) struct Args {
     /// Only of this app
     #[arg(long, add = ArgValueCandidates::new(complete::apps))]
     app: Option<String>,
-    /// Compare each last release with the one before it: sizes by folder, the largest change first
+    /// Compare each last release with the one before it: what people and devices see of it, and sizes by folder
     #[arg(long)]
     compare: bool,
 }

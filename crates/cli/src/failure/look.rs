@@ -17,6 +17,7 @@ impl Classify for CompareError {
             Self::Cabinet(inner) => inner.class(),
             Self::Keystore(_, inner) => inner.class(),
             Self::Zip(_, inner) => inner.class(),
+            Self::Build(_, inner) => inner.class(),
             Self::Digest(inner) => inner.class(),
             Self::NotFound(_) => class(Exit::Damaged, &["inventory"]),
             Self::NoKey(_) => {

@@ -9,7 +9,7 @@ use ninekeys_ops::build::releases::{Comparison, Release, ReleasesCompareReport, 
 use ninekeys_ops::inventory::{InventoryReport, Line as Row};
 
 use super::line::{Line, Paper, Sign};
-use super::{Report, words};
+use super::{Report, difference, words};
 
 impl Report for InventoryReport {
     const SCHEMA: &'static str = "ninekeys.inventory/1";
@@ -140,16 +140,13 @@ impl Report for ReleasesCompareReport {
     }
 }
 
-/// A smaller change, in bytes, would be shown as none.
-const SHOWN: u64 = 1 << 10;
-
 fn compared(one: &Comparison, paper: &mut Paper<'_>) -> io::Result<()> {
-    let (before, now) = (one.size_before, one.size);
+    let (before, now) = (one.difference.size_before, one.difference.size);
     let Some(last) = &one.before else {
         let head = Line::new().bold(&one.file).text(format!("   {}", words::size(now)));
         return paper.put(&head.dim(format!("   the first of {} for {}", one.app, one.destination.phrase())));
     };
-    let change = signed_size(before, now);
+    let change = difference::signed_size(before, now);
     let head = Line::new().bold(&one.file).text(format!("   {}, {change}", words::size(now)));
     paper.put(&head.dim(format!("   before: {last}, {}", words::size(before))).hang(2))?;
     if one.unknown {
@@ -157,33 +154,5 @@ fn compared(one: &Comparison, paper: &mut Paper<'_>) -> io::Result<()> {
         return paper.put(&Line::new().text("  ").sign(Sign::Warn).text(format!(" {text}")).hang(4));
     }
     paper.blank()?;
-    let changed = || one.folders.iter().filter(|folder| folder.change() != 0);
-    let rows: Vec<Vec<Line<'_>>> = changed()
-        .filter(|folder| folder.change().unsigned_abs() >= SHOWN)
-        .map(|folder| {
-            let what = match (folder.before, folder.now) {
-                (0, _) => "new".to_owned(),
-                (_, 0) => "gone".to_owned(),
-                (before, now) => format!("{} to {}", words::size(before), words::size(now)),
-            };
-            vec![
-                Line::new().text(&folder.name),
-                Line::new().text(signed_size(folder.before, folder.now)),
-                Line::new().dim(what),
-            ]
-        })
-        .collect();
-    paper.table(2, &rows)?;
-    let small = changed().count() - rows.len();
-    match (rows.len(), small) {
-        (0, 0) => paper.put(&Line::new().text("  what is in it has the same sizes")),
-        (_, 0) => Ok(()),
-        _ => paper.put(&Line::new().dim(format!("  and {small} with changes below 1 KiB"))),
-    }
-}
-
-/// `+1.2 MiB`, `-0.003 MiB`
-fn signed_size(before: u64, now: u64) -> String {
-    let sign = if now < before { "-" } else { "+" };
-    format!("{sign}{}", words::size(now.abs_diff(before)))
+    difference::put(&one.difference, paper)
 }

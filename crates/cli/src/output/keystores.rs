@@ -17,7 +17,7 @@ use ninekeys_ops::keystore::settings::SettingsSaid;
 use ninekeys_ops::keystore::take_out::KeystoreTakeOutReport;
 
 use super::line::{Line, Paper, Sign};
-use super::{Report, words};
+use super::{Report, difference, words};
 
 /// Where values stand behind labels.
 const VALUE: usize = 16;
@@ -414,6 +414,12 @@ impl Report for CompareReport {
             Sameness::Key => (Sign::Bad, "The same key, under another certificate"),
             Sameness::Part => (Sign::Bad, "Only a part of the signers is the same"),
             Sameness::Unproved => (Sign::Bad, "Not proved: a signature does not hold"),
+            Sameness::Nothing if self.one.keys.is_empty() && self.other.keys.is_empty() => {
+                (Sign::Bad, "Neither of the two is signed")
+            }
+            Sameness::Nothing if self.one.keys.is_empty() || self.other.keys.is_empty() => {
+                (Sign::Bad, "Only one of the two is signed")
+            }
             Sameness::Nothing => (Sign::Bad, "Not the same key"),
         };
         let head = Line::new().sign(sign).text(" ").bold(says);
@@ -434,7 +440,18 @@ impl Report for CompareReport {
             paper.blank()?;
             compared_side(self, index, side, paper)?;
         }
-        Ok(())
+        let Some(difference) = &self.difference else { return Ok(()) };
+        paper.blank()?;
+        let (before, now) = (difference.size_before, difference.size);
+        let head = Line::new().text("  ").bold("From the first to the second");
+        let sizes = format!(
+            "   {} to {}, {}",
+            words::size(before),
+            words::size(now),
+            difference::signed_size(before, now)
+        );
+        paper.put(&head.text(sizes).hang(4))?;
+        difference::put(difference, paper)
     }
 }
 

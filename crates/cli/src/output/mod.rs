@@ -6,6 +6,7 @@ mod board;
 mod build;
 mod cabinet;
 mod devices;
+mod difference;
 mod families;
 mod give;
 mod identities;

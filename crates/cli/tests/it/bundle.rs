@@ -42,7 +42,7 @@ fn the_version_of_a_bundle_is_set_in_each_of_its_modules() {
     env.run("sign quayside.aab --key up --set-build 100 --set-version 3.2")
         .exit(0)
         .says("quayside-3.2-100-store.aab");
-    env.run("inspect quayside-3.2-100-store.aab").exit(0).says("3.2 (100)").says("v1  verified");
+    env.run("inspect quayside-3.2-100-store.aab").exit(0).says("3.2, version code 100").says("v1  verified");
 }
 
 #[test]

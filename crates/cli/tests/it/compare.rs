@@ -1,4 +1,8 @@
 use crate::PROGRAM;
+use ninekeys_formats::axml::Value;
+use ninekeys_formats::axml::write::{Node, write};
+use ninekeys_formats::manifest::id;
+use ninekeys_formats::zip::write::Writer;
 use testkit::{TestEnv, has};
 
 #[test]
@@ -87,4 +91,43 @@ fn apps_for_ios_are_compared_by_who_signed_them() {
     env.run("identity import in/distribution-2025.p12 --name old --password-in pw").exit(0);
     env.run("compare crossing-2.4.0-12-store.ipa old").exit(1);
     env.run("compare crossing.ipa gp-distribution").exit(3).says("crossing.ipa carries no key");
+    env.run("compare crossing.ipa crossing.ipa")
+        .exit(1)
+        .says("Neither of the two is signed")
+        .says("what people and devices see of it is the same")
+        .says("what is in it has the same sizes");
+}
+
+#[test]
+fn two_builds_are_compared_by_what_people_and_devices_see_of_them() {
+    let env = crate::sign::with_ipa();
+    env.run("sign crossing.ipa --for store").exit(0);
+    let said = env.run("compare crossing.ipa crossing-2.4.0-12-store.ipa").exit(1);
+    said.says("Only one of the two is signed")
+        .says("new: production · example.gannetpoint.crossing")
+        .says("Crossing share store 2026")
+        .says("_CodeSignature/");
+    env.run("sign crossing.ipa --for store --set-build 13 --set-title Ferry").exit(0);
+    let json = env.run("releases --compare --format json").exit(0).json();
+    let changes = json["comparisons"][0]["changes"].as_array().unwrap();
+    assert_eq!(changes.len(), 1, "{json}");
+    assert_eq!((&changes[0]["of"], &changes[0]["now"]), (&"title".into(), &"Ferry".into()));
+    assert_eq!(json["comparisons"][0]["before"], "crossing-2.4.0-12-store.ipa");
+
+    // on Android: what it asks for and the SDK it runs from
+    let apk = |sdk: u32, permission: &str| {
+        let root = Node::new("manifest")
+            .plain("package", "example.gannetpoint.crossing")
+            .platform(id::VERSION_CODE, "versionCode", Value::Number(sdk))
+            .child(Node::new("uses-sdk").platform(id::MIN_SDK, "minSdkVersion", Value::Number(sdk)))
+            .child(Node::new("uses-permission").platform(id::NAME, "name", Value::Text(permission.into())));
+        Writer::new().deflated("AndroidManifest.xml", &write(&root)).finish()
+    };
+    env.file("one.apk", &apk(24, "android.permission.CAMERA"));
+    env.file("two.apk", &apk(26, "android.permission.READ_CONTACTS"));
+    env.run("compare one.apk two.apk")
+        .exit(1)
+        .says("android.permission.READ_CONTACTS  new: people are asked for it")
+        .says("android.permission.CAMERA         no more")
+        .says("was 24: who has less gets no update");
 }

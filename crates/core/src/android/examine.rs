@@ -9,7 +9,7 @@ use super::report::Signatures;
 use super::{check_idsig, verify};
 use crate::build::{Build, ExamineError, Form, Inside, Malformed, Number, Says, SignedBy};
 use crate::env::Env;
-use crate::model::Platform;
+use crate::model::{Platform, Seen};
 
 /// What is in a package, and what came of its signatures.
 #[derive(Debug)]
@@ -24,6 +24,14 @@ impl AndroidBuild {
     /// Its manifest, if it can be read.
     pub fn manifest(&self) -> Option<&Manifest> {
         self.package.manifest.as_ref().ok()
+    }
+
+    /// Adds what devices see of it.
+    pub(crate) fn tell(&self, seen: &mut Seen) {
+        let Some(manifest) = self.manifest() else { return };
+        seen.lowest = Some(manifest.min_sdk.to_string());
+        seen.made_for = Some(manifest.target_sdk.to_string());
+        seen.highest = manifest.max_sdk.map(|highest| highest.to_string());
     }
 }
 

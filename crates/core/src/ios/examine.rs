@@ -2,7 +2,10 @@
 
 use std::collections::BTreeMap;
 
+use ninekeys_formats::cms;
 use ninekeys_formats::info_plist::InfoPlist;
+use ninekeys_formats::limits::Limits;
+use ninekeys_formats::profile::Profile;
 
 use super::code::SignedBy as CodeSignedBy;
 use super::package::{self, Container, INFO, IosBuild, Known, PackageError};
@@ -11,7 +14,7 @@ use crate::build::{Build, ExamineError, Form, Inside, Malformed, Number, Says, S
 use crate::digest::sha256_hex;
 use crate::env::Env;
 use crate::keys::PublicKey;
-use crate::model::Platform;
+use crate::model::{Platform, Seen};
 
 /// A hostile build may have a folder for every file.
 const MOST_FOLDERS: usize = 1_000;
@@ -62,6 +65,33 @@ pub(crate) fn examine(tree: &dyn Tree, known: &Known, env: &Env<'_>) -> Result<B
         folders: folders(tree, app.map(|app| app.path.as_str()).unwrap_or_default()),
         inside: Inside::Ios(Box::new(inside)),
     })
+}
+
+impl IosBuild {
+    /// Adds what devices see of it: what each bundle claims, as its signature says it, and the profile in it.
+    pub(crate) fn tell(&self, seen: &mut Seen) {
+        if let Some(info) = self.app().and_then(|app| app.info.as_ref().ok()) {
+            seen.lowest.clone_from(&info.lowest);
+            seen.made_for.clone_from(&info.sdk);
+        }
+        for bundle in self.bundles.iter().filter(|bundle| bundle.kind.has_profile()) {
+            let claims = bundle.executable.signatures().find_map(|signed| signed.entitlements.as_ref());
+            if let Some(claims) = claims {
+                let own = claims.iter().map(|(key, value)| (key.clone(), value.to_string())).collect();
+                seen.claims.insert(bundle.id().to_owned(), own);
+            }
+            if let Some(profile) = bundle.profile.as_deref().and_then(said_by) {
+                let text = format!("{} ({})", profile.title, profile.uuid);
+                seen.profiles.insert(bundle.id().to_owned(), text);
+            }
+        }
+    }
+}
+
+/// What a profile says; whether it is signed is another matter.
+fn said_by(profile: &[u8]) -> Option<Profile> {
+    let message = cms::parse(profile, &Limits::USUAL).ok()?;
+    Profile::parse(message.content.as_deref()?, &Limits::USUAL).ok()
 }
 
 /// Every certificate once, that of the app first.

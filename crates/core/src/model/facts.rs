@@ -13,6 +13,7 @@ use serde::de::value::MapAccessDeserializer;
 use serde::de::{Error as _, MapAccess, Visitor};
 use serde::{Deserialize, Deserializer, Serialize};
 
+use super::seen::Seen;
 use super::{
     ApiUse, BuildNumber, Destination, DeviceFacts, HandOutFacts, IdentityFacts, ItemId, NineKey, Platform,
     ProfileFacts,
@@ -414,6 +415,9 @@ pub struct ReleaseFacts {
     /// What stands at the file's top level, with its size in bytes, compressed.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub folders: BTreeMap<String, u64>,
+    /// What people and devices see of it; nothing in rows of versions that did not keep it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub seen: Option<Box<Seen>>,
 }
 
 /// What every build of a row without a platform is made for.

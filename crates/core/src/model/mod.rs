@@ -9,6 +9,7 @@ mod nine;
 mod number;
 mod platform;
 mod project;
+mod seen;
 
 pub use access::{ApiRole, ApiUse, UnknownWord};
 pub use facts::{
@@ -28,3 +29,4 @@ pub use project::{
     Account, Android, App, Capability, Ios, Lend, Policy, Project, ProjectPin, Properties, Side,
     UnknownCapability,
 };
+pub use seen::{Aspect, Seen, SeenChange};

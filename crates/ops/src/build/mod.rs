@@ -1,6 +1,7 @@
 //! Builds: checked, signed, written into the ledger, made with a key on loan.
 
 pub mod check;
+pub mod difference;
 pub mod identity_material;
 pub(crate) mod input;
 pub mod ios;

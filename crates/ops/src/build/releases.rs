@@ -1,4 +1,4 @@
-//! `releases`: the ledger of what was signed with what, and how sizes changed.
+//! `releases`: the ledger of what was signed with what, and what changed from one to the next.
 
 use std::collections::BTreeSet;
 
@@ -8,6 +8,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
+use super::difference::{Compared, Difference};
 use crate::ctx::{Ctx, OpenError};
 use crate::project::ProjectError;
 
@@ -30,7 +31,7 @@ pub struct Release {
     pub replaced: bool,
 }
 
-/// How sizes changed, for each app and destination.
+/// What changed, for each app and destination.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct ReleasesCompareReport {
     /// One comparison an app and destination.
@@ -51,32 +52,11 @@ pub struct Comparison {
     /// The file name of the one before; nothing when there is none.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub before: Option<String>,
-    /// Its size, in bytes.
-    pub size: u64,
-    /// The size of the one before, in bytes; 0 when there is none.
-    pub size_before: u64,
-    /// What stands at the top level, the largest change first.
-    pub folders: Vec<FolderChange>,
-    /// Whether a row is of a version that did not keep what is at the top level.
+    /// What is other.
+    #[serde(flatten)]
+    pub difference: Difference,
+    /// Whether a row is of a version that did not keep all of it.
     pub unknown: bool,
-}
-
-/// One folder or file at the top level. Sizes are as they stand in the build, compressed, in bytes.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
-pub struct FolderChange {
-    /// Its name; a folder's ends with a stroke.
-    pub name: String,
-    /// Its size before; 0 when it is new.
-    pub before: u64,
-    /// Its size now; 0 when it is gone.
-    pub now: u64,
-}
-
-impl FolderChange {
-    /// How much larger it is.
-    pub fn change(&self) -> i64 {
-        i64::try_from(self.now).unwrap_or(i64::MAX) - i64::try_from(self.before).unwrap_or(i64::MAX)
-    }
 }
 
 /// Why it could not be read.
@@ -142,28 +122,21 @@ pub fn compare_releases(ctx: &Ctx<'_>, app: Option<&str>) -> Result<ReleasesComp
 }
 
 fn comparison(last: &ReleaseFacts, before: Option<&ReleaseFacts>) -> Comparison {
-    let size_in = |release: Option<&ReleaseFacts>, name: &str| {
-        release.and_then(|release| release.folders.get(name).copied()).unwrap_or(0)
-    };
-    let names: BTreeSet<&String> =
-        last.folders.keys().chain(before.iter().flat_map(|release| release.folders.keys())).collect();
-    let mut folders: Vec<FolderChange> = names
-        .into_iter()
-        .map(|name| FolderChange {
-            name: name.clone(),
-            before: size_in(before, name),
-            now: size_in(Some(last), name),
-        })
-        .collect();
-    folders.sort_by(|a, b| b.change().abs().cmp(&a.change().abs()).then_with(|| a.name.cmp(&b.name)));
+    fn compared(release: &ReleaseFacts) -> Compared<'_> {
+        Compared {
+            size: release.size,
+            is_packed: !release.file.ends_with(".app"),
+            seen: release.seen.as_deref(),
+            folders: &release.folders,
+        }
+    }
+    let is_told = |release: &ReleaseFacts| release.seen.is_some() && !release.folders.is_empty();
     Comparison {
         app: last.app.clone(),
         destination: last.destination,
         file: last.file.clone(),
         before: before.map(|release| release.file.clone()),
-        size: last.size,
-        size_before: before.map_or(0, |release| release.size),
-        folders,
-        unknown: last.folders.is_empty() || before.is_some_and(|release| release.folders.is_empty()),
+        difference: compared(last).difference(before.map(compared)),
+        unknown: !is_told(last) || before.is_some_and(|release| !is_told(release)),
     }
 }

@@ -84,6 +84,7 @@ impl Release<'_> {
             replaces: replaces.map(str::to_owned),
             sha256: sha256.into(),
             folders: build.folders.clone(),
+            seen: Some(Box::new(build.seen())),
         };
         NewItem::new(format!("{stem}~{short}"), Facts::Release(Box::new(facts)), None)
     }
