@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
-use ninekeys_core::model::Destination;
+use ninekeys_core::model::{Destination, Platform};
 use ninekeys_ops::Ctx;
 use ninekeys_ops::build::lend::{ExplainRequest, LendError, Request, lend, lend_explain, put_through};
 
@@ -20,20 +20,25 @@ const HIDDEN: [&str; 2] = ["NINEKEYS_PASSPHRASE", "NINEKEYS_UNLOCK_FILE"];
 
 /// Run a build command with a key on loan, gone afterwards
 ///
-/// Runs a build command with an app's key on loan: a keystore file (PKCS#12) in a private folder, its alias and a
-/// password that is good for this one loan, in environment variables. All of it is gone when the command ends. The exit
-/// code is the command's. The variables are NINEKEYS_LENT_KEYSTORE, _ALIAS, _PASSWORD and _KEY_PASSWORD, or as
-/// [app.NAME.lend] in ninekeys.toml says.
+/// Runs a build command with an app's key on loan: a file (PKCS#12) in a private folder and a password that is good for
+/// this one loan, in environment variables. For Android that is a keystore: NINEKEYS_LENT_KEYSTORE, _ALIAS, _PASSWORD and
+/// _KEY_PASSWORD. For iOS it is an identity with its whole chain, and the profiles: NINEKEYS_LENT_IDENTITY, _PASSWORD,
+/// _CHAIN, _CERTIFICATE, _TEAM, _PROFILES and _PROFILE. [app.NAME.lend] in ninekeys.toml gives other names, a folder that
+/// profiles are looked for in, and commands that are run before and after with the same variables. All of it is gone when
+/// the command ends. The exit code is the command's.
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
     /// The app whose key is lent
     #[arg(long, add = ArgValueCandidates::new(complete::apps))]
     app: String,
+    /// The platform that is built for, when the app has both: android or ios
+    #[arg(long, value_name = "PLATFORM", value_parser = platform)]
+    platform: Option<Platform>,
     /// Where its build goes: the store's gets the upload key, if there is one
     #[arg(long = "for", value_name = "DESTINATION", add = ArgValueCandidates::new(complete::destinations))]
     destination: Option<Destination>,
-    /// The keystore, when there are several
-    #[arg(long, value_name = "KEYSTORE", add = ArgValueCandidates::new(complete::keystores))]
+    /// The keystore or the identity, when there are several
+    #[arg(long, value_name = "NAME", add = ArgValueCandidates::new(complete::keystores))]
     key: Option<String>,
     /// Write a properties file as well; NINEKEYS_LENT_PROPERTIES is its path
     #[arg(long)]
@@ -52,7 +57,12 @@ pub(crate) struct Args {
 pub(crate) fn run(args: Args, ctx: &Ctx<'_>, global: &Global, out: &mut Output) -> Result<Exit, Failure> {
     if args.explain {
         let attempt = format!("explain what {} would be lent", args.app);
-        let request = ExplainRequest { app: args.app, destination: args.destination, key: args.key };
+        let request = ExplainRequest {
+            app: args.app,
+            platform: args.platform,
+            destination: args.destination,
+            key: args.key,
+        };
         out.emit(&lend_explain(ctx, &request).map_err(|error| Failure::of(&attempt, &error))?);
         return Ok(Exit::Done);
     }
@@ -67,6 +77,7 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, global: &Global, out: &mut Output) 
     let came = listen();
     let request = Request {
         app: args.app,
+        platform: args.platform,
         destination: args.destination,
         key: args.key,
         properties: args.properties,
@@ -81,10 +92,23 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, global: &Global, out: &mut Output) 
         let failure = Failure::of(&attempt, &error);
         match error {
             LendError::NotStarted { .. } => failure.changed("nothing but the history, which has the attempt"),
+            LendError::Before { .. } => failure.changed("whatever that command did, and the history"),
+            LendError::After { build, .. } => {
+                let failure = failure.changed("whatever the build and that command did, and the history");
+                if build == 0 { failure } else { failure.ending(Exit::Child(build)) }
+            }
             _ => failure,
         }
     })?;
     Ok(Exit::Child(code))
+}
+
+fn platform(word: &str) -> Result<Platform, String> {
+    match word {
+        "android" => Ok(Platform::Android),
+        "ios" => Ok(Platform::Ios),
+        _ => Err("a platform is android or ios".into()),
+    }
 }
 
 /// Notes the signals that would end this program: they go on to the command, and the loan is taken back after it.

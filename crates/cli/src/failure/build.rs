@@ -240,7 +240,19 @@ impl Classify for LendError {
             }
             Self::Exists(_) => say(
                 Exit::Refused,
-                "move it away, or name another file under `lend.properties` in ninekeys.toml",
+                "move it away, or name another file or folder under `lend` in ninekeys.toml",
+            ),
+            Self::NoSide { .. } => class(Exit::Usage, &["app", "list"]),
+            Self::SeveralSides(_) => again(Exit::Usage, &["--platform", "ios"]),
+            Self::Properties => {
+                say(Exit::Usage, "leave --properties out: `lend --explain` prints the variables")
+            }
+            Self::Identity(inner) => inner.class(),
+            Self::Certificates(inner) => inner.class(),
+            Self::Connect(inner) => inner.class(),
+            Self::Before { .. } | Self::After { .. } => say(
+                Exit::Damaged,
+                "run it by itself, and look at how it is written under `lend` in ninekeys.toml",
             ),
             Self::OnLoan(_) => say(Exit::Refused, "wait until that command has ended, and do it again"),
             Self::NoFolder => say(Exit::Damaged, "set TMPDIR to a folder that can be written to"),

@@ -251,6 +251,12 @@ impl Failure {
         }
     }
 
+    /// Ends with another code.
+    pub(crate) fn ending(mut self, exit: Exit) -> Self {
+        self.exit = exit;
+        self
+    }
+
     /// Says what is other than before, where it is not nothing.
     pub(crate) fn changed(mut self, changed: &str) -> Self {
         self.changed = changed.into();

@@ -306,3 +306,125 @@ fn what_a_build_reads_is_said_beforehand_without_a_passphrase() {
     env.run("lend --app crossing --explain -- true").exit(2);
     assert_ne!(env.read("ninekeys.cabinet"), before, "the loan is in the history, the explanation is not");
 }
+
+/// An app for iOS with an identity and profiles, whose loans stand in a folder of the test's own.
+fn ios_lender() -> TestEnv {
+    let env = TestEnv::with_identity(PROGRAM);
+    env.run("profile import in/crossing-store.mobileprovision").exit(0);
+    env.run("profile import in/crossing-share-store.mobileprovision").exit(0);
+    env.run("app change crossing --extension share=example.gannetpoint.crossing.share").exit(0);
+    fs::create_dir(env.path("run")).unwrap();
+    let run = env.path("run").display().to_string();
+    env.variable("XDG_RUNTIME_DIR", &run).variable("PATH", "/usr/bin:/bin")
+}
+
+#[test]
+fn a_build_for_ios_gets_an_identity_with_its_chain_and_the_profiles() {
+    let env = ios_lender();
+    let script = "cp $NINEKEYS_LENT_IDENTITY copy.p12; printf %s $NINEKEYS_LENT_PASSWORD >word; cp -r $NINEKEYS_LENT_PROFILES seen; \
+                  cp $NINEKEYS_LENT_CHAIN chain.pem; echo $NINEKEYS_LENT_TEAM; echo $NINEKEYS_LENT_CERTIFICATE; \
+                  echo $NINEKEYS_LENT_PROFILE $NINEKEYS_LENT_PROFILE_SHARE; stat -c %a $NINEKEYS_LENT_IDENTITY";
+    let said = env.run(&format!("lend --app crossing --for store -- sh -c '{script}'")).exit(0);
+    let wanted = "GPFERRY009\nTest Distribution: Gannet Point Ferries (GPFERRY009)\n\
+                  6b1f0c1e-7a35-4c50-9d6e-3f2a1b0c9d01 6b1f0c1e-7a35-4c50-9d6e-3f2a1b0c9d02\n600\n";
+    assert_eq!(said.stdout, wanted);
+    assert_eq!(env.read("chain.pem").windows(17).filter(|window| window == b"BEGIN CERTIFICATE").count(), 3);
+    let names: Vec<String> = ["crossing-store", "crossing-share-store"]
+        .iter()
+        .map(|name| format!("in/{name}.mobileprovision"))
+        .collect();
+    for (name, number) in names.iter().zip(1..) {
+        let lent = format!("seen/6b1f0c1e-7a35-4c50-9d6e-3f2a1b0c9d0{number}.mobileprovision");
+        assert!(env.read(name) == env.read(&lent), "{name}");
+    }
+    assert_eq!(loans(&env), Vec::<PathBuf>::new());
+    env.run("compare copy.p12 gp-distribution --password-in word").exit(0).says("same certificate");
+    // the whole chain, and the key, opened by a program that is not ours
+    if has("openssl", "version") {
+        let out = env.other("openssl pkcs12 -in copy.p12 -passin file:word -nodes");
+        assert_eq!(out.matches("BEGIN CERTIFICATE").count(), 3, "{out}");
+        assert_eq!(out.matches("BEGIN PRIVATE KEY").count(), 1);
+    } else {
+        eprintln!("SKIPPED: no openssl to open the lent file");
+    }
+    env.run("cabinet history").exit(0).says("lend gp-distribution to sh");
+}
+
+#[test]
+fn profiles_are_put_where_a_build_program_looks_and_commands_run_before_and_after() {
+    let env = ios_lender();
+    let write = "[app.crossing.lend]\nbefore = [\"sh\", \"-c\", \"echo before $NINEKEYS_LENT_TEAM >>said; test ! -f refuse\"]\n\
+                 after = [\"sh\", \"-c\", \"echo after >>said; test ! -f break\"]\n\
+                 [app.crossing.lend.ios]\nprofiles-folder = \"library/profiles\"\nteam = \"TEAM_OF_OURS\"\n";
+    toml(&env, &write.replace("NINEKEYS_LENT_TEAM", "TEAM_OF_OURS"));
+    let one = "library/profiles/6b1f0c1e-7a35-4c50-9d6e-3f2a1b0c9d01.mobileprovision";
+    let line =
+        format!("lend --app crossing --for store -- sh -c 'cat {one} >copy; echo build >>said; exit 7'");
+    env.run(&line).exit(7);
+    assert_eq!(env.read("said"), b"before GPFERRY009\nbuild\nafter\n");
+    assert!(env.read("copy") == env.read("in/crossing-store.mobileprovision"));
+    assert_eq!(fs::read_dir(env.path("library/profiles")).unwrap().count(), 0, "they are gone");
+
+    // one that is there already serves and stays; another is the user's
+    env.file(one, &env.read("copy"));
+    env.run(&line).exit(7);
+    assert!(env.read(one) == env.read("copy"));
+    env.file(one, b"mine");
+    env.run(&line).exit(5).says("is there already").says("changed   nothing");
+    assert_eq!(env.read(one), b"mine");
+    fs::remove_file(env.path(one)).unwrap();
+
+    // what comes before has to work, and what comes after is told
+    fs::remove_file(env.path("said")).unwrap();
+    env.file("refuse", b"");
+    env.run(&line)
+        .exit(3)
+        .says("the command that comes before (sh) ended with 1, and the build was not begun");
+    assert_eq!(env.read("said"), b"before GPFERRY009\nafter\n");
+    fs::remove_file(env.path("refuse")).unwrap();
+    env.file("break", b"");
+    env.run(&line).exit(7).says("the command that comes after (sh) ended with 1");
+    env.run("lend --app crossing --for store -- true").exit(3).says("may still be where it was put");
+    assert_eq!(loans(&env), Vec::<PathBuf>::new());
+    assert_eq!(fs::read_dir(env.path("library/profiles")).unwrap().count(), 0);
+
+    let said = env.run("lend --app crossing --for store --explain").exit(0);
+    said.says("gp-distribution would be lent").says("crossing-store-2026 for example.gannetpoint.crossing");
+    said.says("TEAM_OF_OURS").says("NINEKEYS_LENT_PROFILE_SHARE").says("library/profiles").says("After it");
+}
+
+#[test]
+fn one_side_of_an_app_is_lent_at_a_time_and_what_is_missing_is_said_before() {
+    let env = ios_lender();
+    env.run("lend --app crossing --for store --properties -- true").exit(2).says("environment variables");
+    env.run("app change crossing --package example.gannetpoint.crossing --for store").exit(0);
+    env.run("lend --app crossing --for store -- true")
+        .exit(2)
+        .says("one of them is lent at a time")
+        .says("next      ninekeys lend --app crossing --for store --platform ios -- true");
+    env.run("lend --app crossing --for store --platform ios -- true").exit(0);
+    env.run("lend --app crossing --for store --platform android -- true")
+        .exit(5)
+        .says("holds no signing key for crossing");
+    env.run("lend --app deckhand --platform android -- true").exit(2).says("has no Android side");
+    env.run("lend --app deckhand -- true").exit(5).says("(profile-missing)");
+    assert_eq!(loans(&env), Vec::<PathBuf>::new());
+}
+
+#[cfg(unix)]
+#[test]
+fn profiles_of_a_lender_that_was_killed_go_with_the_next_start() {
+    let env = ios_lender();
+    toml(&env, "[app.crossing.lend.ios]\nprofiles-folder = \"library\"\n");
+    let words = ["lend", "--app", "crossing", "--for", "store", "--", "sh", "-c", "touch began; sleep 60"];
+    let mut lender = env.command(words).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    wait_for("the command began", || env.path("began").exists());
+    assert_eq!(fs::read_dir(env.path("library")).unwrap().count(), 2);
+    // another one has to wait
+    env.run("lend --app crossing --for store -- true").exit(5).says("on loan to another command");
+    lender.kill().unwrap();
+    lender.wait().unwrap();
+    env.run("board").exit(0);
+    assert_eq!(fs::read_dir(env.path("library")).unwrap().count(), 0);
+    assert_eq!(loans(&env), Vec::<PathBuf>::new());
+}

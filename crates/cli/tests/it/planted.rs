@@ -99,9 +99,10 @@ const WALK: [&str; 67] = [
 ];
 
 /// What asks the portal, walked with one that runs.
-const WALK_TO_THE_PORTAL: [&str; 8] = [
+const WALK_TO_THE_PORTAL: [&str; 9] = [
     "apikey create tests# --use testers",
     "prepare --app pier# --for store --yes",
+    "lend --app pier# --for store --platform ios --mask -- true",
     "give --app pier# --for store --to given# --receiver Shipyard --note-password note#g",
     "given",
     "profile create --app pier# --for devices",

@@ -26,7 +26,7 @@ pub use nine::NineKey;
 pub use number::{BuildNumber, NotANumber};
 pub use platform::{Destination, Platform, UnknownDestination};
 pub use project::{
-    Account, Android, App, Capability, Ios, Lend, Policy, Project, ProjectPin, Properties, Side,
+    Account, Android, App, Capability, Ios, Lend, LendIos, Policy, Project, ProjectPin, Properties, Side,
     UnknownCapability,
 };
 pub use seen::{Aspect, Seen, SeenChange};

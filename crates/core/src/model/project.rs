@@ -115,6 +115,49 @@ pub struct Lend {
     pub key_password: String,
     /// A properties file with the same, where a build command reads one.
     pub properties: Option<Properties>,
+    /// What a build for iOS is lent.
+    pub ios: LendIos,
+    /// The words of a command that is run first, with the same variables: it puts what is lent where a system keeps keys.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub before: Vec<String>,
+    /// The words of one that is run at the end, whatever came of the build: it takes away what the first one did.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub after: Vec<String>,
+}
+
+/// Under which names a build for iOS gets what is lent to it, beside the password.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields, default)]
+pub struct LendIos {
+    /// The environment variable with the path of a PKCS#12 file: the key, its certificate and the whole chain.
+    pub identity: String,
+    /// The one with the path of the chain in PEM, without the key.
+    pub chain: String,
+    /// The one with the certificate's common name.
+    pub certificate: String,
+    /// The one with the team.
+    pub team: String,
+    /// The one with the path of the folder that the profiles are in.
+    pub profiles: String,
+    /// The one with what the app's profile is known by; the extension `share` has it in the one with `_SHARE` behind.
+    pub profile: String,
+    /// The folder in which a build program looks for profiles; they are put there for the time of the loan, too.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub profiles_folder: Option<String>,
+}
+
+impl Default for LendIos {
+    fn default() -> Self {
+        LendIos {
+            identity: "NINEKEYS_LENT_IDENTITY".into(),
+            chain: "NINEKEYS_LENT_CHAIN".into(),
+            certificate: "NINEKEYS_LENT_CERTIFICATE".into(),
+            team: "NINEKEYS_LENT_TEAM".into(),
+            profiles: "NINEKEYS_LENT_PROFILES".into(),
+            profile: "NINEKEYS_LENT_PROFILE".into(),
+            profiles_folder: None,
+        }
+    }
 }
 
 impl Default for Lend {
@@ -125,17 +168,14 @@ impl Default for Lend {
             password: "NINEKEYS_LENT_PASSWORD".into(),
             key_password: "NINEKEYS_LENT_KEY_PASSWORD".into(),
             properties: None,
+            ios: LendIos::default(),
+            before: Vec::new(),
+            after: Vec::new(),
         }
     }
 }
 
 impl Lend {
-    /// The variable that would have to hold two things at once, if there is one.
-    pub fn shared_variable(&self) -> Option<&str> {
-        let file = self.properties.as_ref().map(|properties| properties.variable.as_str());
-        shared_name(self.variables()).or_else(|| file.filter(|file| self.variables().contains(file)))
-    }
-
     /// The variables, in the order keystore, alias, password, key password.
     pub fn variables(&self) -> [&str; 4] {
         [&self.keystore, &self.alias, &self.password, &self.key_password]

@@ -121,6 +121,39 @@ impl Choice<'_> {
         needs: &[Needs],
         named: Option<&str>,
     ) -> Result<Material, IdentityMaterialError> {
+        self.with_taken(app, destination, needs, named, &mut |setup, taken| {
+            self.material(cabinet, setup, taken, needs)
+        })
+    }
+
+    /// The name of the identity that would be taken, and the profiles by bundle id; nothing is unlocked for it.
+    ///
+    /// # Errors
+    /// [`IdentityMaterialError`].
+    pub(crate) fn names(
+        &self,
+        app: (&str, &App),
+        destination: Destination,
+        needs: &[Needs],
+        named: Option<&str>,
+    ) -> Result<(String, BTreeMap<String, String>), IdentityMaterialError> {
+        self.with_taken(app, destination, needs, named, &mut |setup, taken| {
+            let taken_by = setup.parts.iter().filter_map(|part| Some((part, part.taken()?)));
+            let profiles =
+                taken_by.map(|(part, choice)| (part.bundle_id.to_owned(), choice.item.name.to_string()));
+            Ok((taken.item.name.clone(), profiles.collect()))
+        })
+    }
+
+    /// Judges what is there as `check --app` does, and goes on with what is taken.
+    fn with_taken<T>(
+        &self,
+        app: (&str, &App),
+        destination: Destination,
+        needs: &[Needs],
+        named: Option<&str>,
+        then: &mut dyn FnMut(&Setup<'_>, &IdentityChoice<'_>) -> Result<T, IdentityMaterialError>,
+    ) -> Result<T, IdentityMaterialError> {
         let (name, app) = app;
         let own = app.ios.as_ref().ok_or_else(|| IdentityMaterialError::NotIos(app.title.clone()))?;
         let ios = as_built(own, needs);
@@ -163,7 +196,7 @@ impl Choice<'_> {
                 None => "no identity is in place".into(),
             },
         })?;
-        self.material(cabinet, &setup, taken, needs)
+        then(&setup, taken)
     }
 
     /// The identity that was taken, unlocked, with what belongs to it.

@@ -31,7 +31,8 @@ use crate::signed::SHA256_ID;
 use crate::stream::{CHUNK, DigestError, Space};
 
 /// commonName (RFC 4519, section 2.3) and signingTime (RFC 5652, section 11.3).
-const COMMON_NAME: ObjectIdentifier = ObjectIdentifier::new_unwrap("2.5.4.3");
+/// The common name in a subject (RFC 5280, A.1).
+pub const COMMON_NAME: ObjectIdentifier = ObjectIdentifier::new_unwrap("2.5.4.3");
 const SIGNING_TIME: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.9.5");
 /// The mark of who issues certificates that sign for iOS.
 const ISSUER_MARK: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113635.100.6.2.1");

@@ -1,21 +1,29 @@
 //! `lend --explain`: what a build's settings have to read, before anything is lent.
 
-use ninekeys_core::model::Destination;
+use std::collections::BTreeMap;
+
+use ninekeys_core::ios::setup::Roster;
+use ninekeys_core::model::{Destination, Lend, Platform};
+use ninekeys_core::revocation::Revocations;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::{LendError, wanted};
+use super::{LendError, Wanted, wanted};
+use crate::build::identity_material::Choice;
 use crate::build::material;
 use crate::ctx::Ctx;
+use crate::identity;
 
 /// Whose loan is explained.
 #[derive(Debug)]
 pub struct ExplainRequest {
     /// The app whose key would be lent.
     pub app: String,
+    /// The platform that is built for, when the app has several sides.
+    pub platform: Option<Platform>,
     /// Where its build goes; its first destination when nothing is said.
     pub destination: Option<Destination>,
-    /// The keystore, when there are several.
+    /// The keystore or the identity, when there are several.
     pub key: Option<String>,
 }
 
@@ -24,16 +32,36 @@ pub struct ExplainRequest {
 pub struct LendExplainReport {
     /// The app's name.
     pub app: String,
+    /// The platform that it is built for.
+    pub platform: Platform,
     /// Where its build goes.
     pub destination: Destination,
-    /// The keystore whose key would be lent.
-    pub keystore: String,
+    /// The keystore whose key would be lent, on Android.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub keystore: Option<String>,
     /// The key's alias in it.
-    pub alias: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub alias: Option<String>,
+    /// The identity that would be lent, on iOS.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub identity: Option<String>,
+    /// The profiles that would be, by bundle id.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub profiles: BTreeMap<String, String>,
     /// The environment variables.
     pub variables: Vec<Setting>,
-    /// The properties file.
-    pub properties: PropertiesSaid,
+    /// The properties file, on Android.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub properties: Option<PropertiesSaid>,
+    /// The folder that the profiles are put into as well.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub profiles_folder: Option<String>,
+    /// The words of the command that is run first.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub before: Vec<String>,
+    /// The words of the one that is run at the end.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub after: Vec<String>,
 }
 
 /// What a build's settings read, and what they find there.
@@ -43,6 +71,9 @@ pub struct Setting {
     pub name: String,
     /// What it holds.
     pub holds: Holds,
+    /// The bundle id that it is about.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub bundle_id: Option<String>,
 }
 
 /// What is lent.
@@ -57,14 +88,30 @@ pub enum Holds {
     Password,
     /// The key's password, which is the same.
     KeyPassword,
+    /// The path of a PKCS#12 file with key, certificate and chain.
+    Identity,
+    /// The path of the chain in PEM.
+    Chain,
+    /// The certificate's common name.
+    Certificate,
+    /// The team.
+    Team,
+    /// The path of a folder with profiles.
+    Profiles,
+    /// What a profile is known by.
+    Profile,
 }
 
 impl Holds {
-    /// In the order of [`ninekeys_core::model::Lend::variables`].
-    const ALL: [Holds; 4] = [Holds::Keystore, Holds::Alias, Holds::Password, Holds::KeyPassword];
+    fn under(self, name: &str) -> Setting {
+        Setting { name: name.into(), holds: self, bundle_id: None }
+    }
 
-    fn under(names: [&str; 4]) -> Vec<Setting> {
-        Holds::ALL.into_iter().zip(names).map(|(holds, name)| Setting { name: name.into(), holds }).collect()
+    /// In the order of [`ninekeys_core::model::Lend::variables`].
+    const OF_A_KEYSTORE: [Holds; 4] = [Holds::Keystore, Holds::Alias, Holds::Password, Holds::KeyPassword];
+
+    fn of_a_keystore(names: [&str; 4]) -> Vec<Setting> {
+        Holds::OF_A_KEYSTORE.into_iter().zip(names).map(|(holds, name)| holds.under(name)).collect()
     }
 }
 
@@ -88,21 +135,76 @@ pub struct PropertiesSaid {
 /// [`LendError`].
 pub fn lend_explain(ctx: &Ctx<'_>, request: &ExplainRequest) -> Result<LendExplainReport, LendError> {
     let file = ctx.project_file()?;
-    let (name, destination, names) = wanted(&file, &request.app, request.destination)?;
+    let wanted = wanted(&file, &request.app, request.platform, request.destination)?;
     let inventory = ctx.look()?.inventory;
-    let (keystore, entry) = material::choose_key(&inventory, name, destination, request.key.as_deref())?;
+    let mut report = LendExplainReport {
+        app: wanted.name.into(),
+        platform: wanted.platform,
+        destination: wanted.destination,
+        keystore: None,
+        alias: None,
+        identity: None,
+        profiles: BTreeMap::new(),
+        variables: Vec::new(),
+        properties: None,
+        profiles_folder: None,
+        before: wanted.names.before.clone(),
+        after: wanted.names.after.clone(),
+    };
+    let key = request.key.as_deref();
+    match wanted.platform {
+        Platform::Android => {
+            let chosen = material::choose_key(&inventory, wanted.name, wanted.destination, key)?;
+            report.keystore = Some(chosen.0.name.clone());
+            report.alias = Some(chosen.1.alias.clone());
+            report.variables = Holds::of_a_keystore(wanted.names.variables());
+            report.properties = Some(properties(&wanted.names));
+        }
+        Platform::Ios => {
+            let roots = identity::roots(Some(&file))?;
+            let mut pool = identity::authorities(&inventory);
+            pool.extend(roots.iter().cloned());
+            let choice = Choice {
+                project: &file.project,
+                inventory: &inventory,
+                roster: &Roster::of(&inventory),
+                roots: &roots,
+                pool: &pool,
+                revocations: &Revocations::new(),
+                now: ctx.env.now,
+            };
+            let app = (wanted.name, wanted.app);
+            let (identity, profiles) = choice.names(app, wanted.destination, &wanted.needs(), key)?;
+            report.identity = Some(identity);
+            report.profiles = profiles;
+            report.variables = of_an_identity(&wanted);
+            report.profiles_folder.clone_from(&wanted.names.ios.profiles_folder);
+        }
+    }
+    Ok(report)
+}
+
+fn properties(names: &Lend) -> PropertiesSaid {
     let properties = names.properties.clone().unwrap_or_default();
-    Ok(LendExplainReport {
-        app: name.into(),
-        destination,
-        keystore: keystore.name.clone(),
-        alias: entry.alias.clone(),
-        variables: Holds::under(names.variables()),
-        properties: PropertiesSaid {
-            always: names.properties.is_some(),
-            fields: Holds::under(properties.fields()),
-            file: properties.file,
-            variable: properties.variable,
-        },
-    })
+    PropertiesSaid {
+        always: names.properties.is_some(),
+        fields: Holds::of_a_keystore(properties.fields()),
+        file: properties.file,
+        variable: properties.variable,
+    }
+}
+
+fn of_an_identity(wanted: &Wanted<'_>) -> Vec<Setting> {
+    let (names, ios) = (&wanted.names, &wanted.names.ios);
+    let mut all = vec![
+        Holds::Identity.under(&ios.identity),
+        Holds::Password.under(&names.password),
+        Holds::Chain.under(&ios.chain),
+        Holds::Certificate.under(&ios.certificate),
+        Holds::Team.under(&ios.team),
+        Holds::Profiles.under(&ios.profiles),
+    ];
+    let known_by = wanted.profile_variables().into_iter();
+    all.extend(known_by.map(|(name, id)| Setting { name, holds: Holds::Profile, bundle_id: Some(id) }));
+    all
 }

@@ -5,28 +5,75 @@ use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use ninekeys_core::digest::from_hex;
+use ninekeys_core::digest::{from_hex, hex, sha256_hex};
 use zeroize::Zeroizing;
 
 use super::LendError;
-use crate::files::FileError;
+use crate::files::{self, Access, FileError, Taken};
 
 /// What private folders are called; the rest of the name is random.
 const PREFIX: &str = "ninekeys-lent-";
 /// What they are called until their lock is held.
 const BEGUN: &str = "ninekeys-begun-";
 const LOCK: &str = "lock";
-/// Names the properties file outside of the folder that goes with it.
-pub(super) const BESIDE: &str = "beside";
+/// Names the files outside of the folder that go with it, one a line: the path in hexadecimal, and what it is known by.
+const BESIDE: &str = "beside";
 pub(super) const KEYSTORE: &str = "keystore.p12";
+pub(super) const IDENTITY: &str = "identity.p12";
 pub(super) const PROPERTIES: &str = "lent.properties";
 /// Longer than it takes to make a folder and lock it.
 const BEGINNING: Duration = Duration::from_secs(60);
 
-/// A private folder that goes when it is dropped, and a file beside it.
+/// A file outside of the private folder.
+pub(super) struct Beside {
+    /// Where.
+    pub(super) path: PathBuf,
+    /// What shows that it is the loan's.
+    pub(super) mark: Mark,
+}
+
+/// What shows that a file is a loan's.
+pub(super) enum Mark {
+    /// It says so itself.
+    Own,
+    /// Its bytes are what was lent.
+    Sha256(String),
+}
+
+impl Beside {
+    fn line(&self) -> String {
+        let path = hex(self.path.as_os_str().as_encoded_bytes());
+        match &self.mark {
+            Mark::Own => format!("{path}\n"),
+            Mark::Sha256(hash) => format!("{path} {hash}\n"),
+        }
+    }
+
+    fn read(line: &str) -> Option<Self> {
+        let (path, hash) = line.split_once(' ').map_or((line, None), |(path, hash)| (path, Some(hash)));
+        let path = PathBuf::from(String::from_utf8(from_hex(path)?).ok()?);
+        let mark = hash.map_or(Mark::Own, |hash| Mark::Sha256(hash.to_owned()));
+        Some(Beside { path, mark })
+    }
+
+    /// Takes the file away, if it still is what was put there.
+    fn take_away(&self, folder: &Path) {
+        let is_ours = match &self.mark {
+            Mark::Own => bears(&self.path, &loan_mark(folder)),
+            Mark::Sha256(hash) => {
+                files::read_whole(&self.path, MOST_LENT).is_ok_and(|bytes| sha256_hex(&bytes) == *hash)
+            }
+        };
+        if is_ours {
+            let _ = fs::remove_file(&self.path);
+        }
+    }
+}
+
+/// A private folder that goes when it is dropped, and files beside it.
 pub(super) struct Loan {
     folder: PathBuf,
-    pub(super) beside: Option<PathBuf>,
+    beside: Vec<Beside>,
     /// Held for as long as the loan lasts.
     _lock: File,
 }
@@ -34,9 +81,7 @@ pub(super) struct Loan {
 impl Drop for Loan {
     fn drop(&mut self) {
         // what another loan put there in the meantime is that loan's
-        if let Some(path) = self.beside.as_ref().filter(|path| bears(path, &loan_mark(&self.folder))) {
-            let _ = fs::remove_file(path);
-        }
+        self.beside.iter().for_each(|one| one.take_away(&self.folder));
         take_back(&self.folder);
     }
 }
@@ -44,7 +89,7 @@ impl Drop for Loan {
 /// Takes a loan's folder away: what is secret first, the lock last, so that whatever ends us in between leaves something
 /// that the next start knows for a loan.
 fn take_back(folder: &Path) {
-    for secret in [KEYSTORE, PROPERTIES] {
+    for secret in [KEYSTORE, IDENTITY, PROPERTIES] {
         let _ = fs::remove_file(folder.join(secret));
     }
     for entry in fs::read_dir(folder).into_iter().flatten().flatten() {
@@ -88,13 +133,25 @@ impl Loan {
         fs::rename(begun.path(), &folder).map_err(failed)?;
         // there is nothing under the old name any more
         let _ = begun.keep();
-        Ok(Loan { folder, beside: None, _lock: lock })
+        Ok(Loan { folder, beside: Vec::new(), _lock: lock })
     }
 
     pub(super) fn path(&self) -> &Path {
         &self.folder
     }
+
+    /// Notes files that are about to be put elsewhere, beside those that were.
+    pub(super) fn note_beside(&mut self, more: Vec<Beside>) -> Result<(), FileError> {
+        if more.is_empty() {
+            return Ok(());
+        }
+        self.beside.extend(more);
+        let text: String = self.beside.iter().map(Beside::line).collect();
+        files::write_whole(&self.folder.join(BESIDE), text.as_bytes(), Access::Owner, Taken::Replace)
+            .map(|_| ())
+    }
 }
+
 /// What a properties file on loan begins with: it says whose it is.
 pub(super) fn loan_mark(folder: &Path) -> String {
     let name = folder.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
@@ -112,6 +169,8 @@ pub(super) fn bears(path: &Path, mark: &str) -> bool {
     read.is_ok() && text.windows(mark.len()).any(|window| window == mark.as_bytes())
 }
 
+/// More than a file has that is put elsewhere.
+const MOST_LENT: u64 = 4 << 20;
 /// More than a properties file on loan has.
 const MOST_PROPERTIES: u64 = 64 << 10;
 /// Takes away what a lender left that was killed: folders of ours whose lock nobody holds, and the properties file
@@ -138,11 +197,7 @@ fn sweep_one(folder: &Path) {
     if lock.try_lock().is_err() {
         return;
     }
-    if let Some(beside) = beside(folder)
-        && bears(&beside, &loan_mark(folder))
-    {
-        let _ = fs::remove_file(beside);
-    }
+    beside(folder).iter().for_each(|one| one.take_away(folder));
     take_back(folder);
 }
 
@@ -156,10 +211,20 @@ fn sweep_begun(folder: &Path) {
     }
 }
 
-/// The properties file that a folder names.
-fn beside(folder: &Path) -> Option<PathBuf> {
-    let text = fs::read_to_string(folder.join(BESIDE)).ok()?;
-    String::from_utf8(from_hex(&text)?).ok().map(PathBuf::from)
+/// The files that a folder names.
+fn beside(folder: &Path) -> Vec<Beside> {
+    let text = files::read_whole(&folder.join(BESIDE), MOST_LENT).unwrap_or_default();
+    String::from_utf8_lossy(&text).lines().filter_map(Beside::read).collect()
+}
+
+/// Whether a file stands where it does for a loan that lasts.
+pub(super) fn is_lent(folders: &[PathBuf], path: &Path) -> bool {
+    let loans = folders.iter().filter_map(|place| fs::read_dir(place).ok()).flatten().flatten();
+    let loans = loans.map(|entry| entry.path()).filter(|folder| {
+        let name = folder.file_name().unwrap_or_default().to_string_lossy().into_owned();
+        name.starts_with(PREFIX) && is_private_folder(folder)
+    });
+    loans.flat_map(|folder| beside(&folder)).any(|one| one.path == path)
 }
 
 /// Whether it is a folder, no link to one, that belongs to us alone: others could make us remove what is not theirs.

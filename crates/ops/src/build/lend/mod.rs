@@ -1,35 +1,38 @@
-//! `lend`: a keystore on loan to a build command, gone when the command ends.
+//! `lend`: a keystore, or an identity with its chain and profiles, on loan to a build command, gone when the command ends.
 //!
 //! What is lent is a copy under a password that is made up for this one loan: what leaks of it is worth nothing
 //! afterwards. It stands in a private folder, in memory where the system has such a place, and a lock in it tells who
 //! comes later whether the lender is still there.
 
 mod explain;
+mod goods;
 mod loan;
 mod run;
 
 use std::ffi::OsString;
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
+use std::process::{Command, ExitStatus, Stdio};
 
 use ninekeys_cabinet::CabinetError;
-use ninekeys_core::digest::{from_hex, hex};
-use ninekeys_core::keystore::{KeystoreError as FormatError, Outgoing as OutgoingKey, write_pkcs12};
+use ninekeys_core::digest::sha256_hex;
+use ninekeys_core::keystore::KeystoreError as FormatError;
 use ninekeys_core::lending::{forward_strokes, keystore_properties};
-use ninekeys_core::model::{Destination, Lend, key_called};
-use ninekeys_core::password;
+use ninekeys_core::model::{App, Destination, Lend, Platform};
 use ninekeys_formats::secret::SecretText;
 use thiserror::Error;
 
-use crate::build::material::{self, SignerError};
+use crate::build::identity_material::IdentityMaterialError;
+use crate::build::material::SignerError;
 use crate::ctx::{Ctx, OpenError};
-use crate::files::{self, Access, FileError, Taken};
-use crate::keystore;
+use crate::files::{self, Access, FileError, NewFolders, Taken};
+use crate::identity::CertificatesError;
 use crate::outgoing::{self, Outgoing};
+use crate::portal::ConnectError;
 use crate::project::{ProjectError, ProjectFile};
 
-use loan::{BESIDE, KEYSTORE, LOAN, Loan, PROPERTIES, bears, loan_mark};
+use goods::{Goods, Value};
+use loan::{Beside, LOAN, Loan, Mark, PROPERTIES, bears, is_lent, loan_mark};
 use run::{Guard, Shown, code, masked, wait};
 
 pub use explain::{ExplainRequest, Holds, LendExplainReport, Setting, lend_explain};
@@ -40,9 +43,11 @@ pub use run::put_through;
 pub struct Request<'a> {
     /// The app whose key is lent.
     pub app: String,
+    /// The platform that is built for, when the app has several sides.
+    pub platform: Option<Platform>,
     /// Where its build goes; its first destination when nothing is said.
     pub destination: Option<Destination>,
-    /// The keystore, when there are several.
+    /// The keystore or the identity, when there are several.
     pub key: Option<String>,
     /// Whether a properties file is written.
     pub properties: bool,
@@ -75,6 +80,29 @@ pub enum LendError {
     /// No app of that name.
     #[error("the project file has no app called {0}")]
     UnknownApp(String),
+    /// The app is not built for that platform.
+    #[error("{title} has no {} side in the project file", platform.title())]
+    NoSide {
+        /// What people call the app.
+        title: String,
+        /// The platform.
+        platform: Platform,
+    },
+    /// It is built for several, and the two are lent different things.
+    #[error("{0} is built for Android and for iOS, and one of them is lent at a time")]
+    SeveralSides(String),
+    /// A properties file for a build for iOS.
+    #[error("a properties file leads to a keystore; a build for iOS gets its loan in environment variables")]
+    Properties,
+    /// What an app for iOS needs.
+    #[error(transparent)]
+    Identity(#[from] IdentityMaterialError),
+    /// The project's roots.
+    #[error(transparent)]
+    Certificates(#[from] CertificatesError),
+    /// What the project pins.
+    #[error(transparent)]
+    Connect(#[from] ConnectError),
     /// The app goes nowhere.
     #[error("the project file names no destination for {0}")]
     NoDestination(String),
@@ -94,7 +122,7 @@ pub enum LendError {
     #[error("`{0}` is named twice in the project file, and cannot hold two things")]
     NamedTwice(String),
     /// A file that is there and is not ours.
-    #[error("{0} is there already; a properties file on loan never takes the place of one that is yours")]
+    #[error("{0} is there already; what is on loan never takes the place of a file that is yours")]
     Exists(String),
     /// Another command has its loan there.
     #[error("{0} is on loan to another command; it goes when that command ends")]
@@ -111,6 +139,26 @@ pub enum LendError {
         #[source]
         cause: std::io::Error,
     },
+    /// The command that was to be run first did not do its work.
+    #[error("the command that comes before ({command}) ended with {code}, and the build was not begun")]
+    Before {
+        /// Its name.
+        command: String,
+        /// What it ended with.
+        code: u8,
+    },
+    /// The command that was to be run at the end did not do its work.
+    #[error(
+        "the command that comes after ({command}) ended with {code}: what was lent may still be where it was put"
+    )]
+    After {
+        /// Its name.
+        command: String,
+        /// What it ended with.
+        code: u8,
+        /// What the build had ended with.
+        build: u8,
+    },
 }
 
 fn reason(cause: &std::io::Error) -> String {
@@ -124,154 +172,269 @@ fn reason(cause: &std::io::Error) -> String {
 /// Lends, runs, and takes back. The exit code is the command's; 128 and the signal's number when a signal ended it.
 ///
 /// # Errors
-/// [`LendError`]; then the command never ran, and nothing of the loan is left.
+/// [`LendError`]; then the command never ran, unless it is [`LendError::After`], and nothing of the loan is left.
 pub fn lend(ctx: &Ctx<'_>, request: &Request<'_>) -> Result<u8, LendError> {
     let file = ctx.project_file()?;
-    let (name, destination, names) = wanted(&file, &request.app, request.destination)?;
+    let wanted = wanted(&file, &request.app, request.platform, request.destination)?;
+    if request.properties && wanted.platform == Platform::Ios {
+        return Err(LendError::Properties);
+    }
     let mut cabinet = ctx.open_unlocked()?;
-    let inventory = cabinet.inventory()?;
-    let (keystore, entry) = material::choose_key(&inventory, name, destination, request.key.as_deref())?;
-    let gone = || CabinetError::Tampered(format!("the key of {} is gone", entry.alias));
-    let secret = cabinet.secret(inventory.get(&entry.key).ok_or_else(gone)?)?;
-    let certificate = keystore::certificate_of(&inventory, entry).ok_or_else(gone)?;
-    let certificate = from_hex(&certificate.der).ok_or_else(gone)?;
-    let password = password::generate(&ctx.env).map_err(FormatError::from)?;
-    let own = OutgoingKey { alias: &entry.alias, secret: &secret, certificate: &certificate, chain: &[] };
-    let bytes = write_pkcs12(&[own], &password, &ctx.env)?;
-
-    let program = request.command.first().map(|word| word.to_string_lossy().into_owned()).unwrap_or_default();
-    let what = format!("lend {} to {program}", key_called(&keystore.name, &entry.alias));
+    let goods = Goods::take(ctx, &file, &cabinet, &wanted, request.key.as_deref())?;
+    let what = format!("lend {} to {}", goods.what, program(&request.command));
     let mut outgoing = Outgoing::begin(ctx, &cabinet)?;
     let mut loan = Loan::begin(&request.folders)?;
     outgoing.note(loan.path(), loan.path(), Access::Owner)?;
-    outgoing.intend(ctx, &mut cabinet, &what, outgoing::LEND, &[entry.key], Vec::new(), None)?;
-    let ran =
-        run_with(ctx, request, &file, &names, (&mut loan, &mut outgoing), &bytes, &entry.alias, &password);
+    outgoing.intend(ctx, &mut cabinet, &what, outgoing::LEND, &[goods.key], Vec::new(), None)?;
+    let ran = Lending { folder: &ctx.folder, request, file: &file, names: &wanted.names, goods: &goods }
+        .run(&mut loan, &mut outgoing);
     drop(loan);
-    let ended = if ran.is_ok() { "ended" } else { "never began" };
+    let ended = if matches!(ran, Ok(_) | Err(LendError::After { .. })) { "ended" } else { "never began" };
     // what cannot be written now is said by the next command
     let _ = outgoing.end(ctx, &mut cabinet, &format!("{what}: {ended}"), false);
     ran
 }
 
-/// The app's name, where its build goes, and under which names its build command gets what is lent.
+fn program(command: &[OsString]) -> String {
+    command.first().map(|word| word.to_string_lossy().into_owned()).unwrap_or_default()
+}
+
+/// Whose loan it is, and under which names its build command gets what is lent.
+struct Wanted<'p> {
+    name: &'p str,
+    app: &'p App,
+    platform: Platform,
+    destination: Destination,
+    names: Lend,
+}
+
 fn wanted<'p>(
     file: &'p ProjectFile,
     app: &str,
+    platform: Option<Platform>,
     destination: Option<Destination>,
-) -> Result<(&'p str, Destination, Lend), LendError> {
+) -> Result<Wanted<'p>, LendError> {
     let (name, app) = file.project.app(app).ok_or_else(|| LendError::UnknownApp(app.into()))?;
-    let first = app.android.as_ref().and_then(|android| android.destinations.first());
-    let destination = destination.or(first.copied());
+    if let Some(platform) = platform.filter(|platform| app.side(*platform).is_none()) {
+        return Err(LendError::NoSide { title: app.title.clone(), platform });
+    }
+    let could = |side: &Platform| {
+        app.side(*side).is_some()
+            && platform.is_none_or(|wanted| wanted == *side)
+            && destination.is_none_or(|destination| side.has(destination))
+    };
+    let platform =
+        match [Platform::Android, Platform::Ios].into_iter().filter(could).collect::<Vec<_>>().as_slice() {
+            [one] => *one,
+            // what is missing then is told where it is looked for
+            [] => platform.unwrap_or(Platform::Android),
+            _ => return Err(LendError::SeveralSides(app.title.clone())),
+        };
+    let first = app.side(platform).and_then(|side| side.destinations.first().copied());
+    let destination = destination.or(first);
     let destination = destination.ok_or_else(|| LendError::NoDestination(app.title.clone()))?;
     let names = app.lend.clone().unwrap_or_default();
-    refuse(&names)?;
-    Ok((name, destination, names))
+    let wanted = Wanted { name, app, platform, destination, names };
+    refuse(&wanted)?;
+    Ok(wanted)
 }
 
-/// Puts the loan into its folder, and runs the command.
-#[expect(clippy::too_many_arguments, reason = "one loan: what, under which names, to whom")]
-fn run_with(
-    ctx: &Ctx<'_>,
-    request: &Request<'_>,
-    file: &ProjectFile,
-    names: &Lend,
-    (loan, outgoing): (&mut Loan, &mut Outgoing),
-    bytes: &[u8],
-    alias: &str,
-    password: &SecretText,
-) -> Result<u8, LendError> {
-    let keystore_path = loan.path().join(KEYSTORE);
-    files::write_whole(&keystore_path, bytes, Access::Owner, Taken::Refuse)?;
-    let lent = Lent { keystore: &keystore_path, alias, password };
-    let mut command = command(request, names, &lent)?;
-    if request.properties || names.properties.is_some() {
-        let names = names.properties.clone().unwrap_or_default();
-        let outside = names.file.as_ref().map(|file_name| file.resolve(file_name));
-        let path = write_properties((loan, outgoing), &names, outside, &lent, ctx)?;
-        command.env(&names.variable, path);
-    }
-    let program = request.command.first().map(|word| word.to_string_lossy().into_owned()).unwrap_or_default();
-    let not_started = |cause| LendError::NotStarted { command: program.clone(), cause };
-    let child = command.spawn().map_err(not_started)?;
-    let mut child = Guard(child);
-    let status = if request.mask { masked(&mut child, request, password) } else { wait(&mut child, request) };
-    Ok(code(status.map_err(not_started)?))
-}
-
-fn refuse(names: &Lend) -> Result<(), LendError> {
-    let file = names.properties.iter().map(|properties| properties.variable.as_str());
-    for name in names.variables().into_iter().chain(file) {
+fn refuse(wanted: &Wanted<'_>) -> Result<(), LendError> {
+    let names = &wanted.names;
+    let all = goods::variables(names, wanted);
+    for name in &all {
         let plain = !name.is_empty() && name.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_');
         if !plain || name.starts_with(|c: char| c.is_ascii_digit()) {
-            return Err(LendError::Variable(name.into()));
+            return Err(LendError::Variable(name.clone()));
         }
     }
-    let field = names.properties.as_ref().and_then(|properties| properties.shared_field());
-    if let Some(name) = names.shared_variable().or(field) {
-        return Err(LendError::NamedTwice(name.into()));
-    }
-    Ok(())
-}
-
-/// What is lent.
-struct Lent<'a> {
-    keystore: &'a Path,
-    alias: &'a str,
-    password: &'a SecretText,
-}
-
-fn command(request: &Request<'_>, names: &Lend, lent: &Lent<'_>) -> Result<Command, LendError> {
-    let Some((program, words)) = request.command.split_first() else {
-        let cause = std::io::ErrorKind::NotFound.into();
-        return Err(LendError::NotStarted { command: String::new(), cause });
+    // the two passwords of a keystore are one, and may share their name
+    let both = |one: &String, other: &String| {
+        wanted.platform == Platform::Android
+            && [one, other].map(String::as_str) == [&names.password, &names.key_password]
     };
-    let mut command = Command::new(program);
-    command.args(words);
-    for name in request.hidden {
-        command.env_remove(name);
-    }
-    command.env(&names.keystore, forward_strokes(lent.keystore)).env(&names.alias, lent.alias);
-    lent.password.lend(|text| {
-        command.env(&names.password, text).env(&names.key_password, text);
+    let twice = all.iter().enumerate().find_map(|(at, one)| {
+        let mut others = all.iter().enumerate().filter(|(other_at, _)| *other_at > at);
+        others.find(|(_, other)| *other == one).filter(|(_, other)| !both(one, other)).map(|_| one.as_str())
     });
-    if request.mask {
-        command.stdout(Stdio::piped()).stderr(Stdio::piped());
+    let field = names.properties.as_ref().and_then(|properties| properties.shared_field());
+    match twice.or(field) {
+        Some(name) => Err(LendError::NamedTwice(name.into())),
+        None => Ok(()),
     }
-    Ok(command)
 }
 
-/// Writes the properties file: into the private folder, or where the project file says, never over another.
-fn write_properties(
-    (loan, outgoing): (&mut Loan, &mut Outgoing),
-    names: &ninekeys_core::model::Properties,
-    outside: Option<PathBuf>,
-    lent: &Lent<'_>,
-    ctx: &Ctx<'_>,
-) -> Result<PathBuf, LendError> {
-    let mark = loan_mark(loan.path());
-    let text = keystore_properties(&mark, names, lent.keystore, lent.alias, lent.password);
-    let path = outside.unwrap_or_else(|| loan.path().join(PROPERTIES));
-    let taken = || {
-        let shown = path.strip_prefix(&ctx.folder).unwrap_or(&path).display().to_string();
-        if bears(&path, LOAN) { LendError::OnLoan(shown) } else { LendError::Exists(shown) }
-    };
-    // a link that leads nowhere is the user's as well
-    if fs::symlink_metadata(&path).is_ok() {
-        return Err(taken());
+/// A loan, under way.
+struct Lending<'a> {
+    folder: &'a Path,
+    request: &'a Request<'a>,
+    file: &'a ProjectFile,
+    names: &'a Lend,
+    goods: &'a Goods,
+}
+
+impl Lending<'_> {
+    /// Puts the loan into its folder, and runs the commands: the one before, the build, the one after.
+    fn run(&self, loan: &mut Loan, outgoing: &mut Outgoing) -> Result<u8, LendError> {
+        let (request, names) = (self.request, self.names);
+        self.put_down(loan)?;
+        let mut environment = self.environment(loan.path());
+        if self.goods.alias.is_some() && (request.properties || names.properties.is_some()) {
+            let names = names.properties.clone().unwrap_or_default();
+            let path = self.write_properties(loan, outgoing, &names)?;
+            environment.push((names.variable.clone(), Said::Text(path.display().to_string())));
+        }
+        let words = |words: &[String]| words.iter().map(OsString::from).collect::<Vec<_>>();
+        if !names.before.is_empty() {
+            let ended = self.run_one(&words(&names.before), &environment);
+            match ended.map(code) {
+                Ok(0) => {}
+                other => {
+                    // it may have begun its work
+                    let _ = self.run_after(&words(&names.after), &environment);
+                    let command = names.before.first().cloned().unwrap_or_default();
+                    return Err(LendError::Before { command, code: other? });
+                }
+            }
+        }
+        let ran = self.run_one(&request.command, &environment).map(code);
+        let after = self.run_after(&words(&names.after), &environment);
+        match (ran, after) {
+            (Err(error), _) | (Ok(_), Err(error)) => Err(error),
+            (Ok(build), Ok(0)) => Ok(build),
+            (Ok(build), Ok(code)) => {
+                let command = names.after.first().cloned().unwrap_or_default();
+                Err(LendError::After { command, code, build })
+            }
+        }
     }
-    if !path.starts_with(loan.path()) {
+
+    fn run_after(&self, words: &[OsString], environment: &[(String, Said<'_>)]) -> Result<u8, LendError> {
+        if words.is_empty() { Ok(0) } else { self.run_one(words, environment).map(code) }
+    }
+
+    /// Writes what is lent: into the private folder, and where build programs look.
+    fn put_down(&self, loan: &mut Loan) -> Result<(), LendError> {
+        let private =
+            |path: &Path, bytes: &[u8]| files::write_whole(path, bytes, Access::Owner, Taken::Refuse);
+        let (name, bytes) = &self.goods.file;
+        private(&loan.path().join(name), bytes)?;
+        for (path, bytes) in &self.goods.beside {
+            let path = loan.path().join(path);
+            NewFolders::make(files::folder_of(&path))?.keep();
+            private(&path, bytes)?;
+        }
+        // what is there with the same bytes serves as it is, and stays
+        let same = |path: &Path, bytes: &[u8]| fs::read(path).is_ok_and(|found| found == bytes);
+        let mut new = Vec::new();
+        for (path, bytes) in &self.goods.outside {
+            let shown = || path.strip_prefix(self.folder).unwrap_or(path).display().to_string();
+            if is_lent(&self.request.folders, path) {
+                return Err(LendError::OnLoan(shown()));
+            }
+            if same(path, bytes) {
+                continue;
+            }
+            if fs::symlink_metadata(path).is_ok() {
+                return Err(LendError::Exists(shown()));
+            }
+            new.push((path, bytes));
+        }
         // noted first: a later start takes away what this one might leave
-        let place = path.as_os_str().as_encoded_bytes();
-        files::write_whole(&loan.path().join(BESIDE), hex(place).as_bytes(), Access::Owner, Taken::Refuse)?;
-        loan.beside = Some(path.clone());
+        let noted = new
+            .iter()
+            .map(|(path, bytes)| Beside { path: (*path).clone(), mark: Mark::Sha256(sha256_hex(bytes)) });
+        loan.note_beside(noted.collect())?;
+        for (path, bytes) in new {
+            NewFolders::make(files::folder_of(path))?.keep();
+            files::write_whole(path, bytes, Access::Usual, Taken::Refuse)?;
+        }
+        Ok(())
     }
-    let output = outgoing.file(&path, Access::Owner)?;
-    text.lend(|text| output.put(0, text.as_bytes()))?;
-    // another loan may have taken the name meanwhile
-    output.finish(Taken::Refuse).map_err(|error| match error.cause.kind() {
-        std::io::ErrorKind::AlreadyExists => taken(),
-        _ => error.into(),
-    })?;
-    Ok(path)
+
+    /// What the environment of every command says.
+    fn environment(&self, folder: &Path) -> Vec<(String, Said<'_>)> {
+        let said = |value: &Value| match value {
+            Value::Within(path) => Said::Text(forward_strokes(&folder.join(path))),
+            Value::Text(text) => Said::Text(text.clone()),
+            Value::Password => Said::Secret(&self.goods.password),
+        };
+        self.goods.variables.iter().map(|(name, value)| (name.clone(), said(value))).collect()
+    }
+
+    /// Runs one command to its end.
+    fn run_one(
+        &self,
+        words: &[OsString],
+        environment: &[(String, Said<'_>)],
+    ) -> Result<ExitStatus, LendError> {
+        let request = self.request;
+        let not_started = |cause| LendError::NotStarted { command: program(words), cause };
+        let (name, words) =
+            words.split_first().ok_or_else(|| not_started(std::io::ErrorKind::NotFound.into()))?;
+        let mut command = Command::new(name);
+        command.args(words);
+        for name in request.hidden {
+            command.env_remove(name);
+        }
+        for (name, said) in environment {
+            match said {
+                Said::Text(text) => {
+                    command.env(name, text);
+                }
+                Said::Secret(secret) => secret.lend(|text| {
+                    command.env(name, text);
+                }),
+            }
+        }
+        if request.mask {
+            command.stdout(Stdio::piped()).stderr(Stdio::piped());
+        }
+        let mut child = Guard(command.spawn().map_err(not_started)?);
+        let ended = match request.mask {
+            true => masked(&mut child, request, &self.goods.password),
+            false => wait(&mut child, request),
+        };
+        ended.map_err(not_started)
+    }
+
+    /// Writes the properties file: into the private folder, or where the project file says, never over another.
+    fn write_properties(
+        &self,
+        loan: &mut Loan,
+        outgoing: &mut Outgoing,
+        names: &ninekeys_core::model::Properties,
+    ) -> Result<PathBuf, LendError> {
+        let mark = loan_mark(loan.path());
+        let keystore = loan.path().join(self.goods.file.0);
+        let alias = self.goods.alias.as_deref().unwrap_or_default();
+        let text = keystore_properties(&mark, names, &keystore, alias, &self.goods.password);
+        let outside = names.file.as_ref().map(|file_name| self.file.resolve(file_name));
+        let path = outside.unwrap_or_else(|| loan.path().join(PROPERTIES));
+        let taken = || {
+            let shown = path.strip_prefix(self.folder).unwrap_or(&path).display().to_string();
+            if bears(&path, LOAN) { LendError::OnLoan(shown) } else { LendError::Exists(shown) }
+        };
+        // a link that leads nowhere is the user's as well
+        if fs::symlink_metadata(&path).is_ok() {
+            return Err(taken());
+        }
+        if !path.starts_with(loan.path()) {
+            loan.note_beside(vec![Beside { path: path.clone(), mark: Mark::Own }])?;
+        }
+        let output = outgoing.file(&path, Access::Owner)?;
+        text.lend(|text| output.put(0, text.as_bytes()))?;
+        // another loan may have taken the name meanwhile
+        output.finish(Taken::Refuse).map_err(|error| match error.cause.kind() {
+            std::io::ErrorKind::AlreadyExists => taken(),
+            _ => error.into(),
+        })?;
+        Ok(path)
+    }
+}
+
+/// What a variable says, when it is known where things stand.
+enum Said<'a> {
+    Text(String),
+    Secret(&'a SecretText),
 }
