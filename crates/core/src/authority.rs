@@ -258,6 +258,7 @@ pub fn sign_message(
         algorithm: &algorithm,
         attributes: Some(&set),
         signature: &signature,
+        unsigned: &[],
     };
     let certificates: Vec<&[u8]> =
         std::iter::once(own).chain(chain).map(|certificate| certificate.der.as_slice()).collect();

@@ -49,4 +49,5 @@ pub mod revocation;
 pub mod rules;
 pub mod signed;
 pub mod stream;
+pub mod timestamp;
 pub mod token;

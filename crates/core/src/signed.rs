@@ -13,8 +13,8 @@ use crate::keys::{PublicKey, SignatureKind, verify};
 /// SHA-1 (RFC 3370).
 pub(crate) const SHA1_OID: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.14.3.2.26");
 pub(crate) const SHA256_OID: ObjectIdentifier = ObjectIdentifier::new_unwrap("2.16.840.1.101.3.4.2.1");
-const SHA384_OID: ObjectIdentifier = ObjectIdentifier::new_unwrap("2.16.840.1.101.3.4.2.2");
-const SHA512_OID: ObjectIdentifier = ObjectIdentifier::new_unwrap("2.16.840.1.101.3.4.2.3");
+pub(crate) const SHA384_OID: ObjectIdentifier = ObjectIdentifier::new_unwrap("2.16.840.1.101.3.4.2.2");
+pub(crate) const SHA512_OID: ObjectIdentifier = ObjectIdentifier::new_unwrap("2.16.840.1.101.3.4.2.3");
 
 /// Algorithms that say the key and leave the hash to the digest's algorithm: rsaEncryption, id-ecPublicKey.
 const KEY_ALONE: [&str; 2] = ["1.2.840.113549.1.1.1", "1.2.840.10045.2.1"];

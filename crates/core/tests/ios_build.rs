@@ -91,7 +91,7 @@ impl Default for How {
 fn with_signing<R>(how: &How, run: impl FnOnce(&Signing<'_>, &Env<'_>) -> R) -> R {
     let (key, chain) = identity();
     let signing = Signing {
-        who: CodeSigner { signer: &key, chain: &chain, team: "GPFERRY009" },
+        who: CodeSigner { signer: &key, chain: &chain, team: "GPFERRY009", timestamper: None },
         profiles: how.profiles.clone(),
         destination: Destination::Store,
         declared: how.declared.clone(),

@@ -40,6 +40,8 @@ pub struct SignerInfo {
     pub attributes: Option<SignedAttributes>,
     /// The signature.
     pub signature: Vec<u8>,
+    /// What was put beside it afterwards, and nobody signed: what each is, and its values in DER.
+    pub unsigned: Vec<(ObjectIdentifier, Vec<Vec<u8>>)>,
 }
 
 /// Signed attributes: with them, the signature is over them and not over the content.
@@ -49,6 +51,8 @@ pub struct SignedAttributes {
     pub signed: Vec<u8>,
     /// The digest of the content.
     pub message_digest: Vec<u8>,
+    /// What they say that the content is.
+    content_type: ObjectIdentifier,
     /// All of them: what each is, and its values in DER.
     pub all: Vec<(ObjectIdentifier, Vec<Vec<u8>>)>,
 }
@@ -76,7 +80,15 @@ impl SignedAttributes {
 /// [`ParseError`] for another type of content, a grammar that does not hold, or more signers or certificates than the
 /// limits allow.
 pub fn parse(bytes: &[u8], limits: &Limits) -> Result<SignedData, ParseError> {
-    let found = open(bytes, limits)?;
+    parse_of(DATA, bytes, limits)
+}
+
+/// The same, for a content of that type; its signers have to say that it is.
+///
+/// # Errors
+/// As [`parse`].
+pub fn parse_of(kind: ObjectIdentifier, bytes: &[u8], limits: &Limits) -> Result<SignedData, ParseError> {
+    let found = open(kind, bytes, limits)?;
     if found.signers.is_empty() {
         let fault = Fault::Limit { said: 0, limit: limits.signers };
         return Err(ParseError { what: "CMS signers and certificates", at: 0, fault });
@@ -89,7 +101,7 @@ pub fn parse(bytes: &[u8], limits: &Limits) -> Result<SignedData, ParseError> {
 /// # Errors
 /// [`ParseError`] as with [`parse`], when there is no certificate in it, and when somebody signed it.
 pub fn bundle(bytes: &[u8], limits: &Limits) -> Result<Vec<Vec<u8>>, ParseError> {
-    let found = open(bytes, limits)?;
+    let found = open(DATA, bytes, limits)?;
     // what somebody signed is a message, whatever certificates go with it
     match found.certificates.is_empty() || !found.signers.is_empty() {
         true => Err(ParseError { what: "CMS certificates", at: 0, fault: Fault::Malformed }),
@@ -108,11 +120,11 @@ pub fn write_bundle(certificates: &[&[u8]]) -> der::Result<Vec<u8>> {
     tlv(0x30, &[&SIGNED_DATA.to_der()?, &tlv(0xa0, &[&signed])?])
 }
 
-fn open(bytes: &[u8], limits: &Limits) -> Result<SignedData, ParseError> {
+fn open(kind: ObjectIdentifier, bytes: &[u8], limits: &Limits) -> Result<SignedData, ParseError> {
     let what = "CMS signed data";
     bounded(what, bytes, limits.certificate * limits.signers)?;
     let bytes = ber::to_definite(bytes, limits).map_err(|error| ParseError { what, ..error })?;
-    let found = read(&bytes).map_err(unreadable(what))?;
+    let found = read(&bytes, kind).map_err(unreadable(what))?;
     let most = found.certificates.len().max(found.signers.len()) as u64;
     if most > limits.signers {
         let fault = Fault::Limit { said: most, limit: limits.signers };
@@ -121,7 +133,7 @@ fn open(bytes: &[u8], limits: &Limits) -> Result<SignedData, ParseError> {
     Ok(found)
 }
 
-fn read(bytes: &[u8]) -> der::Result<SignedData> {
+fn read(bytes: &[u8], wanted: ObjectIdentifier) -> der::Result<SignedData> {
     let outer = inside(bytes, 0x30)?;
     let [kind, wrapped] = outer.as_slice() else { return Err(malformed()) };
     if ObjectIdentifier::from_der(kind)? != SIGNED_DATA {
@@ -131,7 +143,13 @@ fn read(bytes: &[u8]) -> der::Result<SignedData> {
     let [signed] = wrapped.as_slice() else { return Err(malformed()) };
     let fields = inside(signed, 0x30)?;
     let [_version, _digests, encapsulated, rest @ ..] = fields.as_slice() else { return Err(malformed()) };
-    let content = match inside(encapsulated, 0x30)?.as_slice() {
+    let encapsulated = inside(encapsulated, 0x30)?;
+    let is_wanted = |kind: &[u8]| ObjectIdentifier::from_der(kind).is_ok_and(|kind| kind == wanted);
+    // what is data is called many things by old writers
+    if wanted != DATA && !encapsulated.first().is_some_and(|kind| is_wanted(kind)) {
+        return Err(malformed());
+    }
+    let content = match encapsulated.as_slice() {
         [_kind] => None,
         [_kind, wrapped] => match inside(wrapped, 0xa0)?.as_slice() {
             [text] => Some(content(text, Tag::OctetString)?.to_vec()),
@@ -140,7 +158,7 @@ fn read(bytes: &[u8]) -> der::Result<SignedData> {
         _ => return Err(malformed()),
     };
     let mut certificates = Vec::new();
-    let mut signers = Vec::new();
+    let mut signers: Vec<SignerInfo> = Vec::new();
     for field in rest {
         match field.first() {
             Some(0xa0) => certificates = inside(field, 0xa0)?.into_iter().map(<[u8]>::to_vec).collect(),
@@ -151,7 +169,15 @@ fn read(bytes: &[u8]) -> der::Result<SignedData> {
             _ => return Err(malformed()),
         }
     }
-    Ok(SignedData { content, certificates, signers })
+    // the signers say what it is that they signed (RFC 5652, section 11.1)
+    let says = |signer: &SignerInfo| {
+        signer.attributes.as_ref().is_none_or(|attributes| attributes.content_type == wanted)
+    };
+    if signers.iter().all(says) {
+        Ok(SignedData { content, certificates, signers })
+    } else {
+        Err(malformed())
+    }
 }
 
 fn signer(tlv: &[u8]) -> der::Result<SignerInfo> {
@@ -163,7 +189,11 @@ fn signer(tlv: &[u8]) -> der::Result<SignerInfo> {
         [first, rest @ ..] if first.first() == Some(&0xa0) => (Some(attributes(first)?), rest),
         rest => (None, rest),
     };
-    let [algorithm, signature, ..] = rest else { return Err(malformed()) };
+    let (algorithm, signature, unsigned) = match rest {
+        [algorithm, signature] => (algorithm, signature, Vec::new()),
+        [algorithm, signature, unsigned] => (algorithm, signature, attribute_list(unsigned, 0xa1)?),
+        _ => return Err(malformed()),
+    };
     Ok(SignerInfo {
         issuer: issuer.to_vec(),
         serial: content(serial, Tag::Integer)?.to_vec(),
@@ -171,7 +201,24 @@ fn signer(tlv: &[u8]) -> der::Result<SignerInfo> {
         algorithm: algorithm_id(algorithm)?,
         attributes,
         signature: content(signature, Tag::OctetString)?.to_vec(),
+        unsigned,
     })
+}
+
+/// What each attribute is, and its values.
+fn attribute_list(tlv: &[u8], tag: u8) -> der::Result<Vec<(ObjectIdentifier, Vec<Vec<u8>>)>> {
+    let mut all: Vec<(ObjectIdentifier, Vec<Vec<u8>>)> = Vec::new();
+    for attribute in inside(tlv, tag)? {
+        let parts = inside(attribute, 0x30)?;
+        let [kind, values] = parts.as_slice() else { return Err(malformed()) };
+        let kind = ObjectIdentifier::from_der(kind)?;
+        // which of two counts would be the reader's choice (RFC 5652, section 5.3)
+        if all.iter().any(|(known, _)| *known == kind) {
+            return Err(malformed());
+        }
+        all.push((kind, inside(values, 0x31)?.into_iter().map(<[u8]>::to_vec).collect()));
+    }
+    Ok(all)
 }
 
 fn algorithm_id(tlv: &[u8]) -> der::Result<ObjectIdentifier> {
@@ -183,32 +230,14 @@ fn attributes(tlv: &[u8]) -> der::Result<SignedAttributes> {
     let mut signed = tlv.to_vec();
     let [first, ..] = signed.as_mut_slice() else { return Err(malformed()) };
     *first = 0x31;
-    let mut message_digest = None;
-    let mut is_data = false;
-    let mut all: Vec<(ObjectIdentifier, Vec<Vec<u8>>)> = Vec::new();
-    for attribute in inside(tlv, 0xa0)? {
-        let parts = inside(attribute, 0x30)?;
-        let [kind, values] = parts.as_slice() else { return Err(malformed()) };
-        let values = inside(values, 0x31)?;
-        let kind = ObjectIdentifier::from_der(kind)?;
-        // which of two counts would be the reader's choice (RFC 5652, section 5.3)
-        if all.iter().any(|(known, _)| *known == kind) {
-            return Err(malformed());
-        }
-        all.push((kind, values.iter().map(|value| value.to_vec()).collect()));
-        match (kind, values.as_slice()) {
-            (MESSAGE_DIGEST, [value]) => {
-                message_digest = Some(content(value, Tag::OctetString)?.to_vec());
-            }
-            (CONTENT_TYPE, [value]) => is_data = ObjectIdentifier::from_der(value)? == DATA,
-            (MESSAGE_DIGEST | CONTENT_TYPE, _) => return Err(malformed()),
-            _ => {}
-        }
-    }
-    match message_digest {
-        Some(message_digest) if is_data => Ok(SignedAttributes { signed, message_digest, all }),
-        _ => Err(malformed()),
-    }
+    let all = attribute_list(tlv, 0xa0)?;
+    let one = |wanted: ObjectIdentifier| {
+        let (_, values) = all.iter().find(|(kind, _)| *kind == wanted).ok_or_else(malformed)?;
+        if let [value] = values.as_slice() { Ok(value.as_slice()) } else { Err(malformed()) }
+    };
+    let message_digest = content(one(MESSAGE_DIGEST)?, Tag::OctetString)?.to_vec();
+    let content_type = ObjectIdentifier::from_der(one(CONTENT_TYPE)?)?;
+    Ok(SignedAttributes { signed, message_digest, content_type, all })
 }
 
 /// One signer of a new SignedData. The algorithm identifiers are DER.
@@ -226,6 +255,8 @@ pub struct NewSigner<'a> {
     pub attributes: Option<&'a [u8]>,
     /// The signature.
     pub signature: &'a [u8],
+    /// Attributes that are not signed: a kind each, and the DER of its one value.
+    pub unsigned: &'a [(ObjectIdentifier, Vec<u8>)],
 }
 
 /// Signed attributes over data with that digest, as a SET: what is signed. The content's type and digest are put to `more`,
@@ -234,9 +265,21 @@ pub struct NewSigner<'a> {
 /// # Errors
 /// [`der::Error`] when a part is too long to be written.
 pub fn signed_attributes(message_digest: &[u8], more: &[(ObjectIdentifier, &[u8])]) -> der::Result<Vec<u8>> {
+    signed_attributes_of(DATA, message_digest, more)
+}
+
+/// The same over a content of that type.
+///
+/// # Errors
+/// As [`signed_attributes`].
+pub fn signed_attributes_of(
+    kind: ObjectIdentifier,
+    message_digest: &[u8],
+    more: &[(ObjectIdentifier, &[u8])],
+) -> der::Result<Vec<u8>> {
     let digest = tlv(0x04, &[message_digest])?;
-    let data = DATA.to_der()?;
-    let own = [(CONTENT_TYPE, data.as_slice()), (MESSAGE_DIGEST, digest.as_slice())];
+    let kind = kind.to_der()?;
+    let own = [(CONTENT_TYPE, kind.as_slice()), (MESSAGE_DIGEST, digest.as_slice())];
     let mut all = Vec::new();
     for (kind, value) in own.iter().chain(more) {
         all.push(tlv(0x30, &[&kind.to_der()?, &tlv(0x31, &[value])?])?);
@@ -251,7 +294,22 @@ pub fn signed_attributes(message_digest: &[u8], more: &[(ObjectIdentifier, &[u8]
 /// # Errors
 /// [`der::Error`] when a part is too long to be written.
 pub fn write(content: Option<&[u8]>, certificates: &[&[u8]], signer: &NewSigner<'_>) -> der::Result<Vec<u8>> {
+    write_of(DATA, content, certificates, signer)
+}
+
+/// The same with a content of that type.
+///
+/// # Errors
+/// As [`write`].
+pub fn write_of(
+    kind: ObjectIdentifier,
+    content: Option<&[u8]>,
+    certificates: &[&[u8]],
+    signer: &NewSigner<'_>,
+) -> der::Result<Vec<u8>> {
     let version = [0x02, 0x01, 0x01];
+    // whose content is no data has another version (RFC 5652, section 5.1)
+    let outer = if kind == DATA { version } else { [0x02, 0x01, 0x03] };
     let identifier = tlv(0x30, &[signer.issuer, &tlv(0x02, &[signer.serial])?])?;
     let attributes = match signer.attributes {
         // the SET that is signed stands under another tag
@@ -261,15 +319,26 @@ pub fn write(content: Option<&[u8]>, certificates: &[&[u8]], signer: &NewSigner<
     };
     let signature = tlv(0x04, &[signer.signature])?;
     let digest = signer.digest;
-    let info = tlv(0x30, &[&version, &identifier, digest, &attributes, signer.algorithm, &signature])?;
+    let mut unsigned = Vec::new();
+    for (kind, value) in signer.unsigned {
+        unsigned.push(tlv(0x30, &[&kind.to_der()?, &tlv(0x31, &[value])?])?);
+    }
+    unsigned.sort();
+    let unsigned = match unsigned.is_empty() {
+        true => Vec::new(),
+        false => tlv(0xa1, &unsigned.iter().map(Vec::as_slice).collect::<Vec<_>>())?,
+    };
+    let parts: [&[u8]; 7] =
+        [&version, &identifier, digest, &attributes, signer.algorithm, &signature, &unsigned];
+    let info = tlv(0x30, &parts)?;
     let content = match content {
         Some(content) => tlv(0xa0, &[&tlv(0x04, &[content])?])?,
         None => Vec::new(),
     };
-    let encapsulated = tlv(0x30, &[&DATA.to_der()?, &content])?;
+    let encapsulated = tlv(0x30, &[&kind.to_der()?, &content])?;
     let digests = tlv(0x31, &[digest])?;
     let chain = tlv(0xa0, certificates)?;
-    let signed = tlv(0x30, &[&version, &digests, &encapsulated, &chain, &tlv(0x31, &[&info])?])?;
+    let signed = tlv(0x30, &[&outer, &digests, &encapsulated, &chain, &tlv(0x31, &[&info])?])?;
     tlv(0x30, &[&SIGNED_DATA.to_der()?, &tlv(0xa0, &[&signed])?])
 }
 
@@ -291,6 +360,7 @@ mod tests {
         algorithm: RSA,
         attributes: None,
         signature: &[9; 300],
+        unsigned: &[],
     };
 
     #[test]

@@ -6,12 +6,13 @@ use crate::info_plist::{Changes, InfoPlist};
 use crate::keystore::{self, jks, pkcs12};
 use crate::limits::Limits;
 use crate::macho::{self, Slice};
+use crate::manifest::{Manifest, Numbers};
 use crate::signing_block::{lineage, signer};
 use crate::source::Source;
 use crate::zip::{Archive, Zip64};
 use crate::{
-    arsc, axml, ber, cms, crl, ecdsa, entitlements, envelope, idsig, jar, manifest::Manifest, ocsp, pem,
-    plist, profile, protoxml, request, requirement, signing_block, x509,
+    arsc, axml, ber, cms, crl, ecdsa, entitlements, envelope, idsig, jar, manifest, ocsp, pem, plist,
+    profile, protoxml, request, requirement, signing_block, timestamp, x509,
 };
 
 /// Opens any bytes as an archive and reads every entry.
@@ -33,13 +34,28 @@ pub fn v2(data: &[u8]) {
 /// Reads any bytes as a manifest in binary form.
 pub fn manifest(data: &[u8]) {
     let _ = axml::parse(data, &Limits::SMALL);
-    let _ = Manifest::parse(data, &Limits::SMALL);
+    let Ok(before) = Manifest::parse(data, &Limits::SMALL) else { return };
+    renumber(data, false, &before);
+}
+
+/// Sets the numbers of a manifest, and looks whether they are what it says then, and nothing else is different.
+fn renumber(data: &[u8], is_bundles: bool, before: &Manifest) {
+    let numbers = Numbers { code: Some(4_711), name: Some("2.5.0-rc1".into()) };
+    let Ok(done) = manifest::renumber(data, is_bundles, &numbers, &Limits::SMALL) else { return };
+    let after = match is_bundles {
+        true => Manifest::parse_protobuf(&done.bytes, &Limits::USUAL),
+        false => Manifest::parse(&done.bytes, &Limits::USUAL),
+    };
+    let after = after.map(|after| (after.package, after.min_sdk, after.permissions));
+    let same = (before.package.clone(), before.min_sdk.clone(), before.permissions.clone());
+    assert_eq!(after, Ok(same), "what is set changes nothing else");
 }
 
 /// Reads any bytes as a manifest in protobuf form.
 pub fn protobuf(data: &[u8]) {
     let _ = protoxml::parse(data, &Limits::SMALL);
-    let _ = Manifest::parse_protobuf(data, &Limits::SMALL);
+    let Ok(before) = Manifest::parse_protobuf(data, &Limits::SMALL) else { return };
+    renumber(data, true, &before);
 }
 
 /// Reads any bytes as a keystore, and as what stands inside one.
@@ -60,6 +76,20 @@ pub fn revocation(data: &[u8]) {
     let _ = crl::RevocationList::parse(data, &Limits::SMALL);
     let _ = ocsp::Question::parse(data, &Limits::SMALL);
     let _ = ocsp::Reply::parse(data, &Limits::SMALL);
+}
+
+/// Reads any bytes as a question for a timestamp, an answer, a stamp, and a message with one in it.
+pub fn timestamp(data: &[u8]) {
+    let _ = timestamp::Question::parse(data);
+    let _ = timestamp::Stamp::parse(data);
+    if let Ok(timestamp::Answer::Granted(token)) = timestamp::read_answer(data) {
+        timestamp(&token);
+    }
+    let Ok(message) = cms::parse_of(timestamp::STAMP, data, &Limits::SMALL) else { return };
+    let _ = message.content.as_deref().map(timestamp::Stamp::parse);
+    for attributes in message.signers.iter().filter_map(|signer| signer.attributes.as_ref()) {
+        let _ = timestamp::signing_certificate(attributes, &Limits::SMALL);
+    }
 }
 
 /// Reads any bytes as what lies in a bundle: its property list, its seal, entitlements in DER; and asks the rules of a seal.

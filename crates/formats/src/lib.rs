@@ -52,6 +52,7 @@ pub mod requirement;
 pub mod secret;
 pub mod signing_block;
 pub mod source;
+pub mod timestamp;
 mod tlv;
 pub mod x509;
 pub mod zip;

@@ -11,7 +11,7 @@ use ninekeys_formats::fuzzing;
 type Target = fn(&[u8]);
 
 /// Every target, as in `fuzz/fuzz_targets`.
-const TARGETS: [(&str, Target); 16] = [
+const TARGETS: [(&str, Target); 17] = [
     ("zip", fuzzing::zip),
     ("bundle", fuzzing::bundle),
     ("executable", fuzzing::executable),
@@ -21,6 +21,7 @@ const TARGETS: [(&str, Target); 16] = [
     ("certificate", fuzzing::certificate),
     ("request", fuzzing::request),
     ("revocation", fuzzing::revocation),
+    ("timestamp", fuzzing::timestamp),
     ("profile", fuzzing::profile),
     ("jar", fuzzing::jar),
     ("keystore", fuzzing::keystore),

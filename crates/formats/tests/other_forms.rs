@@ -123,6 +123,7 @@ proptest! {
             algorithm: &algorithm(ECDSA_SHA256),
             attributes: with_attributes.then_some(attributes.as_slice()),
             signature: b"signature",
+            unsigned: &[],
         };
         let bytes = cms::write(content.as_deref(), &vec![CERTIFICATE; chain], &signer).unwrap();
         let read = cms::parse(&bytes, &Limits::USUAL).unwrap();
@@ -144,6 +145,7 @@ fn a_message_with_too_many_certificates_or_of_another_kind_is_refused() {
         algorithm: &algorithm(ECDSA_SHA256),
         attributes: None,
         signature: b"signature",
+        unsigned: &[],
     };
     let of = |chain: usize| cms::write(None, &vec![CERTIFICATE; chain], &signer).unwrap();
     let most = Limits::USUAL.signers as usize;

@@ -18,6 +18,7 @@ fn everything(bytes: &[u8]) {
     fuzzing::v2(bytes);
     fuzzing::manifest(bytes);
     fuzzing::certificate(bytes);
+    fuzzing::timestamp(bytes);
     fuzzing::jar(bytes);
     fuzzing::protobuf(bytes);
     fuzzing::keystore(bytes);

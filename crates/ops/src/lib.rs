@@ -36,6 +36,7 @@ mod revocation;
 mod scratch;
 pub mod show;
 pub mod stand_in;
+mod timestamps;
 
 pub use ask::{Ask, AskError, Nobody};
 pub use ctx::{Ctx, Notice, OpenError};

@@ -61,6 +61,10 @@ pub(crate) struct Args {
     /// A property list with what the app declares, instead of what stands in it and in the project file (iOS)
     #[arg(long, value_name = "FILE")]
     entitlements: Option<PathBuf>,
+    /// Have a time put to each signature by the authority that `timestamps` in ninekeys.toml names (iOS); what is signed is
+    /// then another each time
+    #[arg(long)]
+    timestamp: bool,
     /// Say of every entitlement why it is claimed or left out (iOS)
     #[arg(long)]
     explain: bool,
@@ -78,6 +82,7 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, F
         to: args.to,
         replace: args.replace,
         schemes: args.schemes,
+        timestamp: args.timestamp,
         idsig: args.idsig,
         set: Set {
             id: args.set_bundle_id,

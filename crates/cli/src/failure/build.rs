@@ -131,6 +131,10 @@ fn code_class(error: &CodeFailure) -> Class {
         }
         CodeFailure::Unsignable(_) => class(Exit::Refused, &["explain", "signature-invalid"]),
         CodeFailure::Simulator(_) => class(Exit::Refused, &["explain", "build-for-simulator"]),
+        CodeFailure::Timestamp(_) => say(
+            Exit::Portal,
+            "see whether the authority at `timestamps` in ninekeys.toml answers; without --timestamp nobody is asked",
+        ),
         CodeFailure::NoRoom { .. }
         | CodeFailure::Encoding(_)
         | CodeFailure::List(_)
@@ -209,6 +213,11 @@ impl Classify for SignError {
                 say(Exit::Usage, "--set-build takes a whole number, above that of the last release")
             }
             Self::OnlyFor { option, .. } => (Exit::Usage, Remedy::Without(option)),
+            Self::TimestampForIos => say(Exit::Usage, "leave --timestamp out"),
+            Self::NoTimestamps => say(
+                Exit::Refused,
+                "add to ninekeys.toml: timestamps = \"ADDRESS\", and its root to `roots`; or leave --timestamp out",
+            ),
             Self::Exists(_) => again(Exit::Refused, &["--replace"]),
             Self::Incomplete(_) => again(Exit::Refused, &["OTHER-PARTS"]),
             Self::Of(_, cause) | Self::Partly { cause, .. } => cause.class(),

@@ -93,7 +93,12 @@ fn fine_line(report: &CheckReport, family: &str) -> Option<String> {
                     .chain(ios.libraries.iter().map(|one| one.holds));
                 let executables = words::count(ios.executables, "executable");
                 let files = words::count(ios.files, "file");
-                return all.all(|one| one).then(|| format!("{executables}, {files}, every hash agrees"));
+                let stamped = ios.bundles.first().and_then(|app| app.code.stamped.as_ref());
+                let stamped =
+                    stamped.map_or_else(String::new, |one| format!(" · stamped {}", words::day(one.at)));
+                return all
+                    .all(|one| one)
+                    .then(|| format!("{executables}, {files}, every hash agrees{stamped}"));
             }
             let verified: Vec<String> = report
                 .android

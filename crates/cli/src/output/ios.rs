@@ -220,7 +220,10 @@ fn print_identity(code: &CodeLine, level: usize, at: Timestamp, paper: &mut Pape
     let good = at <= certificate.not_after && code.holds;
     let sign = if good { Sign::Fine } else { Sign::Bad };
     let team = code.team.as_ref().map_or_else(String::new, |team| format!(" · {team}"));
-    let line = Line::new().sign(sign).text(format!(" {name} {short}{team} · until {until}"));
+    let stamped =
+        code.stamped.as_ref().map(|one| format!(" · stamped {} by {}", words::day(one.at), one.authority));
+    let stamped = stamped.unwrap_or_default();
+    let line = Line::new().sign(sign).text(format!(" {name} {short}{team} · until {until}{stamped}"));
     node(level, "identity", false, paper, line)?;
     let (sign, says) = match code.identity {
         Some(_) => (Sign::Fine, "in the cabinet"),

@@ -56,6 +56,7 @@ mod setup;
 mod show;
 mod sign;
 mod stand_in;
+mod timestamps;
 mod usage;
 
 /// The built program.

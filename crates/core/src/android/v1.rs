@@ -168,6 +168,7 @@ fn block_file(
         algorithm,
         attributes: None,
         signature: &signature,
+        unsigned: &[],
     };
     let block = cms::write(None, &[certificate], &signer).map_err(|_| V1Error::Encoding)?;
     Ok((block, ending))

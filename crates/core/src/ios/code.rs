@@ -9,7 +9,7 @@ use aws_lc_rs::digest::{Algorithm, SHA1_FOR_LEGACY_USE_ONLY, SHA256, SHA384, dig
 use der::asn1::{ObjectIdentifier, OctetString};
 use der::{Decode, Sequence};
 use jiff::Timestamp;
-use ninekeys_formats::cms::{self, SignedAttributes};
+use ninekeys_formats::cms::{self, SignedAttributes, SignerInfo};
 use ninekeys_formats::code_signature::{
     AD_HOC, BY_LINKER, Blob, CodeDirectory, CodeSignature, ENTITLEMENTS, ENTITLEMENTS_DER, HashKind,
     INFO_PLIST, MAIN_DIRECTORY, MESSAGE, REQUIREMENTS, RESOURCES, short_hashes,
@@ -20,6 +20,7 @@ use ninekeys_formats::limits::Limits;
 use ninekeys_formats::macho::{self, MachoError, Misplaced, Slice, SliceAt};
 use ninekeys_formats::requirement::{self, Expression};
 use ninekeys_formats::source::{ReadError, Source};
+use ninekeys_formats::timestamp::TOKEN;
 use ninekeys_formats::x509::Certificate;
 use rayon::prelude::*;
 use thiserror::Error;
@@ -29,6 +30,7 @@ use crate::chain::{Chain, NoRoot};
 use crate::env::Env;
 use crate::signed::{SHA256_OID, SignerFault, certificate_of, holds};
 use crate::stream::{CHUNK, DigestError};
+use crate::timestamp::{Stamped, TimestampFault};
 
 /// The hashes of the directories, each with its algorithm.
 pub(super) const HASHES: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113635.100.9.2");
@@ -82,6 +84,8 @@ pub struct Signer {
     pub beside: Vec<Certificate>,
     /// When it says that it signed, in seconds since 1970 (UTC).
     pub signed: Option<i64>,
+    /// When somebody else says that its signature was there.
+    pub stamped: Option<Stamped>,
 }
 
 impl Signer {
@@ -91,7 +95,8 @@ impl Signer {
     /// [`NoRoot`].
     pub fn chain(&self, pool: &[Certificate], now: Timestamp) -> Result<Vec<Certificate>, NoRoot> {
         let pool: Vec<Certificate> = pool.iter().chain(&self.beside).cloned().collect();
-        let signed = self.signed.and_then(|signed| Timestamp::from_second(signed).ok());
+        let said = || self.signed.and_then(|signed| Timestamp::from_second(signed).ok());
+        let signed = self.stamped.as_ref().map(|stamped| stamped.at).or_else(said);
         Chain::of_signer(&self.certificate, &pool, signed, now)
     }
 }
@@ -198,6 +203,9 @@ pub enum CodeFault {
     /// The certificate is not for signing code.
     #[error("the certificate that signed it is not for signing code: {0}")]
     NotForCode(String),
+    /// The time that somebody put to it does not hold.
+    #[error("its timestamp does not hold: {0}")]
+    Timestamp(#[source] TimestampFault),
     /// The message speaks of other directories.
     #[error("its signature is over other hashes")]
     OtherHashes,
@@ -509,8 +517,23 @@ impl Whole<'_> {
         }
         let beside = signed.certificates.iter().filter_map(|der| Certificate::parse(der, self.limits).ok());
         let at = signer.attributes.as_ref().and_then(SignedAttributes::signing_time);
-        Ok((Signer { certificate, beside: beside.collect(), signed: at }, faults))
+        let (stamped, wrong) = match stamp(signer, self.limits) {
+            Some(Ok(stamped)) => (Some(stamped), None),
+            Some(Err(fault)) => (None, Some(CodeFault::Timestamp(fault))),
+            None => (None, None),
+        };
+        faults.extend(wrong);
+        Ok((Signer { certificate, beside: beside.collect(), signed: at, stamped }, faults))
     }
+}
+
+/// The time that somebody else put to a signature.
+fn stamp(signer: &SignerInfo, limits: &Limits) -> Option<Result<Stamped, TimestampFault>> {
+    let (_, values) = signer.unsigned.iter().find(|(kind, _)| *kind == TOKEN)?;
+    Some(match values.as_slice() {
+        [token] => Stamped::read(token, &signer.signature, None, limits),
+        others => Err(TimestampFault::Signers(others.len())),
+    })
 }
 
 fn missing(what: &'static str) -> ParseError {

@@ -36,6 +36,9 @@ pub struct Project {
     /// A file with the certificate that the portal's connection has to show, relative to the project file.
     #[serde(default)]
     pub portal_certificate: Option<String>,
+    /// Where signatures get a timestamp, when that is asked for (RFC 3161): its authority has to lead to one of the roots.
+    #[serde(default)]
+    pub timestamps: Option<String>,
     /// The accounts at the portal, by name.
     #[serde(default, rename = "account")]
     pub accounts: BTreeMap<Name, Account>,

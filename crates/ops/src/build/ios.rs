@@ -91,8 +91,20 @@ pub struct CodeLine {
     /// The identity of the cabinet that has this certificate and its key.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub identity: Option<String>,
+    /// When somebody else says that the signature was there.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub stamped: Option<StampedSaid>,
     /// Whether everything of its signature holds.
     pub holds: bool,
+}
+
+/// A time that somebody put to a signature.
+#[derive(Debug, Clone, Serialize, JsonSchema)]
+pub struct StampedSaid {
+    /// When.
+    pub at: Timestamp,
+    /// The subject of who says so.
+    pub authority: String,
 }
 
 /// Who signed code.
@@ -211,6 +223,9 @@ fn code_line(executable: &Executable, inventory: Option<&Inventory>) -> CodeLine
         team: executable.signatures().find_map(|signed| signed.team.clone()),
         certificate: certificate.map(CertificateSaid::from),
         identity,
+        stamped: signer
+            .and_then(|(_, signer)| signer.stamped.as_ref())
+            .map(|stamped| StampedSaid { at: stamped.at, authority: stamped.authority.subject.clone() }),
         holds: executable.is_signed() && placed && executable.signatures().all(sound),
     }
 }

@@ -8,8 +8,10 @@ use ninekeys_core::env::Env;
 use ninekeys_core::ios::certificate::CODE_SIGNING;
 use ninekeys_core::keys::{Algorithm, PrivateKey, Signer};
 use ninekeys_core::model::PushEnvironment;
+use ninekeys_core::timestamp;
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::secret::SecretBytes;
+use ninekeys_formats::timestamp::TIME_STAMPING;
 use ninekeys_formats::x509::Certificate;
 use x509_cert::name::Name;
 
@@ -45,6 +47,8 @@ pub(super) struct Authority {
     root: Certificate,
     issuer: (PrivateKey, Certificate),
     profiles: (PrivateKey, Certificate),
+    /// Who gives timestamps: a key of this start alone, since a token brings its certificate along.
+    timestamps: (PrivateKey, Certificate),
 }
 
 /// The same time some years later.
@@ -133,14 +137,34 @@ impl Authority {
     }
 
     /// From what was kept.
-    pub(super) fn of(kept: &[Kept; 3]) -> Result<Self, StandInError> {
+    pub(super) fn of(kept: &[Kept; 3], env: &Env<'_>) -> Result<Self, StandInError> {
         let key = |kept: &Kept| kept.secret.lend(|der| PrivateKey::from_pkcs8(der));
         let [root, issuer, profiles] = kept;
+        let own = env.keys.make(Algorithm::P256)?.lend(|der| PrivateKey::from_pkcs8(der))?;
+        let (root_key, above) = (key(root)?, parsed(&root.certificate)?);
+        let order = Order {
+            subject: name("Stand-In Timestamps", None, "Stand-In Portal")?,
+            public_key: own.public().as_der(),
+            purpose: Purpose::Leaf(TIME_STAMPING),
+            marks: Vec::new(),
+            addresses: None,
+            // good for whatever time this server is told that it is
+            from: Timestamp::from_second(above.not_before).unwrap_or(env.now),
+            until: Timestamp::from_second(above.not_after).unwrap_or(env.now),
+        };
+        let certificate = Issuer { key: &root_key, certificate: Some(&above) }.issue(order, env)?;
         Ok(Authority {
-            root: parsed(&root.certificate)?,
+            root: above,
             issuer: (key(issuer)?, parsed(&issuer.certificate)?),
             profiles: (key(profiles)?, parsed(&profiles.certificate)?),
+            timestamps: (own, parsed(&certificate)?),
         })
+    }
+
+    /// Answers who asks for a timestamp.
+    pub(super) fn stamp(&self, question: &[u8], env: &Env<'_>) -> Result<Vec<u8>, CertificateError> {
+        let (key, own) = &self.timestamps;
+        timestamp::Authority { key, chain: &[own, &self.root] }.answer(question, env)
     }
 
     /// The root.

@@ -1,5 +1,5 @@
-//! What anybody may ask of the authority: its certificate, the list of what it revoked, and answers about single certificates
-//! (RFC 5280, RFC 6960, appendix A.1).
+//! What anybody may ask of the authority: its certificate, the list of what it revoked, answers about single certificates, and
+//! timestamps (RFC 5280, RFC 6960, appendix A.1, RFC 3161).
 
 use std::collections::HashMap;
 
@@ -18,6 +18,7 @@ use ninekeys_formats::ocsp::{Question, refusal};
 
 use super::StandInError;
 use super::routes::{Portal, Refusal};
+use super::state::with_env;
 use crate::wire::Certificate;
 
 /// Where its certificate is.
@@ -26,6 +27,8 @@ const ISSUER: &str = "/authority/issuer.cer";
 const LIST: &str = "/authority/revoked.crl";
 /// Who answers about single certificates.
 const ANSWERS: &str = "/authority/ocsp";
+/// Who puts a time to signatures (RFC 3161, section 3.4).
+const STAMPS: &str = "/authority/timestamps";
 /// How long a list is good.
 const LIST_HOURS: i64 = 24;
 /// How long an answer is good.
@@ -43,6 +46,7 @@ pub(super) fn table() -> Vec<(String, MethodRouter<Portal>)> {
         (LIST.into(), get(list)),
         (ANSWERS.into(), post(by_post)),
         (format!("{ANSWERS}/{{*question}}"), get(by_get)),
+        (STAMPS.into(), post(stamped)),
     ]
 }
 
@@ -96,4 +100,10 @@ fn answered(portal: &Portal, question: &[u8]) -> Result<Response, Refusal> {
     };
     let made = answer(state.authority.issuer(), &question, look, now, after(now, ANSWER_HOURS));
     Ok(bytes(KIND, made.map_err(StandInError::from)?))
+}
+
+async fn stamped(Shared(portal): Shared<Portal>, body: Bytes) -> Result<Response, Refusal> {
+    let state = portal.state();
+    let made = with_env(portal.now(), |env| state.authority.stamp(&body, env));
+    Ok(bytes("application/timestamp-reply", made.map_err(StandInError::from)?))
 }

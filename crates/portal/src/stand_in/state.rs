@@ -97,7 +97,8 @@ impl State {
         let first = if is_new { Some(found(&database, settings, now)?) } else { None };
         let told = |name| meta(&database, name)?.ok_or(StandInError::Damaged("its names"));
         let (team, title) = (told("team")?, told("title")?);
-        let authority = Authority::of(&signers(&database)?)?;
+        let kept = signers(&database)?;
+        let authority = with_env(now, |env| Authority::of(&kept, env))?;
         put_certificate(&folder.join(ROOT), &authority.root().der)?;
         Ok((State { database, authority, team, title }, first))
     }

@@ -267,6 +267,7 @@ fn every_operation_answers_as_it_is_described_and_nothing_else_is_answered() {
     let question = std::fs::read(testkit::data("samples/revocation/question.der")).unwrap();
     caller.expect(200, ("post", "/authority/ocsp"), "", "", &question);
     caller.expect(200, ("get", "/authority/ocsp/{question}"), "AA%3D%3D", "", b"");
+    caller.expect(200, ("post", "/authority/timestamps"), "", "", b"no question");
 
     let paths = caller.description["paths"].as_object().unwrap().clone();
     for (path, operations) in &paths {

@@ -15,6 +15,7 @@ use ninekeys_formats::limits::Limits;
 use ninekeys_formats::macho::{self, MachoError, NewSlice, Slice, SliceAt, Unsignable};
 use ninekeys_formats::requirement::write_designated;
 use ninekeys_formats::source::Source;
+use ninekeys_formats::timestamp::TOKEN;
 use ninekeys_formats::x509::{Certificate, KeyShape, name_values};
 use rayon::prelude::*;
 use thiserror::Error;
@@ -29,10 +30,11 @@ use crate::keys::{KeyError, SignatureKind, Signer};
 use crate::request::algorithm_id;
 use crate::signed::SHA256_ID;
 use crate::stream::{CHUNK, DigestError, Space};
+use crate::timestamp::{TimestampError, Timestamper};
 
-/// commonName (RFC 4519, section 2.3) and signingTime (RFC 5652, section 11.3).
-/// The common name in a subject (RFC 5280, A.1).
+/// commonName (RFC 4519, section 2.3).
 pub const COMMON_NAME: ObjectIdentifier = ObjectIdentifier::new_unwrap("2.5.4.3");
+/// signingTime (RFC 5652, section 11.3).
 const SIGNING_TIME: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.9.5");
 /// The mark of who issues certificates that sign for iOS.
 const ISSUER_MARK: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113635.100.6.2.1");
@@ -40,6 +42,8 @@ const ISSUER_MARK: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.1136
 /// What is kept free for the message beside its certificates, as other signers do, and at least.
 const ROOM_BESIDE: u64 = 6_000;
 const LEAST_ROOM: u64 = 18_000;
+/// What is kept free for a timestamp, with the certificates of its authority.
+const ROOM_FOR_A_STAMP: u64 = 12_000;
 
 /// Who signs.
 #[derive(Clone, Copy)]
@@ -50,13 +54,16 @@ pub struct CodeSigner<'a> {
     pub chain: &'a [Certificate],
     /// The team that the certificate was issued to.
     pub team: &'a str,
+    /// Who puts a time to each signature, where that is wanted.
+    pub timestamper: Option<&'a dyn Timestamper>,
 }
 
 impl CodeSigner<'_> {
     /// Room for the message.
     fn room(&self) -> u64 {
         let certificates: u64 = self.chain.iter().map(|certificate| certificate.der.len() as u64).sum();
-        LEAST_ROOM.max(certificates + ROOM_BESIDE)
+        let stamp = if self.timestamper.is_some() { ROOM_FOR_A_STAMP } else { 0 };
+        LEAST_ROOM.max(certificates + ROOM_BESIDE) + stamp
     }
 }
 
@@ -105,6 +112,9 @@ pub enum CodeFailure {
     /// The key could not sign.
     #[error(transparent)]
     Key(#[from] KeyError),
+    /// Nobody put a time to the signature.
+    #[error(transparent)]
+    Timestamp(#[from] TimestampError),
     /// Reading, writing, or the user stopped.
     #[error(transparent)]
     Digest(#[from] DigestError),
@@ -325,6 +335,9 @@ fn message(directory: &[u8], who: &CodeSigner<'_>, env: &Env<'_>) -> Result<Vec<
     };
     let algorithm = algorithm_id(kind)?;
     let signature = who.signer.sign(kind, &attributes)?;
+    let stamp = |stamper: &dyn Timestamper| Ok::<_, CodeFailure>((TOKEN, stamper.stamp(&signature)?));
+    let stamps: Vec<(ObjectIdentifier, Vec<u8>)> =
+        who.timestamper.map(stamp).into_iter().collect::<Result<_, _>>()?;
     let own = who.chain.first().ok_or(CodeFailure::Encoding(der::Tag::Sequence.value_error().into()))?;
     let signer = cms::NewSigner {
         issuer: &own.issuer_der,
@@ -333,6 +346,7 @@ fn message(directory: &[u8], who: &CodeSigner<'_>, env: &Env<'_>) -> Result<Vec<
         algorithm: &algorithm,
         attributes: Some(&attributes),
         signature: &signature,
+        unsigned: &stamps,
     };
     // above the signer first, the signer last
     let above = who.chain.iter().skip(1).chain([own]).map(|certificate| certificate.der.as_slice());

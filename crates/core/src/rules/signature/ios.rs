@@ -117,6 +117,37 @@ pub(super) fn invalid(_: &BuildLook<'_>, ios: &IosLook<'_>, notes: &mut Notes) {
     first_of(found.into_iter(), notes);
 }
 
+pub(super) fn timestamp_untrusted(_: &BuildLook<'_>, ios: &IosLook<'_>, notes: &mut Notes) {
+    let all = ios.build.executables().flat_map(|executable| {
+        let stamped = signed(executable).filter_map(|(_, signer)| signer.stamped.as_ref());
+        stamped.map(move |stamped| (executable, stamped))
+    });
+    let mut all = all.peekable();
+    if all.peek().is_none() {
+        return notes.skip("no signature has a timestamp");
+    }
+    let roots = ios.against.roots;
+    if roots.is_empty() {
+        return notes.skip("the project file names no roots");
+    }
+    // one authority stamps all of a build
+    let mut told = BTreeSet::new();
+    for (executable, stamped) in all {
+        let because = match stamped.chain(ios.against.pool) {
+            Ok(path) if path.last().is_some_and(|root| roots.iter().any(|own| own.der == root.der)) => {
+                continue;
+            }
+            Ok(path) => path.last().map(|root| root.subject.clone()).unwrap_or_default(),
+            Err(error) => error.to_string(),
+        };
+        if told.insert(stamped.authority.der.clone()) {
+            let text = format!("its timestamp is by {}", stamped.authority.subject);
+            let seen = Observation::new(text).expected("an authority below a root of the project");
+            notes.found(seen.found(because).place(&executable.path));
+        }
+    }
+}
+
 /// Files of one kind, bundle by bundle: the nearest bundle is the one that is said, since whatever is around it tells the same.
 fn files(ios: &IosLook<'_>, notes: &mut Notes, say: impl Fn(FlawKind) -> Option<&'static str>) {
     if !ios.is_signed() {

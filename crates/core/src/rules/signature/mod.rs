@@ -56,6 +56,15 @@ pub(super) const RULES: &[Rule] = &[
         subjects: &[Subject::Ios(ios::nested_unsigned)],
     },
     Rule {
+        name: "timestamp-untrusted",
+        level: Level::Warning,
+        about: "a signature was given a time by somebody whom the project does not name",
+        meaning: "Anybody can put a time to a signature. It counts where the authority that does leads to a root of the \
+                  project; else it is the signer's own word.",
+        remedy: "put the authority's root into the project file, if it is trusted; else sign again without it",
+        subjects: &[Subject::Ios(ios::timestamp_untrusted)],
+    },
+    Rule {
         name: "signature-scheme-missing",
         level: Level::Error,
         about: "a scheme that some of the build's devices need is missing",

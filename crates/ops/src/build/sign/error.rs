@@ -110,6 +110,12 @@ pub enum SignError {
         /// The platform that has it.
         platform: Platform,
     },
+    /// A timestamp for a package.
+    #[error("signatures of Android packages have no place for a timestamp that a device would read")]
+    TimestampForIos,
+    /// Nobody to ask for a timestamp.
+    #[error("the project file names nobody who gives timestamps")]
+    NoTimestamps,
     /// A part of a package, without the others.
     #[error("{0}")]
     Incomplete(String),

@@ -11,6 +11,7 @@ use ninekeys_core::ios::sign::{self, Packed, Signed, Signing};
 use ninekeys_core::ios::tree::{Kind, Node, Tree, TreeError, ZipTree};
 use ninekeys_core::model::Ios;
 use ninekeys_core::stream::DigestError;
+use ninekeys_core::timestamp::Timestamper;
 use ninekeys_formats::entitlements;
 use ninekeys_formats::info_plist::Changes;
 use ninekeys_formats::limits::Limits;
@@ -25,6 +26,7 @@ use crate::ctx::Ctx;
 use crate::files::{self, Access};
 use crate::folder::{FolderTree, USUAL_FILE, USUAL_FOLDER};
 use crate::outgoing::{Outgoing, Output};
+use crate::timestamps::Server;
 
 /// The largest file with entitlements.
 const MOST_ENTITLEMENTS: u64 = 1 << 20;
@@ -168,8 +170,13 @@ pub(super) fn make(
     let Job { plan, material } = *job;
     let request = proving.request;
     let Some(own) = material.identity() else { return Err(IosError::NoId.into()) };
+    let stamper = match request.timestamp {
+        true => Server::of(proving.file, &proving.background.roots, ctx.env)?,
+        false => None,
+    };
+    let timestamper = stamper.as_ref().map(|stamper| stamper as &dyn Timestamper);
     let signing = Signing {
-        who: CodeSigner { signer: &material.key, chain: &own.chain, team: &own.team },
+        who: CodeSigner { signer: &material.key, chain: &own.chain, team: &own.team, timestamper },
         profiles: own.profiles.clone(),
         destination: plan.destination,
         declared: declared(ctx, request, plan.app.1.ios.as_ref())?,

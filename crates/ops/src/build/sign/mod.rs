@@ -64,6 +64,8 @@ pub struct Request {
     pub idsig: bool,
     /// What is set in the build.
     pub set: Set,
+    /// Whether each signature gets a timestamp, on iOS.
+    pub timestamp: bool,
     /// A file with what the app declares, in the place of what it declares otherwise, on iOS.
     pub entitlements: Option<PathBuf>,
 }
@@ -271,6 +273,7 @@ impl<'s> Opened<'s> {
             Opened::Android(_) if request.entitlements.is_some() => {
                 Err(only("--entitlements", Platform::Ios))
             }
+            Opened::Android(_) if request.timestamp => Err(SignError::TimestampForIos),
             Opened::Android(opened) => Ok(Allowed::Android(Box::new(opened.allow(destination)?))),
             Opened::Ios(_) if request.schemes.is_some() => Err(only("--schemes", Platform::Android)),
             Opened::Ios(_) if request.idsig => Err(only("--idsig", Platform::Android)),
@@ -350,6 +353,9 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<Vec<SignReport>, SignErr
             let was_signed = loaded.was_signed() || opened.is_signed();
             let plan = plan(ctx, request, build, project, (&opened, was_signed))?;
             let allowed = opened.allow(plan.destination, request)?;
+            if request.timestamp && project.timestamps.is_none() {
+                return Err(SignError::NoTimestamps);
+            }
             Ok((plan, allowed))
         });
         let (plan, allowed) = planned.map_err(|error| of(build, error))?;
@@ -377,7 +383,7 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<Vec<SignReport>, SignErr
         let others: Vec<Part> = others.map(|(_, part)| part.clone()).collect();
         let job = Job { plan, material };
         let mut outgoing = Outgoing::begin(ctx, &cabinet)?;
-        let proving = Proving { background: &background, request, parts: &others };
+        let proving = Proving { file: &file, background: &background, request, parts: &others };
         let made = match allowed {
             Allowed::Android(allowed) => android::make(ctx, &job, *allowed, &proving, &mut outgoing),
             Allowed::Ios(opened) => ios::make(ctx, &job, &opened, &proving, &mut outgoing),
@@ -462,6 +468,7 @@ fn materials(
 
 /// What an output is proved with.
 struct Proving<'a> {
+    file: &'a ProjectFile,
     background: &'a Background,
     request: &'a Request,
     /// The other builds of the call.
