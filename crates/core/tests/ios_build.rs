@@ -95,6 +95,7 @@ fn with_signing<R>(how: &How, run: impl FnOnce(&Signing<'_>, &Env<'_>) -> R) -> 
         profiles: how.profiles.clone(),
         destination: Destination::Store,
         declared: how.declared.clone(),
+        declared_inside: BTreeMap::new(),
         declared_is_all: false,
         changes: how.changes.clone(),
     };

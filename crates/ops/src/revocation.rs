@@ -7,6 +7,7 @@ use std::collections::HashMap;
 use std::time::Duration;
 
 use jiff::Timestamp;
+use ninekeys_core::digest::sha256_hex;
 use ninekeys_core::ios::setup::{Roster, parsed};
 use ninekeys_core::model::{Inventory, State, Wholeness};
 use ninekeys_core::revocation::{self, Believed, Learnt, Revocations, Status};
@@ -70,6 +71,36 @@ pub(crate) fn learn(
             None => asking.insert(Asking::begin(ctx, file)?),
         };
         out.insert(own.fingerprint.clone(), asking.about(&certificate, issuer));
+    }
+    Ok(out)
+}
+
+/// Asks about certificates that signed builds, each with its path: those that are revoked, with when. Of whom nobody answers nothing
+/// is known.
+///
+/// # Errors
+/// [`ConnectError`] when what the project pins cannot be used.
+pub(crate) fn revoked_signers(
+    ctx: &Ctx<'_>,
+    file: &ProjectFile,
+    paths: &[Vec<Certificate>],
+    roots: &[Certificate],
+) -> Result<Vec<(String, Timestamp)>, ConnectError> {
+    let mut out = Vec::new();
+    let mut asking: Option<Asking<'_>> = None;
+    for path in paths {
+        let trusted = path.last().is_some_and(|root| roots.iter().any(|known| known.der == root.der));
+        let [own, issuer, ..] = path.as_slice() else { continue };
+        if !trusted || !names_an_address(own) {
+            continue;
+        }
+        let asking = match &mut asking {
+            Some(asking) => asking,
+            None => asking.insert(Asking::begin(ctx, file)?),
+        };
+        if let Learnt::Revoked(at) = asking.about(own, issuer) {
+            out.push((sha256_hex(&own.der), at));
+        }
     }
     Ok(out)
 }

@@ -76,6 +76,7 @@ impl Classify for CheckError {
         match self {
             Self::File(inner) => inner.class(),
             Self::Zip(inner) => inner.class(),
+            Self::Connect(inner) => inner.class(),
             Self::Digest(inner) => inner.class(),
             Self::Inside { .. } => say(Exit::Damaged, "look at the file, or unpack the app again"),
             Self::Certificates(inner) => inner.class(),

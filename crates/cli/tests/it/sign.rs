@@ -414,3 +414,33 @@ fn builds_of_both_platforms_are_signed_in_one_call() {
     assert!(!env.path("none").exists());
     env.run("sign crew.apk --for development --to out").exit(0).says("deckhand-2.4.0-12-development.apk");
 }
+
+#[test]
+fn what_extensions_claim_can_be_expected_in_the_project_file() {
+    let env = with_ipa();
+    env.run("app change crossing --extension share=example.gannetpoint.crossing.share").exit(0);
+    let project = String::from_utf8(env.read("ninekeys.toml")).unwrap();
+    let says = |values: &str| {
+        let table = format!("[app.crossing.ios.extension-entitlements.share]\n{values}\n");
+        env.file("ninekeys.toml", format!("{project}\n{table}").as_bytes());
+    };
+    env.run("sign crossing.ipa --for store").exit(0);
+    let file = "crossing-2.4.0-12-store.ipa";
+    says("beta-reports-active = true");
+    env.run(&format!("check {file} --for store")).exit(0);
+    says("beta-reports-active = false");
+    env.run(&format!("check {file} --for store"))
+        .exit(1)
+        .says("than the project file expects")
+        .says("Share.appex");
+    says("\"com.example.unknown\" = \"x\"");
+    let said = env.run(&format!("check {file} --for store")).exit_either(0, 1);
+    said.says("it does not claim com.example.unknown, which the project file expects");
+    // what is declared there and granted is claimed
+    says("\"keychain-access-groups\" = [\"GPFERRY009.example.gannetpoint.shared\"]");
+    env.run("sign crossing.ipa --for store --set-build 13 --explain").exit(0);
+    let seen = env.run("check crossing-2.4.0-13-store.ipa --for store --format json").exit(0).json();
+    let share =
+        seen["ios"]["bundles"].as_array().unwrap().iter().find(|one| one["kind"] == "extension").unwrap();
+    assert_eq!(share["entitlements"]["keychain-access-groups"], "GPFERRY009.example.gannetpoint.shared");
+}

@@ -292,6 +292,17 @@ pub struct Ios {
     /// What its builds have to claim.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub entitlements: BTreeMap<String, Entitlement>,
+    /// What its extensions have to claim, each by its name.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub extension_entitlements: BTreeMap<Name, BTreeMap<String, Entitlement>>,
+}
+
+impl Ios {
+    /// What the extension of that bundle id has to claim; nothing where the project file does not say.
+    pub fn expected_of(&self, bundle_id: &str) -> Option<&BTreeMap<String, Entitlement>> {
+        let (name, _) = self.extensions.iter().find(|(_, id)| *id == bundle_id)?;
+        self.extension_entitlements.get(name)
+    }
 }
 
 /// What an app may do beyond what every app may; each is switched on at the portal, and granted by profiles.

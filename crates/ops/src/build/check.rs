@@ -1,7 +1,6 @@
 //! `check`: everything that can be wrong with a build, before the store says so.
 
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 
@@ -9,17 +8,14 @@ use jiff::Timestamp;
 use ninekeys_core::android::{AndroidBuild, PackageKind, Scheme, SchemeState, Signatures};
 use ninekeys_core::build::{Build, ExamineError, Form, Says};
 use ninekeys_core::env::{Env, Silent};
-use ninekeys_core::ios::device;
-use ninekeys_core::ios::look::{Against, IosLook};
 use ninekeys_core::model::{
-    App, BuildNumber, Destination, Facts, Inventory, Item, ItemId, Platform, Policy, Project, ReleaseFacts,
-    Role, replaced,
+    App, BuildNumber, Destination, Facts, Inventory, Item, ItemId, Platform, Policy, ReleaseFacts, Role,
+    replaced,
 };
 use ninekeys_core::rules::{BuildLook, KnownSigner, Part, check_build, file_stem};
 use ninekeys_core::stream::DigestError;
 use ninekeys_formats::idsig::ENDING;
 use ninekeys_formats::manifest::Manifest;
-use ninekeys_formats::x509::Certificate;
 use ninekeys_formats::zip::ZipError;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -27,11 +23,13 @@ use thiserror::Error;
 
 use crate::advice::{self, Named};
 use crate::answers::{BuildSaid, CertificateSaid, KeySaid, Verdict};
+use crate::build::background::Background;
 use crate::build::input::Input;
 use crate::build::ios::IosLines;
 use crate::ctx::{Ctx, OpenError};
 use crate::files::{self, FileError};
 use crate::identity::{self, CertificatesError};
+use crate::portal::ConnectError;
 use crate::project::ProjectError;
 
 /// The most of a file of scheme v4: the tree over 4 GiB, and room to spare.
@@ -170,6 +168,9 @@ pub enum CheckError {
     /// The project file.
     #[error(transparent)]
     Project(#[from] ProjectError),
+    /// What the project pins.
+    #[error(transparent)]
+    Connect(#[from] ConnectError),
     /// The project file has no such app.
     #[error("the project file has no app called {0}")]
     UnknownApp(String),
@@ -181,16 +182,6 @@ pub enum CheckError {
     Open(#[from] OpenError),
 }
 
-/// What a build is compared with: as much of project file and cabinet as there is.
-pub struct Background {
-    pub(crate) project: Option<Project>,
-    pub(crate) inventory: Option<Arc<Inventory>>,
-    /// The authorities that the project names.
-    pub(crate) roots: Vec<Certificate>,
-    /// Every authority's certificate at hand.
-    pub(crate) pool: Vec<Certificate>,
-}
-
 impl From<ExamineError> for CheckError {
     fn from(error: ExamineError) -> Self {
         match error {
@@ -198,81 +189,6 @@ impl From<ExamineError> for CheckError {
             ExamineError::Digest(error) => error.into(),
             ExamineError::Inside { path, cause } => CheckError::Inside { path, cause },
         }
-    }
-}
-
-impl Background {
-    /// Reads the project file and the facts of the cabinet, as far as they are there. Neither is needed.
-    ///
-    /// # Errors
-    /// [`CheckError`] when one is there and cannot be read.
-    pub fn read(ctx: &Ctx<'_>) -> Result<Self, CheckError> {
-        let file = ctx.project_if_any()?;
-        let has_cabinet = match ctx.cabinet_path() {
-            Ok(path) => ctx.cabinet.is_some() || path.exists(),
-            Err(ProjectError::Missing) => false,
-            Err(error) => return Err(error.into()),
-        };
-        let inventory = if has_cabinet { Some(ctx.look()?.inventory) } else { None };
-        Ok(Background::of(file.map(|file| file.project), inventory, Vec::new()))
-    }
-
-    /// With the authorities that the project names: a build for iOS has to lead to one of them.
-    ///
-    /// # Errors
-    /// [`CheckError`] when one cannot be read.
-    pub(crate) fn with_roots(self, ctx: &Ctx<'_>) -> Result<Self, CheckError> {
-        let roots = identity::roots(ctx.project_if_any()?.as_ref())?;
-        Ok(Background::of(self.project, self.inventory, roots))
-    }
-
-    /// Out of what there is.
-    pub(crate) fn of(
-        project: Option<Project>,
-        inventory: Option<Arc<Inventory>>,
-        roots: Vec<Certificate>,
-    ) -> Self {
-        let mut pool = inventory.as_deref().map(identity::authorities).unwrap_or_default();
-        pool.extend(roots.iter().cloned());
-        Background { project, inventory, roots, pool }
-    }
-
-    /// The identifier of a device that is named, or that was typed as one; nothing for what is neither.
-    fn device(&self, wanted: &str) -> Option<String> {
-        let devices = self.inventory.iter().flat_map(|inventory| inventory.iter());
-        let named = devices.filter_map(|item| match &item.facts {
-            Facts::Device(facts) => Some((item, facts)),
-            _ => None,
-        });
-        let found = named.into_iter().find(|(item, facts)| item.name == wanted || facts.title == wanted);
-        found.map(|(_, facts)| facts.identifier.clone()).or_else(|| device::identifier(wanted).ok())
-    }
-
-    /// What a build for iOS is held against, with its profiles opened.
-    fn look_at_ios<'a>(
-        &'a self,
-        env: &Env<'_>,
-        build: &'a Build,
-        app: Option<(&str, &'a App)>,
-        device: Option<&'a str>,
-        revoked: &'a [(String, Timestamp)],
-    ) -> Option<IosLook<'a>> {
-        let team = app.and_then(|(_, app)| self.project.as_ref()?.team_of(app.ios.as_ref()?));
-        let against = Against { roots: &self.roots, pool: &self.pool, team, device, revoked };
-        Some(IosLook::of(build.ios()?, against, env.now))
-    }
-
-    /// The certificates that are known to be revoked.
-    fn revoked(&self) -> Vec<(String, Timestamp)> {
-        let Some(inventory) = self.inventory.as_deref() else { return Vec::new() };
-        let revoked = inventory.iter().filter_map(|item| match &item.facts {
-            Facts::Identity(facts) => {
-                let certificate = identity::certificate_facts(inventory, facts.certificate.as_ref()?)?;
-                Some((certificate.fingerprint.clone(), facts.revoked?))
-            }
-            _ => None,
-        });
-        revoked.collect()
     }
 }
 
@@ -328,7 +244,9 @@ pub fn check(ctx: &Ctx<'_>, requests: &[Request]) -> Result<Vec<Checked>, CheckE
     });
     done.sort_by_key(|(index, ..)| *index);
     let any_ios = done.iter().any(|(_, build, _)| build.as_ref().is_ok_and(|build| build.ios().is_some()));
-    let background = if any_ios { background.with_roots(ctx)? } else { background };
+    let builds = done.iter().filter_map(|(_, build, _)| build.as_ref().ok());
+    let background =
+        if any_ios { background.with_roots(ctx)?.with_revocations(ctx, builds)? } else { background };
     // what is a part of what is known when all of them were read
     let parts: Vec<Option<Part>> = done
         .iter()

@@ -1,5 +1,6 @@
 //! Builds: checked, signed, written into the ledger, made with a key on loan.
 
+pub(crate) mod background;
 pub mod check;
 pub mod difference;
 pub mod identity_material;

@@ -13,7 +13,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::{CertificateContent, InspectError, Roots, Vouched, certificate};
-use crate::build::check::Background;
+use crate::build::background::Background;
 use crate::ctx::Ctx;
 
 /// What is in an executable.

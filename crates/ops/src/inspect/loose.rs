@@ -15,7 +15,8 @@ use serde::Serialize;
 
 use super::{CertificateContent, Content, certificate, certificates_of};
 use crate::answers::KeySaid;
-use crate::build::check::{self, Background, Holder};
+use crate::build::background::Background;
+use crate::build::check::{self, Holder};
 
 /// What is seen of a key.
 #[derive(Debug, Serialize, JsonSchema)]

@@ -29,7 +29,8 @@ use serde::Serialize;
 use thiserror::Error;
 
 use crate::answers::{BuildSaid, CertificateSaid, KeySaid};
-use crate::build::check::{self, AndroidLines, Background, CheckError, Holder, SignerLine};
+use crate::build::background::Background;
+use crate::build::check::{self, AndroidLines, CheckError, Holder, SignerLine};
 use crate::build::input::Input;
 use crate::build::ios::IosLines;
 use crate::ctx::{Ctx, OpenError};

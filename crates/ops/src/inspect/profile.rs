@@ -14,7 +14,7 @@ use serde::Serialize;
 
 use super::{Content, Roots, Vouched};
 use crate::answers::{self, AppSaid};
-use crate::build::check::Background;
+use crate::build::background::Background;
 use crate::ctx::Ctx;
 use crate::identity;
 use crate::profile::{self, AllowedCertificate, AllowedDevice};

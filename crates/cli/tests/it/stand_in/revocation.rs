@@ -173,3 +173,27 @@ fn an_address_in_a_certificate_that_nobody_vouches_for_is_not_asked() {
     env.run("check --app crossing --for store").exit(1).says("identity-chain-untrusted");
     assert!(listener.accept().is_err(), "nobody was asked");
 }
+
+#[test]
+fn a_build_whose_signer_was_revoked_elsewhere_is_told_by_the_check() {
+    let (env, portal) = connected();
+    env.run("app change crossing --extension share=example.gannetpoint.crossing.share").exit(0);
+    env.run("prepare --app crossing --for store --yes").exit(0);
+    env.file("crossing.ipa", ninekeys_core::demo::CROSSING_IPA);
+    env.run("sign crossing.ipa --for store").exit(0);
+    let file = "crossing-2.4.0-12-store.ipa";
+    // somebody without a cabinet, whose project names the root
+    let other = TestEnv::new(PROGRAM).at(env.now());
+    other.file("root.pem", &env.read("portal/root.pem"));
+    let project = "roots = [\"root.pem\"]\nteam = \"GPFERRY009\"\n[app.crossing]\ntitle = \"Crossing\"\n\
+                   [app.crossing.ios]\nbundle-id = \"example.gannetpoint.crossing\"\ndestinations = [\"store\"]\n";
+    other.file("ninekeys.toml", project.as_bytes());
+    other.file(file, &env.read(file));
+    other.run(&format!("check {file} --for store")).exit(0);
+    env.run("identity revoke distribution-2027 --yes").exit(0);
+    let said = other.run(&format!("check {file} --for store")).exit(1);
+    said.says("identity-revoked");
+    // nobody who answers is no finding of a build
+    drop(portal);
+    other.run(&format!("check {file} --for store")).exit(0);
+}

@@ -116,8 +116,10 @@ pub struct Signing<'a> {
     pub profiles: BTreeMap<String, Embedded>,
     /// Where it goes.
     pub destination: Destination,
-    /// What the app itself declares; what the others do stands in them.
+    /// What the app itself declares.
     pub declared: Declared,
+    /// What extensions declare, by bundle id; of others it stands in them.
+    pub declared_inside: BTreeMap<String, Claims>,
     /// Whether that is all that it declares, whatever stands in it.
     pub declared_is_all: bool,
     /// What is set in it.
@@ -438,7 +440,11 @@ impl<'o> Work<'o> {
     /// What a bundle claims: of what its profile grants that which it declares, in what it is now or in the project.
     fn choose(&self, embedded: &Embedded, id: &str, is_app: bool, before: Option<Claims>) -> Chosen {
         let profile = &embedded.profile;
-        let mut declared = if is_app { self.signing.declared.clone() } else { Declared::default() };
+        let inside = || self.signing.declared_inside.get(id).cloned().unwrap_or_default();
+        let mut declared = match is_app {
+            true => self.signing.declared.clone(),
+            false => Declared { values: inside(), names: Vec::new() },
+        };
         if !(is_app && self.signing.declared_is_all) {
             for (key, value) in before.unwrap_or_default() {
                 declared.values.entry(key).or_insert(value);

@@ -10,7 +10,7 @@ use crate::findings::Observation;
 use crate::ios::entitlements::grants;
 use crate::ios::look::{IosLook, PartLook};
 use crate::ios::profile::{APPLICATION, DEBUG, PUSH, TEAM, Verified};
-use crate::model::Destination;
+use crate::model::{Destination, Ios};
 
 type Claims = BTreeMap<String, Entitlement>;
 
@@ -100,19 +100,31 @@ pub(super) fn value_differs(look: &BuildLook<'_>, ios: &IosLook<'_>, notes: &mut
     });
 }
 
-/// What the project file expects of the app, beside what it claims.
+/// What the project file expects of the app and its extensions, beside what they claim.
 fn compare_with_project(
     look: &BuildLook<'_>,
     ios: &IosLook<'_>,
     mut say: impl FnMut(&str, &Entitlement, Option<&Entitlement>, &PartLook<'_>),
 ) {
-    let expected = look.app.and_then(|(_, app)| app.ios.as_ref()).map(|ios| &ios.entitlements);
-    let Some(app) = ios.app() else { return };
-    for claims in claims(app) {
-        for (key, wanted) in expected.into_iter().flatten() {
-            say(key, wanted, claims.get(key), app);
+    let Some(project) = look.app.and_then(|(_, app)| app.ios.as_ref()) else { return };
+    for (part, expected) in expected(ios, project) {
+        for claims in claims(part) {
+            for (key, wanted) in expected {
+                say(key, wanted, claims.get(key), part);
+            }
         }
     }
+}
+
+/// The app and those of its extensions of which the project file says what they claim, with that.
+fn expected<'l, 'b>(
+    ios: &'l IosLook<'b>,
+    project: &'l Ios,
+) -> impl Iterator<Item = (&'l PartLook<'b>, &'l Claims)> {
+    ios.parts.iter().enumerate().filter_map(|(index, part)| match index {
+        0 => Some((part, &project.entitlements)),
+        _ => Some((part, project.expected_of(part.bundle.id())?)),
+    })
 }
 
 pub(super) fn missing(look: &BuildLook<'_>, ios: &IosLook<'_>, notes: &mut Notes) {
@@ -122,23 +134,23 @@ pub(super) fn missing(look: &BuildLook<'_>, ios: &IosLook<'_>, notes: &mut Notes
     let Some(project) = look.app.and_then(|(_, app)| app.ios.as_ref()) else {
         return notes.skip(because::NO_APP);
     };
-    let Some(app) = ios.app() else { return };
     let none = BTreeMap::new();
-    let mut all = claims(app);
-    if all.is_empty() {
-        all.push(&none);
-    }
-    for claims in all {
-        let wanted =
-            project.entitlements.iter().filter(|(_, value)| is_claimed(value)).map(|(key, _)| key.as_str());
-        let capabilities = project.capabilities.iter().map(|one| one.entitlement());
-        let mut lacks: Vec<&str> =
-            wanted.chain(capabilities).filter(|key| !claims.contains_key(*key)).collect();
-        lacks.sort_unstable();
-        lacks.dedup();
-        for key in lacks {
-            let text = format!("it does not claim {key}, which the project file expects");
-            notes.found(seen(look, app, text).expected(key));
+    for (index, (part, expected)) in expected(ios, project).enumerate() {
+        let mut all = claims(part);
+        if all.is_empty() {
+            all.push(&none);
+        }
+        let wanted = expected.iter().filter(|(_, value)| is_claimed(value)).map(|(key, _)| key.as_str());
+        // capabilities are the app's own
+        let capabilities = project.capabilities.iter().filter(|_| index == 0).map(|one| one.entitlement());
+        let mut wanted: Vec<&str> = wanted.chain(capabilities).collect();
+        wanted.sort_unstable();
+        wanted.dedup();
+        for claims in all {
+            for key in wanted.iter().filter(|key| !claims.contains_key(**key)) {
+                let text = format!("it does not claim {key}, which the project file expects");
+                notes.found(seen(look, part, text).expected(key));
+            }
         }
     }
 }

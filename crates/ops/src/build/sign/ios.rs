@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use ninekeys_core::build::{Build, Number, Says};
 use ninekeys_core::ios::package::Container;
-use ninekeys_core::ios::sign::claims::Declared;
+use ninekeys_core::ios::sign::claims::{Claims, Declared};
 use ninekeys_core::ios::sign::code::CodeSigner;
 use ninekeys_core::ios::sign::{self, Packed, Signed, Signing};
 use ninekeys_core::ios::tree::{Kind, Node, Tree, TreeError, ZipTree};
@@ -159,6 +159,12 @@ fn declared(ctx: &Ctx<'_>, request: &Request, ios: Option<&Ios>) -> Result<Decla
     })
 }
 
+/// What extensions declare in the project file, by bundle id.
+fn declared_inside(ios: &Ios) -> BTreeMap<String, Claims> {
+    let all = ios.extensions.values().filter_map(|id| Some((id.clone(), ios.expected_of(id)?.clone())));
+    all.collect()
+}
+
 /// Signs, writes the output under a temporary name, and proves it.
 pub(super) fn make(
     ctx: &Ctx<'_>,
@@ -180,6 +186,7 @@ pub(super) fn make(
         profiles: own.profiles.clone(),
         destination: plan.destination,
         declared: declared(ctx, request, plan.app.1.ios.as_ref())?,
+        declared_inside: plan.app.1.ios.as_ref().map(declared_inside).unwrap_or_default(),
         declared_is_all: request.entitlements.is_some(),
         changes: opened.changes(&request.set),
     };

@@ -6,37 +6,37 @@ mod error;
 mod idsig;
 mod ios;
 mod ledger;
+mod opened;
 mod prove;
+mod set;
 
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use ninekeys_cabinet::Cabinet;
-use ninekeys_core::android::{Renumbered, Schemes, SignError as AndroidError};
-use ninekeys_core::build::{Form, Says, is_for_ios};
+use ninekeys_core::android::Schemes;
+use ninekeys_core::build::Says;
 use ninekeys_core::ios::setup::Roster;
 use ninekeys_core::ios::sign::SignError as IosError;
-use ninekeys_core::ios::tree::ZipTree;
-use ninekeys_core::model::{App, BuildNumber, Destination, Inventory, ItemId, Platform, Project};
+use ninekeys_core::model::{App, Destination, Inventory, ItemId, Platform, Project};
 use ninekeys_core::rules::Part;
-use ninekeys_formats::limits::Limits;
-use ninekeys_formats::manifest::Numbers;
 use schemars::JsonSchema;
 use serde::Serialize;
 
 pub use self::error::SignError;
 pub use self::ios::{BundleClaims, SignedIos};
 use self::ledger::Release;
+use self::opened::{Allowed, Loaded, Opened};
 use self::prove::Proof;
+pub use self::set::Set;
 use crate::answers::{CertificateSaid, KeySaid};
-use crate::app::add::check_id;
-use crate::build::check::{self, Background, BuildSubject, CheckReport};
+use crate::build::background::Background;
+use crate::build::check::{self, BuildSubject, CheckReport};
 use crate::build::identity_material::Choice;
 use crate::build::input::Input;
 use crate::build::material::Material;
 use crate::ctx::Ctx;
-use crate::files::{InputFile, NewFolders, OutputFile, Taken, folder_of};
-use crate::folder::FolderTree;
+use crate::files::{NewFolders, OutputFile, Taken, folder_of};
 use crate::identity::{self};
 use crate::outgoing::{self, Outgoing, Output};
 use crate::outputs::{self, Ours, OutputError};
@@ -69,69 +69,6 @@ pub struct Request {
     /// A file with what the app declares, in the place of what it declares otherwise, on iOS.
     pub entitlements: Option<PathBuf>,
 }
-
-/// The longest name below an icon, in bytes.
-const LONGEST_TITLE: usize = 255;
-
-/// What is set in a build when it is signed.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Set {
-    /// The bundle id of the app; those of what is inside it follow.
-    pub id: Option<String>,
-    /// What people see below its icon.
-    pub title: Option<String>,
-    /// The version: on iOS numbers with dots between.
-    pub version: Option<String>,
-    /// The build number, or the version code.
-    pub build: Option<BuildNumber>,
-}
-
-impl Set {
-    /// The first option by which something is set that a package does not have, or has in every language.
-    fn first_of_ios(&self) -> Option<&'static str> {
-        let all = [("--set-title", self.title.is_some()), ("--set-bundle-id", self.id.is_some())];
-        all.into_iter().find(|(_, is_set)| *is_set).map(|(option, _)| option)
-    }
-
-    /// Refuses what no device would take, or show.
-    fn check(&self) -> Result<(), SignError> {
-        if let Some(id) = &self.id {
-            check_id(id)?;
-        }
-        let shows = |title: &String| {
-            !title.trim().is_empty() && title.len() <= LONGEST_TITLE && !title.chars().any(char::is_control)
-        };
-        if !self.title.as_ref().is_none_or(shows) {
-            return Err(SignError::Title);
-        }
-        if !self.version.as_ref().is_none_or(shows) {
-            return Err(SignError::Version);
-        }
-        Ok(())
-    }
-
-    /// Refuses a version that an app for iOS cannot have.
-    fn check_ios(&self) -> Result<(), SignError> {
-        match self.version.as_ref().is_none_or(|version| version.parse::<BuildNumber>().is_ok()) {
-            true => Ok(()),
-            false => Err(SignError::VersionNumbers),
-        }
-    }
-
-    /// What is set in a package's manifest; nothing when that is nothing.
-    fn numbers(&self) -> Result<Option<Numbers>, SignError> {
-        let code = |build: &BuildNumber| {
-            let code = build.to_string().parse::<u32>().ok();
-            code.filter(|code| (1..=HIGHEST_CODE).contains(code)).ok_or(SignError::Code)
-        };
-        let code = self.build.as_ref().map(code).transpose()?;
-        let is_any = code.is_some() || self.version.is_some();
-        Ok(is_any.then(|| Numbers { code, name: self.version.clone() }))
-    }
-}
-
-/// The highest version code without an upper half.
-const HIGHEST_CODE: u32 = i32::MAX as u32;
 
 /// What was signed.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -175,111 +112,6 @@ pub struct SignReport {
     pub realigned: usize,
     /// What the check of the output said.
     pub check: CheckReport,
-}
-
-/// A build that was opened, of one platform or another.
-enum Opened<'s> {
-    Android(Box<android::Opened<'s>>),
-    Ios(ios::Opened<'s>),
-}
-
-/// A build that may go where it goes.
-enum Allowed<'s> {
-    Android(Box<android::Allowed<'s>>),
-    Ios(ios::Opened<'s>),
-}
-
-/// A build as it was read, before anything is said of it.
-enum Loaded<'s> {
-    Android(&'s InputFile),
-    Renumbered(Box<Renumbered<'s>>),
-    Ipa(Box<ZipTree<'s>>),
-    Folder(&'s FolderTree),
-}
-
-impl<'s> Loaded<'s> {
-    fn of(input: &'s Input, set: &Set) -> Result<Self, SignError> {
-        Ok(match input {
-            Input::Folder(tree) => Loaded::Folder(tree),
-            Input::File(file) if is_for_ios(file) => {
-                let tree = ZipTree::open(file, &Limits::USUAL).map_err(AndroidError::from)?;
-                Loaded::Ipa(Box::new(tree))
-            }
-            Input::File(file) => match set.numbers()? {
-                Some(numbers) => {
-                    Loaded::Renumbered(Box::new(Renumbered::of(file, &numbers, &Limits::USUAL)?))
-                }
-                None => Loaded::Android(file),
-            },
-        })
-    }
-}
-
-impl Loaded<'_> {
-    /// Whether it had a signature that is not there any more.
-    fn was_signed(&self) -> bool {
-        matches!(self, Loaded::Renumbered(package) if package.was_signed)
-    }
-}
-
-impl<'s> Opened<'s> {
-    fn open(loaded: &'s Loaded<'s>) -> Result<Self, SignError> {
-        Ok(match loaded {
-            Loaded::Android(file) => Opened::Android(Box::new(android::Opened::open(*file, &Limits::USUAL)?)),
-            Loaded::Renumbered(package) => {
-                Opened::Android(Box::new(android::Opened::open(package.as_ref(), &Limits::USUAL)?))
-            }
-            Loaded::Ipa(tree) => Opened::Ios(ios::Opened::open(ios::Lies::Packed(tree))?),
-            Loaded::Folder(tree) => Opened::Ios(ios::Opened::open(ios::Lies::Loose(tree))?),
-        })
-    }
-
-    fn platform(&self) -> Platform {
-        match self {
-            Opened::Android(_) => Platform::Android,
-            Opened::Ios(_) => Platform::Ios,
-        }
-    }
-
-    fn form(&self) -> Form {
-        match self {
-            Opened::Android(opened) => Form::Android(opened.kind()),
-            Opened::Ios(opened) => Form::Ios(opened.build.container()),
-        }
-    }
-
-    /// What it will say of itself, with what is set in it.
-    fn says(&self, set: &Set) -> Says {
-        match self {
-            Opened::Android(opened) => ninekeys_core::android::says(opened.manifest()),
-            Opened::Ios(opened) => opened.says(set),
-        }
-    }
-
-    fn is_signed(&self) -> bool {
-        match self {
-            Opened::Android(opened) => opened.is_signed(),
-            Opened::Ios(opened) => opened.build.is_signed(),
-        }
-    }
-
-    /// Refuses what must not be signed for that destination, and options that are another platform's.
-    fn allow(self, destination: Destination, request: &Request) -> Result<Allowed<'s>, SignError> {
-        let only = |option, platform| SignError::OnlyFor { option, platform };
-        match self {
-            Opened::Android(_) if let Some(option) = request.set.first_of_ios() => {
-                Err(only(option, Platform::Ios))
-            }
-            Opened::Android(_) if request.entitlements.is_some() => {
-                Err(only("--entitlements", Platform::Ios))
-            }
-            Opened::Android(_) if request.timestamp => Err(SignError::TimestampForIos),
-            Opened::Android(opened) => Ok(Allowed::Android(Box::new(opened.allow(destination)?))),
-            Opened::Ios(_) if request.schemes.is_some() => Err(only("--schemes", Platform::Android)),
-            Opened::Ios(_) if request.idsig => Err(only("--idsig", Platform::Android)),
-            Opened::Ios(opened) => Ok(Allowed::Ios(opened)),
-        }
-    }
 }
 
 /// What is to be made, and where.
@@ -346,22 +178,11 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<Vec<SignReport>, SignErr
         .iter()
         .map(|(build, _, input)| Loaded::of(input, &request.set).map_err(|error| of(build, error)));
     let loaded = loaded.collect::<Result<Vec<_>, SignError>>()?;
-    let mut plans = Vec::new();
-    let mut all_allowed = Vec::new();
-    for ((build, _, _), loaded) in inputs.iter().zip(&loaded) {
-        let planned = Opened::open(loaded).and_then(|opened| {
-            let was_signed = loaded.was_signed() || opened.is_signed();
-            let plan = plan(ctx, request, build, project, (&opened, was_signed))?;
-            let allowed = opened.allow(plan.destination, request)?;
-            if request.timestamp && project.timestamps.is_none() {
-                return Err(SignError::NoTimestamps);
-            }
-            Ok((plan, allowed))
-        });
-        let (plan, allowed) = planned.map_err(|error| of(build, error))?;
-        plans.push(plan);
-        all_allowed.push(allowed);
-    }
+    let planned = inputs.iter().zip(&loaded).map(|((build, _, _), loaded)| {
+        plan_one(ctx, request, build, project, loaded).map_err(|error| of(build, error))
+    });
+    let (plans, all_allowed): (Vec<_>, Vec<_>) =
+        planned.collect::<Result<Vec<_>, SignError>>()?.into_iter().unzip();
     android::refuse_parts_alone(&plans, &all_allowed, of)?;
     let sources: Vec<&Path> = inputs.iter().map(|(_, path, _)| path.as_path()).collect();
     refuse_targets(ctx, &sources, &plans, request.replace)?;
@@ -397,6 +218,24 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<Vec<SignReport>, SignErr
         folders.keep();
     }
     done
+}
+
+/// Opens a build, finds out what is to be made of it, and whether that may be.
+fn plan_one<'p, 's>(
+    ctx: &Ctx<'_>,
+    request: &Request,
+    build: &'p Path,
+    project: &'p Project,
+    loaded: &'s Loaded<'s>,
+) -> Result<(Plan<'p>, Allowed<'s>), SignError> {
+    let opened = Opened::open(loaded)?;
+    let was_signed = loaded.was_signed() || opened.is_signed();
+    let plan = plan(ctx, request, build, project, (&opened, was_signed))?;
+    let allowed = opened.allow(plan.destination, request)?;
+    if request.timestamp && project.timestamps.is_none() {
+        return Err(SignError::NoTimestamps);
+    }
+    Ok((plan, allowed))
 }
 
 /// A build as it was named, where that is, and what is there.

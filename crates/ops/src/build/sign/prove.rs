@@ -9,7 +9,8 @@ use ninekeys_core::stream::{DigestError, source_sha256};
 use ninekeys_formats::limits::Limits;
 
 use super::SignError;
-use crate::build::check::{self, Background, BuildSubject, CheckError, CheckReport};
+use crate::build::background::Background;
+use crate::build::check::{self, BuildSubject, CheckError, CheckReport};
 use crate::ctx::Ctx;
 use crate::files::{FileError, OutputFile};
 use crate::folder::{self, FolderTree, OutputFolder};
