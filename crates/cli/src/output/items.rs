@@ -87,10 +87,14 @@ fn used_by(row: &Row) -> String {
 fn release_row<'a>(report: &ReleasesReport, row: &'a Release) -> [Line<'a>; 6] {
     let release = &row.facts;
     let file = Line::new().dim(&release.file);
+    let signed_with = match release.schemes.as_slice() {
+        [] => release.signed_with.clone(),
+        schemes => format!("{} · {}", release.signed_with, schemes.join(", ")),
+    };
     [
         Line::new().bold(&release.app).text(format!(" {} ({})", release.version, release.number)),
         Line::new().text(release.destination.to_string()),
-        Line::new().text(format!("{} · {}", release.signed_with, release.schemes.join(", "))),
+        Line::new().text(signed_with),
         Line::new().text(words::size(release.size)),
         Line::new().text(words::day_and_distance(report.at, release.signed)),
         if row.replaced { file.text("  replaced") } else { file },

@@ -28,12 +28,11 @@ fn holds(what: Holds) -> &'static str {
 
 fn settings(all: &[Setting], at: usize, paper: &mut Paper<'_>) -> io::Result<()> {
     all.iter().try_for_each(|one| {
-        let line = Line::new().text("    ").bold(&one.name).to(at).text(holds(one.holds));
-        let line = match &one.bundle_id {
-            Some(id) => line.text(format!(" of {id}")),
-            None => line,
+        let what = match &one.bundle_id {
+            Some(id) => format!("what the profile of {id} is known by"),
+            None => holds(one.holds).to_owned(),
         };
-        paper.put(&line.hang(at))
+        paper.put(&Line::new().text("    ").bold(&one.name).to(at).text(what).hang(at))
     })
 }
 

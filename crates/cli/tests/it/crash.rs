@@ -102,3 +102,56 @@ fn an_interrupted_signing_cleans_up_and_says_so() {
     }
     assert!(stopped > 0, "no signal fell into the long work");
 }
+
+#[test]
+fn a_killed_signing_of_an_ipa_or_of_an_apps_folder_leaves_nothing_that_bears_its_name() {
+    let env = crate::sign::with_ipa();
+    let unpacked = std::process::Command::new("unzip")
+        .args(["-q", "crossing.ipa"])
+        .current_dir(env.folder())
+        .status()
+        .unwrap();
+    assert!(unpacked.success());
+    // large enough that a kill falls into the writing
+    let noise: Vec<u8> = (0..24u32 << 20).map(|at| (at.wrapping_mul(2_654_435_761) >> 24) as u8).collect();
+    for part in 0..6 {
+        let from = part * (4 << 20);
+        env.file(&format!("Payload/Crossing.app/film-{part}.bin"), &noise[from..from + (4 << 20)]);
+    }
+    let packed = std::process::Command::new("python3")
+        .args(["-m", "zipfile", "-c", "large.ipa", "Payload/"])
+        .current_dir(env.folder())
+        .status()
+        .unwrap();
+    assert!(packed.success());
+    let cases = [
+        ("Payload/Crossing.app", "crossing-2.4.0-12-store.app"),
+        ("large.ipa", "crossing-2.4.0-12-store.ipa"),
+    ];
+    let begun = std::time::Instant::now();
+    env.run("sign Payload/Crossing.app --for store --to timed").exit(0);
+    let whole = u64::try_from(begun.elapsed().as_millis()).unwrap();
+    let mut interrupted = 0;
+    for round in 0..20 {
+        let (build, file) = cases[round % 2];
+        let words = ["sign", build, "--for", "store", "--to", "out", "--replace"];
+        let mut child = env.command(words).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        std::thread::sleep(Duration::from_millis(whole * (round as u64 + 1) / 21));
+        let _ = child.kill();
+        interrupted += usize::from(!child.wait().unwrap().success());
+        env.run("cabinet status --prove").exit(0).says("every seal opened");
+        let output = env.path(&format!("out/{file}"));
+        if output.exists() {
+            env.run(&format!("check out/{file} --for store")).exit(0);
+        }
+        let left = env.files().into_iter().map(|(name, _)| name);
+        let left: Vec<String> = left.filter(|name| name.contains(".ninekeys-")).collect();
+        assert!(left.is_empty(), "round {round}: {left:?}");
+        let temporary = std::fs::read_dir(env.folder().join("out")).into_iter().flatten().flatten();
+        let temporary =
+            temporary.filter(|entry| entry.file_name().to_string_lossy().starts_with(".ninekeys-"));
+        assert_eq!(temporary.count(), 0, "round {round}");
+    }
+    assert!(interrupted >= 5, "{interrupted} of 20 were interrupted");
+    env.run("sign Payload/Crossing.app --for store --to out --replace").exit(0);
+}

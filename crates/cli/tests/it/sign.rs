@@ -274,7 +274,10 @@ fn an_apps_folder_is_signed_as_a_folder() {
     env.run("sign Payload/Crossing.app --for store --to Payload/Crossing.app")
         .exit(5)
         .says("changed   nothing");
-    assert!(!app.join("crossing-2.4.0-12-store.app").exists());
+    env.run("sign Payload/Crossing.app --for store --to Payload/Crossing.app/new/inner").exit(5);
+    std::os::unix::fs::symlink("Payload/Crossing.app", env.path("elsewhere")).unwrap();
+    env.run("sign Payload/Crossing.app --for store --to elsewhere/new").exit(5);
+    assert!(!app.join("crossing-2.4.0-12-store.app").exists() && !app.join("new").exists());
 }
 
 #[test]

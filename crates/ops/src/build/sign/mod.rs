@@ -36,7 +36,7 @@ use crate::build::identity_material::Choice;
 use crate::build::input::Input;
 use crate::build::material::Material;
 use crate::ctx::Ctx;
-use crate::files::{NewFolders, OutputFile, Taken, folder_of};
+use crate::files::{NewFolders, OutputFile, Taken};
 use crate::identity::{self};
 use crate::outgoing::{self, Outgoing, Output};
 use crate::outputs::{self, Ours, OutputError};
@@ -493,12 +493,7 @@ fn refuse_targets(
             std::iter::once(plan.target.as_path()).chain(plan.idsig.iter().map(|(_, path)| path.as_path()))
         })
         .collect();
-    let within = |input: &Path, target: &Path| match (input.canonicalize(), folder_of(target).canonicalize())
-    {
-        (Ok(input), Ok(folder)) => input.is_dir() && folder.starts_with(input),
-        _ => false,
-    };
-    if targets.iter().any(|target| inputs.iter().any(|input| within(input, target))) {
+    if targets.iter().any(|target| inputs.iter().any(|input| is_within(input, target))) {
         return Err(SignError::OverInput);
     }
     match outputs::refuse_ours(ctx, &targets, inputs) {
@@ -509,4 +504,15 @@ fn refuse_targets(
         OutputError::Exists(path) => SignError::Exists(path),
         other => other.into(),
     })
+}
+
+/// Whether something would be written into a folder that is read, by whatever way it is named; the folders on the way there need not
+/// be there yet.
+fn is_within(input: &Path, target: &Path) -> bool {
+    let Ok(input) = input.canonicalize() else { return false };
+    let above = target.ancestors().skip(1).find_map(|folder| match folder.as_os_str().is_empty() {
+        true => Path::new(".").canonicalize().ok(),
+        false => folder.canonicalize().ok(),
+    });
+    input.is_dir() && above.is_some_and(|folder| folder.starts_with(input))
 }
