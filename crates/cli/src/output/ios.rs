@@ -41,7 +41,7 @@ pub(super) fn print_verdict(
         }
         let name = name_within(ios, &bundle.path);
         let line = Line::new().text("  ").bold(name).text("  ").dim(bundle.kind);
-        paper.put(&line.dim(format!(" · {}", bundle.bundle_id)).hang(4))?;
+        paper.put(&line.dim(named(bundle)).hang(4))?;
         let fine = |family: &str| if index == 0 { fine(family) } else { Vec::new() };
         families::print_those(verdict, is_own, fine, paper)?;
     }
@@ -107,6 +107,11 @@ fn print_node(
     Ok(())
 }
 
+/// The bundle id behind what a bundle is, where it has one.
+fn named(bundle: &BundleLine) -> String {
+    if bundle.bundle_id.is_empty() { String::new() } else { format!(" · {}", bundle.bundle_id) }
+}
+
 /// What a bundle is, and the rules that found something in it.
 fn said_of(ios: &IosLines, bundle: &BundleLine, verdict: Option<&Verdict>) -> Line<'static> {
     let version = match (&bundle.version, &bundle.number) {
@@ -121,7 +126,7 @@ fn said_of(ios: &IosLines, bundle: &BundleLine, verdict: Option<&Verdict>) -> Li
         (Some(level), _) => Sign::from(level),
         (None, true) => Sign::Fine,
     };
-    let says = format!("{} · {}{version}", bundle.kind, bundle.bundle_id);
+    let says = format!("{}{}{version}", bundle.kind, named(bundle));
     let mut rules: Vec<&str> = verdict
         .map(|verdict| verdict.findings.iter().filter(found).map(|one| one.rule).collect())
         .unwrap_or_default();

@@ -108,7 +108,8 @@ pub(super) fn kind_wrong(look: &BuildLook<'_>, ios: &IosLook<'_>, notes: &mut No
 
 pub(super) fn app_mismatch(look: &BuildLook<'_>, ios: &IosLook<'_>, notes: &mut Notes) {
     each(ios, notes, |part, verified, notes| {
-        if !is_for(&verified.app_id, part.bundle.id()) {
+        // what does not say what it is is told as malformed
+        if !part.bundle.id().is_empty() && !is_for(&verified.app_id, part.bundle.id()) {
             let text = "this profile is for another app";
             notes.found(seen(look, part, text).expected(part.bundle.id()).found(&verified.app_id));
         }
