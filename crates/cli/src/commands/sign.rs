@@ -65,7 +65,7 @@ pub(crate) struct Args {
     /// then another each time
     #[arg(long)]
     timestamp: bool,
-    /// Say of every entitlement why it is claimed or left out (iOS)
+    /// Say why other identities and profiles were not taken, and of every entitlement why it is claimed or left out (iOS)
     #[arg(long)]
     explain: bool,
 }

@@ -243,6 +243,12 @@ fn signed_ios(report: &SignReport, ios: &SignedIos, explain: bool, paper: &mut P
             row(if index == 0 { "  profile" } else { "" }).text(format!("{:width$}  ", profile.bundle_id));
         paper.put(&line.bold(&profile.profile).text(format!(" {:?} · until {until}", profile.title)))?;
     }
+    for (index, other) in ios.passed_over.iter().enumerate().filter(|_| explain) {
+        let label = if index == 0 { "  not taken" } else { "" };
+        let of = other.bundle_id.as_ref().map_or_else(String::new, |id| format!(" for {id}"));
+        let line = row(label).text(format!("{}{of}", other.name));
+        paper.put(&line.dim(format!(" · {}", other.because)).hang(18))?;
+    }
     for (index, bundle) in ios.claims.iter().enumerate() {
         claims(bundle, index == 0, explain, paper)?;
     }

@@ -4,9 +4,9 @@ use std::io;
 
 use ninekeys_ops::answers::{BuildSaid, KeySaid};
 use ninekeys_ops::inspect::{
-    BuildContent, CabinetContent, CertificateContent, Content, EnvelopeContent, ExecutableContent,
-    InspectReport, KeyContent, KeystoreContent, ProfileContent, RecipientSaid, RequestContent,
-    SignatureContent, SignedContent, SliceContent, ToProject, Vouched,
+    BuildContent, CabinetContent, CertificateContent, Content, EntitlementsContent, EnvelopeContent,
+    ExecutableContent, InfoContent, InspectReport, KeyContent, KeystoreContent, ProfileContent,
+    RecipientSaid, RequestContent, SignatureContent, SignedContent, SliceContent, ToProject, Vouched,
 };
 
 use super::build::held_as;
@@ -35,6 +35,8 @@ impl Report for InspectReport {
             Content::Request(request) => print_request(self, request, paper),
             Content::Envelope(envelope) => print_envelope(self, envelope, paper),
             Content::Profile(profile) => print_profile(self, profile, paper),
+            Content::Entitlements(list) => print_entitlements(self, list, paper),
+            Content::Info(info) => print_info(self, info, paper),
             Content::Cabinet(cabinet) => print_cabinet(self, cabinet, paper),
             Content::Item(item) => item.text(paper),
         }
@@ -47,6 +49,52 @@ impl Report for InspectReport {
 
 fn row<'a>(label: &'a str, value: &'a str) -> Line<'a> {
     Line::new().dim(label).to(18).text(value).hang(18)
+}
+
+fn print_entitlements(
+    report: &InspectReport,
+    list: &EntitlementsContent,
+    paper: &mut Paper<'_>,
+) -> io::Result<()> {
+    let many = words::count(list.entitlements.len(), "entitlement");
+    paper.put(&Line::new().bold(&report.name).text(format!("   {many}, {}", list.encoding)))?;
+    paper.blank()?;
+    for (key, value) in &list.entitlements {
+        paper.put(&Line::new().text(format!("  {key} = {value}")).hang(4))?;
+    }
+    Ok(())
+}
+
+fn print_info(report: &InspectReport, info: &InfoContent, paper: &mut Paper<'_>) -> io::Result<()> {
+    paper.put(
+        &Line::new().bold(&report.name).text(format!("   what a bundle says of itself, {}", info.encoding)),
+    )?;
+    paper.blank()?;
+    let version = match (&info.version, &info.number) {
+        (version, Some(number)) => {
+            Some(format!("{}, build number {number}", version.as_deref().unwrap_or("none")))
+        }
+        (version, None) => version.clone(),
+    };
+    let bundle_id = Some(info.bundle_id.clone());
+    let rows = [
+        ("  bundle id", &bundle_id),
+        ("  name", &info.title),
+        ("  version", &version),
+        ("  from iOS", &info.lowest),
+        ("  built with", &info.sdk),
+        ("  executable", &info.executable),
+    ];
+    for (label, value) in rows {
+        if let Some(value) = value {
+            paper.put(&row(label, value))?;
+        }
+    }
+    for (index, (key, reason)) in info.asks_for.iter().enumerate() {
+        let label = if index == 0 { "  asks for" } else { "" };
+        paper.put(&row(label, &format!("{key}: {reason}")))?;
+    }
+    Ok(())
 }
 
 fn print_executable(

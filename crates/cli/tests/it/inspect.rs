@@ -248,3 +248,34 @@ fn a_build_for_ios_is_looked_into_without_a_cabinet() {
     let said = env.run("inspect deckhand.ipa --format json").exit(0).json();
     assert_eq!(said["content"]["ios"]["bundles"][0]["code"]["signed"], "by-linker");
 }
+
+#[test]
+fn entitlements_and_what_a_bundle_says_are_told_in_every_encoding_without_a_cabinet() {
+    let env = TestEnv::new(PROGRAM);
+    let list = "<?xml version=\"1.0\"?><plist version=\"1.0\"><dict><key>aps-environment</key><string>production</string>\
+                <key>get-task-allow</key><true/></dict></plist>";
+    env.file("app.entitlements", list.as_bytes());
+    let said = env.run("inspect app.entitlements").exit(0);
+    said.says("2 entitlements, XML").says("aps-environment = production").says("get-task-allow = yes");
+    let claims =
+        ninekeys_formats::entitlements::parse(list.as_bytes(), &ninekeys_formats::limits::Limits::USUAL)
+            .unwrap();
+    env.file("claims.der", &ninekeys_formats::entitlements::to_der(&claims).unwrap());
+    let json = env.run("inspect claims.der --format json").exit(0).json();
+    assert_eq!(
+        (&json["content"]["type"], &json["content"]["encoding"]),
+        (&"entitlements".into(), &"DER".into())
+    );
+    assert_eq!(json["content"]["entitlements"]["get-task-allow"], "yes");
+    let info = "<plist version=\"1.0\"><dict><key>CFBundleIdentifier</key><string>example.gannetpoint.crossing</string>\
+                <key>CFBundleShortVersionString</key><string>2.4.0</string><key>CFBundleVersion</key><string>12</string>\
+                <key>NSCameraUsageDescription</key><string>to read tickets</string></dict></plist>";
+    env.file("Info.plist", info.as_bytes());
+    env.run("inspect Info.plist")
+        .exit(0)
+        .says("example.gannetpoint.crossing")
+        .says("2.4.0, build number 12")
+        .says("NSCameraUsageDescription: to read tickets");
+    env.file("broken.plist", b"<plist><array>");
+    env.run("inspect broken.plist").exit(3).says("entitlements or an Info.plist");
+}

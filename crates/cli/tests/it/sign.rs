@@ -447,3 +447,15 @@ fn what_extensions_claim_can_be_expected_in_the_project_file() {
         seen["ios"]["bundles"].as_array().unwrap().iter().find(|one| one["kind"] == "extension").unwrap();
     assert_eq!(share["entitlements"]["keychain-access-groups"], "GPFERRY009.example.gannetpoint.shared");
 }
+
+#[test]
+fn what_could_have_signed_and_did_not_is_told_with_the_reason() {
+    let env = with_ipa();
+    env.run("identity import in/distribution-2025.p12 --name old --password-in pw").exit(0);
+    env.run("profile import in/crossing-store-expired.mobileprovision").exit(0);
+    let said = env.run("sign crossing.ipa --for store --explain").exit(0);
+    said.says("not taken").says("old · ").says("it has ended");
+    let json = env.run("sign crossing.ipa --for store --to b --format json").exit(0).json();
+    let over = json["ios"]["passed_over"].as_array().unwrap();
+    assert!(over.iter().any(|one| one["name"] == "old" && one["bundle_id"].is_null()), "{json}");
+}

@@ -4,10 +4,13 @@
 //! nothing speaks against is taken. The rules say what is missing, the commands show what was taken.
 
 use std::collections::HashMap;
+use std::fmt;
 use std::sync::OnceLock;
 
 use jiff::Timestamp;
 use ninekeys_formats::x509::Certificate;
+use schemars::JsonSchema;
+use serde::Serialize;
 
 use super::profile::is_for;
 use crate::chain::Chain;
@@ -133,6 +136,18 @@ impl<'a> Roster<'a> {
     }
 }
 
+/// What could have been taken and was not.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct PassedOver {
+    /// Its name in the cabinet.
+    pub name: String,
+    /// The bundle id that it would have been for, of a profile.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub bundle_id: Option<String>,
+    /// Why not.
+    pub because: String,
+}
+
 /// What speaks against an identity.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum AgainstIdentity {
@@ -150,6 +165,20 @@ pub enum AgainstIdentity {
     Waiting,
     /// Its certificate was revoked.
     Revoked(Timestamp),
+}
+
+impl fmt::Display for AgainstIdentity {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            AgainstIdentity::Ended(_) => f.write_str("it has ended"),
+            AgainstIdentity::NotYet(_) => f.write_str("it begins later"),
+            AgainstIdentity::OtherTeam(team) => write!(f, "it is of team {team}"),
+            AgainstIdentity::WithoutKey => f.write_str("its private key is not here"),
+            AgainstIdentity::HeldBy(holder) => write!(f, "{holder} has its private key"),
+            AgainstIdentity::Waiting => f.write_str("it waits for its certificate"),
+            AgainstIdentity::Revoked(_) => f.write_str("its certificate was revoked"),
+        }
+    }
 }
 
 /// An identity that could serve.
@@ -201,6 +230,20 @@ pub enum AgainstProfile {
     LacksIdentity(Vec<String>),
     /// Every certificate that it allows was revoked.
     OnlyRevoked,
+}
+
+impl fmt::Display for AgainstProfile {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            AgainstProfile::Ended(_) => f.write_str("it has ended"),
+            AgainstProfile::NotYet(_) => f.write_str("it begins later"),
+            AgainstProfile::Kind(destination) => write!(f, "it is for {}", destination.phrase()),
+            AgainstProfile::App(_) => f.write_str("it is for another app"),
+            AgainstProfile::OtherTeam(team) => write!(f, "it is of team {team}"),
+            AgainstProfile::LacksIdentity(_) => f.write_str("it does not allow the identity"),
+            AgainstProfile::OnlyRevoked => f.write_str("every certificate that it allows was revoked"),
+        }
+    }
 }
 
 /// A profile that could serve.
@@ -298,6 +341,37 @@ impl<'a> Setup<'a> {
     /// The identity that is taken: the best that nothing speaks against.
     pub fn taken(&self) -> Option<&IdentityChoice<'a>> {
         self.identities.first().filter(|choice| choice.against.is_empty())
+    }
+
+    /// What could have been taken and was not, with the reason: identities, and then the profiles of each bundle id.
+    pub fn passed_over(&self) -> Vec<PassedOver> {
+        let words = |against: Vec<String>, otherwise: &str| match against.is_empty() {
+            true => otherwise.to_owned(),
+            false => against.join(", "),
+        };
+        let identities = self.identities.iter().skip(1).map(|choice| PassedOver {
+            name: choice.item.name.clone(),
+            bundle_id: None,
+            because: words(
+                choice.against.iter().map(ToString::to_string).collect(),
+                "the profiles allow the other, or it is good longer",
+            ),
+        });
+        let profiles = self.parts.iter().flat_map(|part| {
+            part.profiles.iter().skip(1).map(|choice| PassedOver {
+                name: choice.item.name.clone(),
+                bundle_id: Some(part.bundle_id.to_owned()),
+                because: words(
+                    choice.against.iter().map(ToString::to_string).collect(),
+                    if super::profile::is_wildcard(&choice.facts.app_id) {
+                        "it is for several apps, and the other for this one"
+                    } else {
+                        "the other is good longer, or newer"
+                    },
+                ),
+            })
+        });
+        identities.chain(profiles).collect()
     }
 
     /// The servers that builds for the destination listen to.

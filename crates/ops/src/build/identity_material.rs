@@ -227,6 +227,7 @@ impl Choice<'_> {
                 team: taken.facts.team.clone().unwrap_or_default(),
                 profiles,
                 used,
+                passed_over: setup.passed_over(),
             })),
         })
     }

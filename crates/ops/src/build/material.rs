@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use ninekeys_cabinet::{Cabinet, CabinetError};
 use ninekeys_core::digest::from_hex;
+use ninekeys_core::ios::setup::PassedOver;
 use ninekeys_core::ios::sign::Embedded;
 use ninekeys_core::keys::{KeyError, PrivateKey};
 use ninekeys_core::model::{Destination, Facts, Inventory, Item, ItemId, KeystoreEntry, KeystoreFacts, Role};
@@ -70,6 +71,8 @@ pub(crate) struct IdentityMaterial {
     pub(crate) profiles: BTreeMap<String, Embedded>,
     /// The same, as answers say them.
     pub(crate) used: Vec<ProfileUsed>,
+    /// What could have been taken and was not.
+    pub(crate) passed_over: Vec<PassedOver>,
 }
 
 /// What signs: a private key and its certificate, and what they are called where they are kept. A keystore's key on Android;

@@ -2,6 +2,7 @@
 
 mod cabinet;
 mod executable;
+mod list;
 mod loose;
 mod profile;
 
@@ -42,6 +43,7 @@ pub use cabinet::{CabinetContent, ToProject};
 pub use executable::{
     DirectoryContent, ExecutableContent, RequirementContent, SignatureContent, SignedContent, SliceContent,
 };
+pub use list::{EntitlementsContent, InfoContent};
 pub use loose::{EnvelopeContent, KeyContent, RecipientSaid, RequestContent};
 pub use profile::ProfileContent;
 
@@ -86,6 +88,10 @@ pub enum Content {
     Envelope(EnvelopeContent),
     /// A provisioning profile.
     Profile(Box<ProfileContent>),
+    /// A property list with what an app claims.
+    Entitlements(EntitlementsContent),
+    /// A property list with what a bundle says of itself.
+    Info(Box<InfoContent>),
     /// A cabinet, or a copy of one.
     Cabinet(Box<CabinetContent>),
     /// An item of the cabinet.
@@ -235,7 +241,7 @@ pub enum InspectError {
     Executable(#[from] MachoError),
     /// It is nothing that is known.
     #[error(
-        "it is neither a build (APK, AAB, IPA), an executable (Mach-O), a keystore (PKCS#12, JKS), a cabinet, a provisioning profile, nor a certificate, a request, a key or an encrypted message (PEM or DER)"
+        "it is neither a build (APK, AAB, IPA), an executable (Mach-O), a keystore (PKCS#12, JKS), a cabinet, a provisioning profile, entitlements or an Info.plist, nor a certificate, a request, a key or an encrypted message (PEM or DER)"
     )]
     Unknown,
     /// Neither a file nor an item.
@@ -303,6 +309,9 @@ pub fn inspect(
             return Ok(report(content));
         }
         if let Some(content) = bytes.lend(|bytes| profile::read(ctx, bytes, &background)) {
+            return Ok(report(content));
+        }
+        if let Some(content) = bytes.lend(|bytes| list::read(bytes)) {
             return Ok(report(content));
         }
         if let Some(content) = bytes.lend(|bytes| certificates(bytes, &background))? {

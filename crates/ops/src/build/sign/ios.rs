@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use ninekeys_core::build::{Build, Number, Says};
 use ninekeys_core::ios::package::Container;
+use ninekeys_core::ios::setup::PassedOver;
 use ninekeys_core::ios::sign::claims::{Claims, Declared};
 use ninekeys_core::ios::sign::code::CodeSigner;
 use ninekeys_core::ios::sign::{self, Packed, Signed, Signing};
@@ -22,6 +23,7 @@ use serde::Serialize;
 use super::prove::{self, Proof};
 use super::{IosError, Job, Made, Plan, Proving, Request, Set, SignError};
 use crate::build::identity_material::{Needs, ProfileUsed};
+use crate::build::material::IdentityMaterial;
 use crate::ctx::Ctx;
 use crate::files::{self, Access};
 use crate::folder::{FolderTree, USUAL_FILE, USUAL_FOLDER};
@@ -38,6 +40,9 @@ pub struct SignedIos {
     pub team: String,
     /// The profiles that were put into it, the app's first.
     pub profiles: Vec<ProfileUsed>,
+    /// Identities and profiles that could have been taken and were not.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub passed_over: Vec<PassedOver>,
     /// What each bundle claims, and why; the app's first.
     pub claims: Vec<BundleClaims>,
     /// How many executables were signed.
@@ -195,7 +200,7 @@ pub(super) fn make(
         Lies::Packed(tree) => pack(ctx, plan, tree, &signed, opened.build.container(), proving, outgoing)?,
         Lies::Loose(tree) => copy(ctx, plan, tree, &signed, proving, outgoing)?,
     };
-    let said = said(&signed, own.team.clone(), own.used.clone());
+    let said = said(&signed, own);
     Ok(Made { output, idsig: None, schemes: Vec::new(), proof, realigned: 0, ios: Some(said) })
 }
 
@@ -281,7 +286,7 @@ fn filled(streamed: Result<(), TreeError>) -> Result<(), SignError> {
     }
 }
 
-fn said(signed: &Signed, team: String, profiles: Vec<ProfileUsed>) -> SignedIos {
+fn said(signed: &Signed, own: &IdentityMaterial) -> SignedIos {
     let mut claims: Vec<BundleClaims> = Vec::new();
     for claimed in &signed.claimed {
         let claim = |(key, reason): (&String, &sign::claims::Reason)| Claim {
@@ -297,8 +302,9 @@ fn said(signed: &Signed, team: String, profiles: Vec<ProfileUsed>) -> SignedIos 
     let mut left_out: BTreeMap<&str, &str> = BTreeMap::new();
     left_out.extend(signed.left_out.iter().map(|(path, processors)| (path.as_str(), processors.as_str())));
     SignedIos {
-        team,
-        profiles,
+        team: own.team.clone(),
+        profiles: own.used.clone(),
+        passed_over: own.passed_over.clone(),
         claims,
         executables: signed.executables,
         sealed: signed.sealed,
