@@ -338,6 +338,7 @@ fn where_the_path_is_missing_nothing_is_said_of_what_the_code_demands_of_it() {
             who,
             profiles: signing.profiles.clone(),
             declared: Declared::default(),
+            declared_inside: BTreeMap::new(),
             changes: Changes::default(),
             ..*signing
         };

@@ -332,12 +332,15 @@ pub(crate) fn clear(temporary: &Path) {
 
 /// Gives something a name that nothing has.
 fn rename_to_new(from: &Path, to: &Path) -> io::Result<()> {
-    let from = tempfile::TempPath::try_from_path(from)?;
-    from.persist_noclobber(to).map_err(|error| {
-        // it stays where it is
-        let _ = error.path.keep();
-        error.error
-    })
+    let held = tempfile::TempPath::try_from_path(from)?;
+    let Err(error) = held.persist_noclobber(to) else { return Ok(()) };
+    // it stays where it is
+    let _ = error.path.keep();
+    // a file system that cannot do so in one step: a folder with something in it is never replaced by a rename
+    match fs::symlink_metadata(to) {
+        Err(found) if found.kind() == io::ErrorKind::NotFound => fs::rename(from, to),
+        _ => Err(error.error),
+    }
 }
 
 #[cfg(unix)]

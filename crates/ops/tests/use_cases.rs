@@ -61,6 +61,7 @@ fn export(to: &str) -> ExportRequest {
 
 fn signing(build: &str) -> sign::Request {
     sign::Request {
+        timestamp: false,
         builds: vec![build.into()],
         app: None,
         destination: None,

@@ -17,9 +17,18 @@ use crate::ios::package::in_order_of_work;
 use crate::ios::tree::{Kind, Tree, TreeError};
 use crate::stream::{CHUNK, DigestError, Scratch, Space};
 
+/// What new files are made for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Packing {
+    /// Entries of an archive: compressed.
+    Packed,
+    /// Files of a folder: as they are.
+    Loose,
+}
+
 /// A file that is new, or has other bytes.
 pub struct NewFile {
-    /// Its bytes, as an archive has them, in front of what may be behind them.
+    /// Its bytes, as an archive or a folder has them, in front of what may be behind them.
     pub(super) bytes: Box<dyn Space>,
     /// How many they are.
     pub(super) length: u64,
@@ -27,7 +36,7 @@ pub struct NewFile {
     pub(super) method: u16,
     /// Its size when it is unpacked.
     pub(super) size: u64,
-    /// CRC-32 of it, unpacked.
+    /// CRC-32 of it, unpacked; not looked at in a folder.
     pub(super) crc: u32,
     /// Whether it is code.
     pub is_code: bool,
@@ -44,6 +53,17 @@ impl NewFile {
     /// # Errors
     /// [`TreeError`].
     pub fn stream(&self, take: &mut dyn FnMut(&[u8]) -> bool) -> Result<(), TreeError> {
+        if self.method == STORED {
+            let mut at = 0;
+            while at < self.length {
+                let end = (at + CHUNK).min(self.length);
+                if !take(&self.bytes.bytes(at..end, CHUNK)?) {
+                    break;
+                }
+                at = end;
+            }
+            return Ok(());
+        }
         let mut entry = Entry::made_by_unix("", 0);
         (entry.method, entry.crc) = (self.method, self.crc);
         (entry.compressed, entry.size) = (self.length, self.size);
@@ -51,9 +71,10 @@ impl NewFile {
     }
 
     /// A file that is in memory anyway.
-    pub(super) fn small(content: Vec<u8>) -> Result<Self, SignError> {
+    pub(super) fn small(content: Vec<u8>, packing: Packing) -> Result<Self, SignError> {
         let (crc, size) = (crc32fast::hash(&content), content.len() as u64);
-        let (method, bytes) = match deflate_part(&content, true) {
+        let packed = if packing == Packing::Packed { deflate_part(&content, true) } else { None };
+        let (method, bytes) = match packed {
             Some(packed) => (DEFLATED, packed),
             None => (STORED, content),
         };
@@ -63,10 +84,20 @@ impl NewFile {
     }
 
     /// Code that was signed, with its hashes.
-    pub(super) fn of_code(code: &dyn Source, env: &Env<'_>) -> Result<(Content, Self), SignError> {
-        let (content, packed) = rayon::join(|| hash(code, env), || pack(code, env));
+    pub(super) fn of_code(
+        code: Box<dyn Space>,
+        packing: Packing,
+        env: &Env<'_>,
+    ) -> Result<(Content, Self), SignError> {
+        let size = code.len();
+        if packing == Packing::Loose {
+            let content = hash(code.as_ref(), env)?;
+            let file = NewFile { bytes: code, length: size, method: STORED, size, crc: 0, is_code: true };
+            return Ok((content, file));
+        }
+        let (content, packed) = rayon::join(|| hash(code.as_ref(), env), || pack(code.as_ref(), env));
         let (bytes, length, crc) = packed?;
-        let file = NewFile { bytes, length, method: DEFLATED, size: code.len(), crc, is_code: true };
+        let file = NewFile { bytes, length, method: DEFLATED, size, crc, is_code: true };
         Ok((content?, file))
     }
 }

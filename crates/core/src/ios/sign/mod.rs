@@ -23,6 +23,7 @@ pub use self::archive::{Packed, kept_in};
 use self::claims::{Chosen, Claimant, Claims, Declared};
 use self::code::{CodeFailure, CodeSigner, SignedAs, signed_copy};
 pub use self::files::NewFile;
+use self::files::Packing;
 use super::code::claims_of;
 use super::package::{Container, INFO, Known, MOST_INFO, Outline, PROFILE, PackageError, Place, SEAL, SEALS};
 use super::profile::pattern_prefix;
@@ -245,6 +246,7 @@ struct Work<'o> {
     tree: &'o dyn Tree,
     outline: &'o Outline,
     signing: &'o Signing<'o>,
+    packing: Packing,
     /// What every file of the app will be, by path.
     contents: BTreeMap<String, Content>,
     /// The bundle ids, as they will be.
@@ -265,14 +267,24 @@ impl<'o> Work<'o> {
             executables: 0,
             sealed: 0,
         };
+        // a folder becomes a folder, anything else an archive
+        let packing = if opened.tree.is_folder() { Packing::Loose } else { Packing::Packed };
         let ids = opened.outline.bundles.iter().map(|place| place.id().to_owned()).collect();
-        Work { tree: opened.tree, outline: &opened.outline, signing, contents: BTreeMap::new(), ids, done }
+        Work {
+            tree: opened.tree,
+            outline: &opened.outline,
+            signing,
+            packing,
+            contents: BTreeMap::new(),
+            ids,
+            done,
+        }
     }
 
     /// Puts bytes to a path, in the place of what is there.
     fn put(&mut self, path: String, bytes: Vec<u8>) -> Result<(), SignError> {
         self.contents.insert(path.clone(), files::content_of(&bytes));
-        let file = NewFile::small(bytes)?;
+        let file = NewFile::small(bytes, self.packing)?;
         self.put_file(path, file);
         Ok(())
     }
@@ -425,11 +437,11 @@ impl<'o> Work<'o> {
         };
         let new = signed_copy(source.as_ref(), &what, &self.signing.who, env).map_err(failed)?;
         drop(source);
-        let (content, file) = NewFile::of_code(new.bytes.as_ref(), env)?;
+        let (content, file) = NewFile::of_code(new.bytes, self.packing, env)?;
         let seal = match (seal, place) {
             (Some((bytes, count)), Some(place)) => {
                 let content = files::content_of(&bytes);
-                Some((place.file(SEAL), NewFile::small(bytes)?, content, count))
+                Some((place.file(SEAL), NewFile::small(bytes, self.packing)?, content, count))
             }
             _ => None,
         };

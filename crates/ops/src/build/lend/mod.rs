@@ -325,7 +325,9 @@ impl Lending<'_> {
             private(&path, bytes)?;
         }
         // what is there with the same bytes serves as it is, and stays
-        let same = |path: &Path, bytes: &[u8]| fs::read(path).is_ok_and(|found| found == bytes);
+        let same = |path: &Path, bytes: &[u8]| {
+            files::read_whole(path, bytes.len() as u64).is_ok_and(|found| found == bytes)
+        };
         let mut new = Vec::new();
         for (path, bytes) in &self.goods.outside {
             let shown = || path.strip_prefix(self.folder).unwrap_or(path).display().to_string();
