@@ -453,8 +453,17 @@ struct Looked {
     code: Option<Result<Vec<Code>, Unlooked>>,
 }
 
-/// What is known of files, by their nodes, since they were read already and are the same to the byte: none of it is code.
-pub type Known = BTreeMap<usize, Content>;
+/// What is known of a file, since it was read already and is the same to the byte.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct KnownFile {
+    /// Its hashes.
+    pub content: Content,
+    /// Whether it is code: then it is read all the same, and its signature looked at.
+    pub is_code: bool,
+}
+
+/// What is known of files, by their nodes.
+pub type Known = BTreeMap<usize, KnownFile>;
 
 /// Looks at all of a build.
 ///
@@ -528,11 +537,13 @@ fn look_at_all(
         .par_iter()
         .with_max_len(1)
         .map(|index| {
-            if let Some(content) = known.get(index) {
-                return Ok((*index, Ok(Looked { content: content.clone(), code: None })));
+            let known = known.get(index);
+            if let Some(known) = known.filter(|known| !known.is_code) {
+                return Ok((*index, Ok(Looked { content: known.content.clone(), code: None })));
             }
             let home = if homes.contains(index) { Home::Bundle } else { Home::Alone };
-            let looked = match look(tree, *index, home, env, &|bytes| {
+            let hashed = known.map(|known| &known.content);
+            let looked = match look(tree, *index, (home, hashed), env, &|bytes| {
                 let done = done.fetch_add(bytes, Ordering::Relaxed) + bytes;
                 env.progress.step("checking", done, total);
             }) {
@@ -547,11 +558,11 @@ fn look_at_all(
     Ok(looked?)
 }
 
-/// Reads a file once: its hashes, and what it is as code.
+/// Reads a file once: its hashes, where they are not known, and what it is as code.
 fn look(
     tree: &dyn Tree,
     index: usize,
-    home: Home,
+    (home, hashed): (Home, Option<&Content>),
     env: &Env<'_>,
     step: &(dyn Fn(u64) + Sync),
 ) -> Result<Looked, TreeError> {
@@ -570,8 +581,10 @@ fn look(
     let mut stopped = false;
     let done = tree.stream(index, &mut |bytes| {
         stopped = env.stopped();
-        sha1.update(bytes);
-        sha256.update(bytes);
+        if hashed.is_none() {
+            sha1.update(bytes);
+            sha256.update(bytes);
+        }
         if at == 0 && macho::recognise(bytes) {
             match env.scratch.space(node.size) {
                 Ok(space) => kept = Some(space),
@@ -593,9 +606,12 @@ fn look(
         return Err(DigestError::Stopped.into());
     }
     done?;
-    let mut content = ([0; 20], [0; 32]);
-    content.0.copy_from_slice(sha1.finish().as_ref());
-    content.1.copy_from_slice(sha256.finish().as_ref());
+    let content = hashed.cloned().unwrap_or_else(|| {
+        let mut content = ([0; 20], [0; 32]);
+        content.0.copy_from_slice(sha1.finish().as_ref());
+        content.1.copy_from_slice(sha256.finish().as_ref());
+        Content::File { sha1: content.0, sha256: content.1 }
+    });
     let code = match kept {
         None => None,
         Some(space) => match code::examine(space.as_ref(), home, &Limits::USUAL, env) {
@@ -604,7 +620,7 @@ fn look(
             Err(CodeError::Digest(error)) => return Err(error.into()),
         },
     };
-    Ok(Looked { content: Content::File { sha1: content.0, sha256: content.1 }, code })
+    Ok(Looked { content, code })
 }
 
 fn links_that_leave(nodes: &[Node], all: &BTreeMap<usize, Looked>, root: &str) -> Vec<String> {

@@ -2,7 +2,6 @@
 
 use std::collections::BTreeMap;
 
-use ninekeys_formats::code_resources::Content;
 use ninekeys_formats::source::Source;
 use ninekeys_formats::zip::rewrite::{Assembly, Data, Layout, Piece, lay_out_as_given};
 use ninekeys_formats::zip::write::end_record;
@@ -11,7 +10,7 @@ use rayon::prelude::*;
 
 use super::{NewFile, SignError, Signed};
 use crate::env::Env;
-use crate::ios::package::{Container, Known};
+use crate::ios::package::{Container, Known, KnownFile};
 use crate::ios::tree::ZipTree;
 use crate::stream::{CHUNK, DigestError, Sink};
 
@@ -143,20 +142,27 @@ fn placed(container: Container, name: Vec<u8>) -> Vec<u8> {
     }
 }
 
-/// What is known of the files in a signed archive that were copied as they lay in the one before, where they were unpacked and
-/// hashed. Good only for an archive that [is](Packed::is) what was laid out.
-pub fn kept_in(before: &ZipTree<'_>, kept: &Known, container: Container, after: &ZipTree<'_>) -> Known {
-    let by_name: BTreeMap<Vec<u8>, (&Entry, &Content)> = kept
+/// What is known of the files in a signed archive: those that were copied as they lay in the one before, where they were unpacked and
+/// hashed, and new code, which was hashed as it was packed. Good only for an archive that [is](Packed::is) what was laid out; what is
+/// unpacked of it is held against the CRC-32 of what was hashed.
+pub fn known_in(before: &ZipTree<'_>, signed: &Signed, container: Container, after: &ZipTree<'_>) -> Known {
+    type Said = (u16, u32, u64, u64);
+    let said = |entry: &Entry| -> Said { (entry.method, entry.crc, entry.compressed, entry.size) };
+    let by_name: BTreeMap<Vec<u8>, (Said, &KnownFile)> = signed
+        .known
         .iter()
-        .filter_map(|(index, content)| {
+        .filter_map(|(index, known)| {
             let entry = before.archive.entries.get(*index)?;
-            Some((placed(container, entry.name.clone()), (entry, content)))
+            let own = match signed.replaced.get(index) {
+                Some(file) => (file.method, file.crc, file.length, file.size),
+                None => said(entry),
+            };
+            Some((placed(container, entry.name.clone()), (own, known)))
         })
         .collect();
-    let said = |entry: &Entry| (entry.method, entry.crc, entry.compressed, entry.size);
     let known = |(index, entry): (usize, &Entry)| {
-        let (old, content) = by_name.get(&entry.name)?;
-        (said(old) == said(entry)).then(|| (index, (*content).clone()))
+        let (own, known) = by_name.get(&entry.name)?;
+        (*own == said(entry)).then(|| (index, (*known).clone()))
     };
     after.archive.entries.iter().enumerate().filter_map(known).collect()
 }

@@ -19,13 +19,15 @@ use ninekeys_formats::profile::Profile;
 use rayon::prelude::*;
 use thiserror::Error;
 
-pub use self::archive::{Packed, kept_in};
+pub use self::archive::{Packed, known_in};
 use self::claims::{Chosen, Claimant, Claims, Declared};
 use self::code::{CodeFailure, CodeSigner, SignedAs, signed_copy};
 pub use self::files::NewFile;
 use self::files::Packing;
 use super::code::claims_of;
-use super::package::{Container, INFO, Known, MOST_INFO, Outline, PROFILE, PackageError, Place, SEAL, SEALS};
+use super::package::{
+    Container, INFO, Known, KnownFile, MOST_INFO, Outline, PROFILE, PackageError, Place, SEAL, SEALS,
+};
 use super::profile::pattern_prefix;
 use super::tree::{Kind, Tree, TreeError};
 use crate::build::Says;
@@ -144,8 +146,8 @@ pub struct Signed {
     pub added: BTreeMap<String, NewFile>,
     /// Files that are not there any more.
     pub dropped: Vec<usize>,
-    /// What every file and link that stayed as it was came to, by its node.
-    pub kept: Known,
+    /// What every file and link that stayed as it was came to, by its node, and what new code did.
+    pub known: Known,
     /// What desktop systems had left in it, and was dropped.
     pub rubbish: Vec<String>,
     /// What each bundle claims.
@@ -260,7 +262,7 @@ impl<'o> Work<'o> {
             replaced: BTreeMap::new(),
             added: BTreeMap::new(),
             dropped: Vec::new(),
-            kept: Known::new(),
+            known: Known::new(),
             rubbish: Vec::new(),
             claimed: Vec::new(),
             left_out: Vec::new(),
@@ -366,7 +368,8 @@ impl<'o> Work<'o> {
         for (index, content) in hashed {
             match (content, self.tree.nodes().get(index)) {
                 (Some(content), Some(node)) => {
-                    self.done.kept.insert(index, content.clone());
+                    let known = KnownFile { content: content.clone(), is_code: false };
+                    self.done.known.insert(index, known);
                     self.contents.insert(node.path.clone(), content);
                 }
                 (None, _) => codes.push(index),
@@ -488,6 +491,7 @@ impl<'o> Work<'o> {
 
     fn take(&mut self, made: Made) {
         let Made { node, content, file, seal, claimed, left_out } = made;
+        self.done.known.insert(node, KnownFile { content: content.clone(), is_code: true });
         if let Some(path) = self.tree.nodes().get(node).map(|node| node.path.clone()) {
             self.contents.insert(path, content);
         }

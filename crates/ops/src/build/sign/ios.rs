@@ -218,7 +218,7 @@ fn pack(
     let packed = Packed::lay_out(tree, container, signed)?;
     let env = ctx.env;
     let examine = |after: &ZipTree<'_>| {
-        let known = sign::kept_in(tree, &signed.kept, container, after);
+        let known = sign::known_in(tree, signed, container, after);
         Build::examine_tree(after, &known, &env)
     };
     let subject = proving.subject(plan);
