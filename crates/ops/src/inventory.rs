@@ -4,7 +4,7 @@ use std::cmp::Ordering;
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 use ninekeys_cabinet::Look;
 use ninekeys_core::board::{Mark, date_mark};
 use ninekeys_core::model::{
@@ -19,11 +19,85 @@ use thiserror::Error;
 use crate::ctx::{Ctx, OpenError};
 use crate::project::ProjectError;
 
+/// Which lines are wanted, and in which order; all of them when nothing is said.
+#[derive(Debug, Clone, Default)]
+pub struct Wanted {
+    /// What ends within so many days, or has ended, and is in use.
+    pub expiring: Option<u32>,
+    /// Of these kinds, by their words.
+    pub kinds: Vec<&'static str>,
+    /// For this app.
+    pub app: Option<String>,
+    /// In this state.
+    pub state: Option<Standing>,
+    /// In this order.
+    pub sort: Sort,
+}
+
+/// How an item stands, for those who look for some.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Standing {
+    /// In use, and nothing is the matter with it.
+    InUse,
+    /// It falls due.
+    FallsDue,
+    /// It has ended.
+    Expired,
+    /// In no backup.
+    NoCopy,
+    /// Nothing is signed with it any more.
+    Retired,
+}
+
+/// What lines are put in order by.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub enum Sort {
+    /// What they are for, then their names.
+    #[default]
+    Kind,
+    /// Their names.
+    Name,
+    /// Their ends, the first one first; what has none comes last.
+    End,
+}
+
+impl Wanted {
+    /// Whether a line is.
+    fn is(&self, line: &Line, now: Timestamp) -> bool {
+        let standing = match (line.state, line.mark) {
+            (State::Retired, _) => Standing::Retired,
+            (_, Mark::Expired) => Standing::Expired,
+            (_, Mark::Due) => Standing::FallsDue,
+            (_, Mark::AtRisk) => Standing::NoCopy,
+            _ => Standing::InUse,
+        };
+        let ends_soon = |days: u32| {
+            let until = now.checked_add(SignedDuration::from_hours(i64::from(days) * 24));
+            let until = until.unwrap_or(Timestamp::MAX);
+            standing != Standing::Retired && line.not_after.is_some_and(|end| end <= until)
+        };
+        self.expiring.is_none_or(ends_soon)
+            && (self.kinds.is_empty() || self.kinds.contains(&line.kind))
+            && self.app.as_ref().is_none_or(|app| line.apps.contains(app))
+            && self.state.is_none_or(|wanted| wanted == standing)
+    }
+
+    fn put_in_order(&self, lines: &mut [Line]) {
+        match self.sort {
+            Sort::Kind => {}
+            Sort::Name => lines.sort_by(|one, other| one.name.cmp(&other.name)),
+            Sort::End => lines.sort_by_key(|line| line.not_after.unwrap_or(Timestamp::MAX)),
+        }
+    }
+}
+
 /// What the cabinet holds.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct InventoryReport {
-    /// The lines: keys by what they are for, then everything else by name.
+    /// The lines that are wanted: keys by what they are for, then everything else by name, unless another order was asked for.
     pub items: Vec<Line>,
+    /// How many lines there are, whichever are wanted.
+    pub of: usize,
     /// The time of the look.
     pub at: Timestamp,
     /// Whether anything of it is in no backup.
@@ -31,7 +105,7 @@ pub struct InventoryReport {
     /// What it was told from, which goes when the report does: to free 100,000 items takes time.
     #[serde(skip)]
     #[expect(dead_code, reason = "it is there to be freed later")]
-    of: Arc<Inventory>,
+    all: Arc<Inventory>,
 }
 
 /// One line.
@@ -87,15 +161,20 @@ pub enum InventoryError {
     /// The project file is there and of no use.
     #[error(transparent)]
     Project(#[from] ProjectError),
+    /// Neither the project file nor the cabinet knows the app.
+    #[error("the project file has no app called {0}, and nothing in the cabinet is for one")]
+    UnknownApp(String),
 }
 
 /// Lists the cabinet. Releases have a list of their own.
 ///
 /// # Errors
 /// [`InventoryError`].
-pub fn inventory(ctx: &Ctx<'_>) -> Result<InventoryReport, InventoryError> {
+pub fn inventory(ctx: &Ctx<'_>, wanted: &Wanted) -> Result<InventoryReport, InventoryError> {
     let Look { inventory: all, last_backup, .. } = ctx.look()?;
-    let policy = ctx.project_if_any()?.map_or_else(Policy::default, |file| file.project.policy);
+    let project = ctx.project_if_any()?.map(|file| file.project);
+    let is_known = |app: &String| project.as_ref().is_some_and(|project| project.app(app).is_some());
+    let policy = project.as_ref().map_or_else(Policy::default, |project| project.policy.clone());
     let (mut rows, telling) = rows_of(&all);
     rows.par_sort_unstable_by(Row::order);
     let has_no_copy = |item: &&&Item| match &item.facts {
@@ -105,9 +184,15 @@ pub fn inventory(ctx: &Ctx<'_>) -> Result<InventoryReport, InventoryError> {
     let at_risk: HashSet<&ItemId> = telling.iter().filter(has_no_copy).map(|item| &item.id).collect();
     let uses = Uses::of(&telling);
     let teller = Teller { all: &all, uses, at_risk: &at_risk, policy: &policy, now: ctx.env.now };
-    let items = rows.par_iter().map(|row| teller.line(row)).collect();
+    let (now, of) = (ctx.env.now, rows.len());
+    let lines = rows.par_iter().map(|row| teller.line(row));
+    let mut items: Vec<Line> = lines.filter(|line| wanted.is(line, now)).collect();
+    if let Some(app) = wanted.app.as_ref().filter(|app| items.is_empty() && !is_known(app)) {
+        return Err(InventoryError::UnknownApp(app.clone()));
+    }
+    wanted.put_in_order(&mut items);
     let backed_up = at_risk.is_empty();
-    Ok(InventoryReport { items, at: ctx.env.now, backed_up, of: Arc::clone(&all) })
+    Ok(InventoryReport { items, of, at: now, backed_up, all: Arc::clone(&all) })
 }
 
 /// What a line will be of, with the place that it takes: keys by what they are for, then everything else, by name.

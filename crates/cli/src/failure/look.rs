@@ -54,6 +54,7 @@ impl Classify for InventoryError {
         match self {
             Self::Open(inner) => inner.class(),
             Self::Project(inner) => inner.class(),
+            Self::UnknownApp(_) => class(Exit::Usage, &["app", "list"]),
         }
     }
 }

@@ -15,12 +15,19 @@ impl Report for InventoryReport {
     const SCHEMA: &'static str = "ninekeys.inventory/1";
 
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        if self.items.is_empty() && self.of > 0 {
+            let all = words::count(self.of, "item");
+            return paper.put(&Line::new().text(format!("Nothing in the cabinet is like that, of {all}.")));
+        }
         if self.items.is_empty() {
             paper.put(&Line::new().text("The cabinet is empty."))?;
             let next = ["keystore", "create", "NAME", "--app", "APP", "--common-name", "NAME"];
             return paper.put(&Line::new().dim("  next   ").command(&next));
         }
-        let head = format!("{} in the cabinet", words::count(self.items.len(), "item"));
+        let head = match self.items.len() == self.of {
+            true => format!("{} in the cabinet", words::count(self.of, "item")),
+            false => format!("{} of {} in the cabinet", self.items.len(), words::count(self.of, "item")),
+        };
         paper.put(&Line::new().text(head))?;
         paper.blank()?;
         paper.table_of(2, &HEADS, &self.items, |row| item_row(self, row))?;

@@ -21,3 +21,37 @@ fn an_empty_cabinet_says_what_to_do() {
     let env = TestEnv::with_project(PROGRAM);
     env.run("inventory").exit(0).says("The cabinet is empty.").says("ninekeys keystore create");
 }
+
+#[test]
+fn some_of_it_is_listed_by_end_kind_app_and_state() {
+    let env = TestEnv::with_key(PROGRAM);
+    env.run("keystore create up --kind upload --app crossing --common-name A --years 2 --algorithm rsa-2048")
+        .exit(0);
+    env.run("keystore create quayside-key --app quayside --common-name A --algorithm ec-p256").exit(0);
+    env.run("device add Bridge --identifier 00008030-000A1B2C3D4E802E").exit(0);
+    let names = |line: &str| -> Vec<String> {
+        let json = env.run(&format!("inventory {line} --format json")).exit(0).json();
+        let all = json["items"].as_array().unwrap().iter();
+        all.map(|one| one["name"].as_str().unwrap().to_owned()).collect()
+    };
+    assert_eq!(names(""), ["crossing-signing", "quayside-key", "up", "bridge"]);
+    assert_eq!(names("--sort name"), ["bridge", "crossing-signing", "quayside-key", "up"]);
+    assert_eq!(names("--sort end")[0], "up");
+    assert_eq!(names("--kind upload --kind device"), ["up", "bridge"]);
+    assert_eq!(names("--app quayside"), ["quayside-key"]);
+    assert_eq!(names("--state no-copy"), ["crossing-signing", "quayside-key"]);
+    assert_eq!(names("--expiring 60d"), [""; 0]);
+    assert_eq!(names("--expiring 105w"), ["up"]);
+    assert_eq!(names("--expiring 60d --at 2033-06-01"), ["up"], "what has ended is told too");
+    assert_eq!(names("--state expired --at 2033-06-01"), ["up"]);
+    env.run("keystore retire up").exit(0);
+    assert_eq!(names("--expiring 105w"), [""; 0], "what is retired is nobody's business");
+    assert_eq!(names("--state retired"), ["up"]);
+    env.run("inventory --kind device").exit(0).says("1 of 4 items in the cabinet");
+    env.run("inventory --expiring 60").exit(0).says("Nothing in the cabinet is like that, of 4 items.");
+    env.run("inventory --app nobody").exit(2).says("no app called nobody");
+    for wrong in ["--expiring soon", "--kind key", "--state lost", "--sort colour", "--expiring 99999999999d"]
+    {
+        env.run(&format!("inventory {wrong}")).exit(2);
+    }
+}
