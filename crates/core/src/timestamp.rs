@@ -28,6 +28,9 @@ const POLICY: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.6.1.4.1.32473
 /// badAlg, as a refusal has it: rejection (RFC 3161, section 2.4.2).
 const REJECTION: u64 = 2;
 
+/// What is kept free for a token in the signature of code, with the certificates of its authority, in bytes.
+pub const ROOM: usize = 12_000;
+
 /// Who puts a time to signatures.
 pub trait Timestamper: Sync {
     /// A token over a signature.
@@ -91,6 +94,14 @@ pub enum TimestampFault {
     /// It answers another question.
     #[error("it answers another question")]
     OtherNonce,
+    /// It is larger than what is kept free for one.
+    #[error("it has {size} bytes, and {most} are kept free for one")]
+    TooLarge {
+        /// Its size.
+        size: usize,
+        /// What there is room for.
+        most: usize,
+    },
     /// Its authority is none that the project names.
     #[error("its authority leads to none of the roots that the project file names")]
     NotTrusted,

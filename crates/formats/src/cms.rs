@@ -300,7 +300,7 @@ pub fn write(content: Option<&[u8]>, certificates: &[&[u8]], signer: &NewSigner<
 /// The same with a content of that type.
 ///
 /// # Errors
-/// As [`write`].
+/// As [`write()`].
 pub fn write_of(
     kind: ObjectIdentifier,
     content: Option<&[u8]>,

@@ -64,6 +64,12 @@ impl ProjectFile {
         let malformed = |reason: String| ProjectError::Malformed { path: path.display().to_string(), reason };
         let project: Project =
             toml_edit::de::from_str(&text).map_err(|error| malformed(placed(&error, &text)))?;
+        if let Some((app, name)) = project.unknown_extension() {
+            let reason = format!(
+                "extension-entitlements of {app} speak of {name}, and it has no extension of that name"
+            );
+            return Err(malformed(reason));
+        }
         Ok(ProjectFile { path: path.to_owned(), project, text })
     }
 

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use ninekeys_core::env::Env;
-use ninekeys_core::timestamp::{Stamped, TimestampError, Timestamper, question};
+use ninekeys_core::timestamp::{ROOM, Stamped, TimestampError, TimestampFault, Timestamper, question};
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::timestamp::{Answer, read_answer};
 use ninekeys_formats::x509::Certificate;
@@ -73,11 +73,16 @@ impl Timestamper for Server<'_> {
                 return Err(TimestampError::Refused { address: self.address.clone(), status });
             }
         };
+        // the rest is for what stands around it in the message
+        let most = ROOM - 1_000;
+        if token.len() > most {
+            return Err(fault(TimestampFault::TooLarge { size: token.len(), most }));
+        }
         let stamped = Stamped::read(&token, signature, Some(&nonce), &Limits::USUAL).map_err(fault)?;
         let path = stamped.chain(self.roots).map_err(|error| fault(error.into()))?;
         match path.last().is_some_and(|root| self.roots.iter().any(|own| own.der == root.der)) {
             true => Ok(token),
-            false => Err(fault(ninekeys_core::timestamp::TimestampFault::NotTrusted)),
+            false => Err(fault(TimestampFault::NotTrusted)),
         }
     }
 }

@@ -439,6 +439,10 @@ fn what_extensions_claim_can_be_expected_in_the_project_file() {
     says("\"com.example.unknown\" = \"x\"");
     let said = env.run(&format!("check {file} --for store")).exit_either(0, 1);
     said.says("it does not claim com.example.unknown, which the project file expects");
+    // a name that is none is no setting
+    let table = "[app.crossing.ios.extension-entitlements.shore]\nx = true\n";
+    env.file("ninekeys.toml", format!("{project}\n{table}").as_bytes());
+    env.run("board").exit(3).says("speak of shore, and it has no extension of that name");
     // what is declared there and granted is claimed
     says("\"keychain-access-groups\" = [\"GPFERRY009.example.gannetpoint.shared\"]");
     env.run("sign crossing.ipa --for store --set-build 13 --explain").exit(0);

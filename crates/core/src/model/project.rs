@@ -408,6 +408,16 @@ impl Project {
         self.apps.iter().find(|(_, app)| has(app)).map(|(name, app)| (name.as_str(), app))
     }
 
+    /// An app and the name of an extension that it does not have, of which it says all the same what it claims.
+    pub fn unknown_extension(&self) -> Option<(&str, &str)> {
+        let sides = self.apps.iter().filter_map(|(name, app)| Some((name, app.ios.as_ref()?)));
+        let mut unknown = sides.filter_map(|(app, ios)| {
+            let named = ios.extension_entitlements.keys().find(|name| !ios.extensions.contains_key(*name));
+            Some((app.as_str(), named?.as_str()))
+        });
+        unknown.next()
+    }
+
     /// The team of an app's iOS side.
     pub fn team_of<'a>(&'a self, ios: &'a Ios) -> Option<&'a str> {
         ios.team.as_deref().or(self.team.as_deref())

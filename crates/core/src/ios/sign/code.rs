@@ -30,7 +30,7 @@ use crate::keys::{KeyError, SignatureKind, Signer};
 use crate::request::algorithm_id;
 use crate::signed::SHA256_ID;
 use crate::stream::{CHUNK, DigestError, Space};
-use crate::timestamp::{TimestampError, Timestamper};
+use crate::timestamp::{self, TimestampError, Timestamper};
 
 /// commonName (RFC 4519, section 2.3).
 pub const COMMON_NAME: ObjectIdentifier = ObjectIdentifier::new_unwrap("2.5.4.3");
@@ -42,8 +42,6 @@ const ISSUER_MARK: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.1136
 /// What is kept free for the message beside its certificates, as other signers do, and at least.
 const ROOM_BESIDE: u64 = 6_000;
 const LEAST_ROOM: u64 = 18_000;
-/// What is kept free for a timestamp, with the certificates of its authority.
-const ROOM_FOR_A_STAMP: u64 = 12_000;
 
 /// Who signs.
 #[derive(Clone, Copy)]
@@ -62,7 +60,7 @@ impl CodeSigner<'_> {
     /// Room for the message.
     fn room(&self) -> u64 {
         let certificates: u64 = self.chain.iter().map(|certificate| certificate.der.len() as u64).sum();
-        let stamp = if self.timestamper.is_some() { ROOM_FOR_A_STAMP } else { 0 };
+        let stamp = if self.timestamper.is_some() { timestamp::ROOM as u64 } else { 0 };
         LEAST_ROOM.max(certificates + ROOM_BESIDE) + stamp
     }
 }
