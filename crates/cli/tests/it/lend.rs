@@ -388,6 +388,22 @@ fn profiles_are_put_where_a_build_program_looks_and_commands_run_before_and_afte
     assert_eq!(loans(&env), Vec::<PathBuf>::new());
     assert_eq!(fs::read_dir(env.path("library/profiles")).unwrap().count(), 0);
 
+    // a command that is not there is not the build
+    let named = |key: &str| format!("[app.crossing.lend]\n{key} = [\"/nowhere/command\"]\n");
+    toml(&env, &named("after"));
+    let line = "lend --app crossing --for store -- sh -c 'touch built'";
+    env.run(line)
+        .exit(3)
+        .says("the command that comes after (/nowhere/command) ended with 127")
+        .says("whatever the build");
+    assert!(env.path("built").exists());
+    env.run("cabinet history").exit(0).says("lend gp-distribution to sh: ended");
+    fs::remove_file(env.path("built")).unwrap();
+    toml(&env, &named("before"));
+    env.run(line).exit(3).says("the command that comes before (/nowhere/command) ended with 127");
+    assert!(!env.path("built").exists());
+    toml(&env, &write.replace("NINEKEYS_LENT_TEAM", "TEAM_OF_OURS"));
+
     let said = env.run("lend --app crossing --for store --explain").exit(0);
     said.says("gp-distribution would be lent").says("crossing-store-2026 for example.gannetpoint.crossing");
     said.says("TEAM_OF_OURS").says("NINEKEYS_LENT_PROFILE_SHARE").says("library/profiles").says("After it");

@@ -16,7 +16,7 @@ use ninekeys_formats::x509::{Certificate, name_values};
 use super::loan::{IDENTITY, KEYSTORE};
 use super::{LendError, Wanted};
 use crate::build::identity_material::{Choice, Needs};
-use crate::build::material;
+use crate::build::material::{self, IdentityMaterial};
 use crate::ctx::Ctx;
 use crate::identity;
 use crate::keystore;
@@ -26,7 +26,7 @@ use crate::revocation;
 /// The chain, in the private folder.
 const CHAIN: &str = "chain.pem";
 /// The folder of the profiles in it, and how each of them ends.
-pub(super) const PROFILES: &str = "profiles";
+const PROFILES: &str = "profiles";
 const PROFILE_ENDING: &str = "mobileprovision";
 /// The longest name that a profile has in its file.
 const LONGEST_UUID: usize = 64;
@@ -162,7 +162,16 @@ impl Goods {
         goods.say(&names.ios.certificate, Value::Text(common_name(own.chain.first())));
         goods.say(&names.ios.team, Value::Text(own.team.clone()));
         goods.say(&names.ios.profiles, Value::Within(PROFILES));
-        let outside = names.ios.profiles_folder.as_ref().map(|folder| file.resolve(folder));
+        goods.add_profiles(
+            own,
+            wanted,
+            names.ios.profiles_folder.as_ref().map(|folder| file.resolve(folder)),
+        );
+        Ok(goods)
+    }
+
+    /// Adds the profiles of the app and its extensions, in the private folder and in the one that is searched for them.
+    fn add_profiles(&mut self, own: &IdentityMaterial, wanted: &Wanted<'_>, outside: Option<PathBuf>) {
         for used in &own.used {
             let Some(embedded) = own.profiles.get(&used.bundle_id) else { continue };
             // what a file says of itself is no name of a file before it was looked at
@@ -171,14 +180,13 @@ impl Goods {
                 uuid.len() <= LONGEST_UUID && uuid.chars().all(|c| c.is_ascii_alphanumeric() || c == '-');
             let known_by = if is_plain && !uuid.is_empty() { uuid } else { &used.profile };
             let name = format!("{known_by}.{PROFILE_ENDING}");
-            goods.beside.push((format!("{PROFILES}/{name}"), embedded.bytes.clone()));
-            goods.outside.extend(outside.iter().map(|folder| (folder.join(&name), embedded.bytes.clone())));
+            self.beside.push((format!("{PROFILES}/{name}"), embedded.bytes.clone()));
+            self.outside.extend(outside.iter().map(|folder| (folder.join(&name), embedded.bytes.clone())));
             let variable = wanted.profile_variables().into_iter().find(|(_, id)| *id == used.bundle_id);
             if let Some((variable, _)) = variable {
-                goods.say(&variable, Value::Text(known_by.clone()));
+                self.say(&variable, Value::Text(known_by.clone()));
             }
         }
-        Ok(goods)
     }
 
     fn say(&mut self, name: &str, value: Value) {

@@ -140,15 +140,16 @@ impl Loan {
         &self.folder
     }
 
-    /// Notes files that are about to be put elsewhere, beside those that were.
-    pub(super) fn note_beside(&mut self, more: Vec<Beside>) -> Result<(), FileError> {
-        if more.is_empty() {
-            return Ok(());
-        }
-        self.beside.extend(more);
-        let text: String = self.beside.iter().map(Beside::line).collect();
+    /// Notes a file that is about to be put elsewhere, behind those that were.
+    pub(super) fn note_beside(&self, more: &Beside) -> Result<(), FileError> {
+        let text: String = self.beside.iter().chain([more]).map(Beside::line).collect();
         files::write_whole(&self.folder.join(BESIDE), text.as_bytes(), Access::Owner, Taken::Replace)
             .map(|_| ())
+    }
+
+    /// Takes a file for the loan's own: it was put there, and goes with it. What another loan was quicker to put there is that one's.
+    pub(super) fn holds(&mut self, file: Beside) {
+        self.beside.push(file);
     }
 }
 

@@ -264,6 +264,9 @@ fn refuse(wanted: &Wanted<'_>) -> Result<(), LendError> {
     }
 }
 
+/// What a shell says of a command that could not be started.
+const NOT_FOUND: u8 = 127;
+
 /// A loan, under way.
 struct Lending<'a> {
     folder: &'a Path,
@@ -284,33 +287,31 @@ impl Lending<'_> {
             let path = self.write_properties(loan, outgoing, &names)?;
             environment.push((names.variable.clone(), Said::Text(path.display().to_string())));
         }
-        let words = |words: &[String]| words.iter().map(OsString::from).collect::<Vec<_>>();
         if !names.before.is_empty() {
-            let ended = self.run_one(&words(&names.before), &environment);
-            match ended.map(code) {
-                Ok(0) => {}
-                other => {
-                    // it may have begun its work
-                    let _ = self.run_after(&words(&names.after), &environment);
-                    let command = names.before.first().cloned().unwrap_or_default();
-                    return Err(LendError::Before { command, code: other? });
-                }
+            let code = self.run_beside(&names.before, &environment);
+            if code != 0 {
+                // it may have begun its work
+                self.run_beside(&names.after, &environment);
+                let command = names.before.first().cloned().unwrap_or_default();
+                return Err(LendError::Before { command, code });
             }
         }
         let ran = self.run_one(&request.command, &environment).map(code);
-        let after = self.run_after(&words(&names.after), &environment);
-        match (ran, after) {
-            (Err(error), _) | (Ok(_), Err(error)) => Err(error),
-            (Ok(build), Ok(0)) => Ok(build),
-            (Ok(build), Ok(code)) => {
+        let after = self.run_beside(&names.after, &environment);
+        match (ran?, after) {
+            (build, 0) => Ok(build),
+            (build, code) => {
                 let command = names.after.first().cloned().unwrap_or_default();
                 Err(LendError::After { command, code, build })
             }
         }
     }
 
-    fn run_after(&self, words: &[OsString], environment: &[(String, Said<'_>)]) -> Result<u8, LendError> {
-        if words.is_empty() { Ok(0) } else { self.run_one(words, environment).map(code) }
+    /// Runs a command that comes before or after, and tells what it ended with: one that could not be started is not the build,
+    /// and ends as a shell says it.
+    fn run_beside(&self, words: &[String], environment: &[(String, Said<'_>)]) -> u8 {
+        let words: Vec<OsString> = words.iter().map(OsString::from).collect();
+        if words.is_empty() { 0 } else { self.run_one(&words, environment).map_or(NOT_FOUND, code) }
     }
 
     /// Writes what is lent: into the private folder, and where build programs look.
@@ -342,14 +343,13 @@ impl Lending<'_> {
             }
             new.push((path, bytes));
         }
-        // noted first: a later start takes away what this one might leave
-        let noted = new
-            .iter()
-            .map(|(path, bytes)| Beside { path: (*path).clone(), mark: Mark::Sha256(sha256_hex(bytes)) });
-        loan.note_beside(noted.collect())?;
         for (path, bytes) in new {
+            let beside = Beside { path: path.clone(), mark: Mark::Sha256(sha256_hex(bytes)) };
+            // noted first: a later start takes away what this one might leave
+            loan.note_beside(&beside)?;
             NewFolders::make(files::folder_of(path))?.keep();
             files::write_whole(path, bytes, Access::Usual, Taken::Refuse)?;
+            loan.holds(beside);
         }
         Ok(())
     }
@@ -422,7 +422,9 @@ impl Lending<'_> {
             return Err(taken());
         }
         if !path.starts_with(loan.path()) {
-            loan.note_beside(vec![Beside { path: path.clone(), mark: Mark::Own }])?;
+            let beside = Beside { path: path.clone(), mark: Mark::Own };
+            loan.note_beside(&beside)?;
+            loan.holds(beside);
         }
         let output = outgoing.file(&path, Access::Owner)?;
         text.lend(|text| output.put(0, text.as_bytes()))?;
