@@ -245,7 +245,22 @@ pub fn sign_message(
 ) -> Result<Vec<u8>, CertificateError> {
     let encoding = |error: der::Error| CertificateError::Encoding(error.to_string());
     let time = at_time(now)?.to_der().map_err(encoding)?;
-    let set = cms::signed_attributes(&sha256(content), &[(SIGNING_TIME, &time)]).map_err(encoding)?;
+    let chain: Vec<&Certificate> = std::iter::once(own).chain(chain).collect();
+    sign_content(key, (own, &chain), (cms::DATA, content), &[(SIGNING_TIME, &time)])
+}
+
+/// The same for a content of any type, with those certificates beside it and those attributes in it.
+///
+/// # Errors
+/// As [`sign_message`].
+pub(crate) fn sign_content(
+    key: &PrivateKey,
+    (own, beside): (&Certificate, &[&Certificate]),
+    (content_type, content): (ObjectIdentifier, &[u8]),
+    more: &[(ObjectIdentifier, &[u8])],
+) -> Result<Vec<u8>, CertificateError> {
+    let encoding = |error: der::Error| CertificateError::Encoding(error.to_string());
+    let set = cms::signed_attributes_of(content_type, &sha256(content), more).map_err(encoding)?;
     let kind = key.certificate_kind();
     let signature = key.sign(kind, &set)?;
     let algorithm = crate::request::algorithm_id(kind)?;
@@ -260,7 +275,6 @@ pub fn sign_message(
         signature: &signature,
         unsigned: &[],
     };
-    let certificates: Vec<&[u8]> =
-        std::iter::once(own).chain(chain).map(|certificate| certificate.der.as_slice()).collect();
-    cms::write(Some(content), &certificates, &signer).map_err(encoding)
+    let certificates: Vec<&[u8]> = beside.iter().map(|one| one.der.as_slice()).collect();
+    cms::write_of(content_type, Some(content), &certificates, &signer).map_err(encoding)
 }

@@ -13,19 +13,17 @@ use ninekeys_formats::timestamp::{
 use ninekeys_formats::x509::Certificate;
 use thiserror::Error;
 
+use crate::authority::sign_content;
 use crate::certificate::CertificateError;
 use crate::chain::{Chain, NoRoot};
 use crate::digest::sha256;
 use crate::env::Env;
-use crate::keys::{KeyError, PrivateKey, Signer};
-use crate::request::algorithm_id;
-use crate::signed::{
-    SHA1_OID, SHA256_ID, SHA256_OID, SHA384_OID, SHA512_OID, SignerFault, certificate_of, holds,
-};
+use crate::keys::{KeyError, PrivateKey};
+use crate::signed::{SHA1_OID, SHA256_OID, SHA384_OID, SHA512_OID, SignerFault, certificate_of, holds};
 
 /// What the stamps of the stand-in are made under: an arc for examples (RFC 5612).
 const POLICY: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.6.1.4.1.32473.1");
-/// badAlg, as a refusal has it: rejection (RFC 3161, section 2.4.2).
+/// A refusal: rejection (RFC 3161, section 2.4.2).
 const REJECTION: u64 = 2;
 
 /// What is kept free for a token in the signature of code, with the certificates of its authority, in bytes.
@@ -238,22 +236,7 @@ impl Authority<'_> {
         };
         let content = stamp.write().map_err(encoding)?;
         let named = timestamp::write_signing_certificate(&sha256(&own.der)).map_err(encoding)?;
-        let more: [(ObjectIdentifier, &[u8]); 1] = [(SIGNING_CERTIFICATE_V2, &named)];
-        let set = cms::signed_attributes_of(STAMP, &sha256(&content), &more).map_err(encoding)?;
-        let kind = self.key.certificate_kind();
-        let signature = self.key.sign(kind, &set)?;
-        let algorithm = algorithm_id(kind)?;
-        let signer = cms::NewSigner {
-            issuer: &own.issuer_der,
-            serial: &own.serial,
-            digest: SHA256_ID,
-            algorithm: &algorithm,
-            attributes: Some(&set),
-            signature: &signature,
-            unsigned: &[],
-        };
-        let certificates: Vec<&[u8]> = self.chain.iter().map(|one| one.der.as_slice()).collect();
-        let certificates = if question.certificate { certificates.as_slice() } else { &[] };
-        cms::write_of(STAMP, Some(&content), certificates, &signer).map_err(encoding)
+        let beside = if question.certificate { self.chain } else { &[] };
+        sign_content(self.key, (own, beside), (STAMP, &content), &[(SIGNING_CERTIFICATE_V2, &named)])
     }
 }

@@ -97,7 +97,7 @@ pub struct InventoryReport {
     /// The lines that are wanted: keys by what they are for, then everything else by name, unless another order was asked for.
     pub items: Vec<Line>,
     /// How many lines there are, whichever are wanted.
-    pub of: usize,
+    pub total: usize,
     /// The time of the look.
     pub at: Timestamp,
     /// Whether anything of it is in no backup.
@@ -184,7 +184,7 @@ pub fn inventory(ctx: &Ctx<'_>, wanted: &Wanted) -> Result<InventoryReport, Inve
     let at_risk: HashSet<&ItemId> = telling.iter().filter(has_no_copy).map(|item| &item.id).collect();
     let uses = Uses::of(&telling);
     let teller = Teller { all: &all, uses, at_risk: &at_risk, policy: &policy, now: ctx.env.now };
-    let (now, of) = (ctx.env.now, rows.len());
+    let (now, total) = (ctx.env.now, rows.len());
     let lines = rows.par_iter().map(|row| teller.line(row));
     let mut items: Vec<Line> = lines.filter(|line| wanted.is(line, now)).collect();
     if let Some(app) = wanted.app.as_ref().filter(|app| items.is_empty() && !is_known(app)) {
@@ -192,7 +192,7 @@ pub fn inventory(ctx: &Ctx<'_>, wanted: &Wanted) -> Result<InventoryReport, Inve
     }
     wanted.put_in_order(&mut items);
     let backed_up = at_risk.is_empty();
-    Ok(InventoryReport { items, of, at: now, backed_up, all: Arc::clone(&all) })
+    Ok(InventoryReport { items, total, at: now, backed_up, all: Arc::clone(&all) })
 }
 
 /// What a line will be of, with the place that it takes: keys by what they are for, then everything else, by name.

@@ -15,8 +15,8 @@ impl Report for InventoryReport {
     const SCHEMA: &'static str = "ninekeys.inventory/1";
 
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
-        if self.items.is_empty() && self.of > 0 {
-            let all = words::count(self.of, "item");
+        if self.items.is_empty() && self.total > 0 {
+            let all = words::count(self.total, "item");
             return paper.put(&Line::new().text(format!("Nothing in the cabinet is like that, of {all}.")));
         }
         if self.items.is_empty() {
@@ -24,9 +24,9 @@ impl Report for InventoryReport {
             let next = ["keystore", "create", "NAME", "--app", "APP", "--common-name", "NAME"];
             return paper.put(&Line::new().dim("  next   ").command(&next));
         }
-        let head = match self.items.len() == self.of {
-            true => format!("{} in the cabinet", words::count(self.of, "item")),
-            false => format!("{} of {} in the cabinet", self.items.len(), words::count(self.of, "item")),
+        let head = match self.items.len() == self.total {
+            true => format!("{} in the cabinet", words::count(self.total, "item")),
+            false => format!("{} of {} in the cabinet", self.items.len(), words::count(self.total, "item")),
         };
         paper.put(&Line::new().text(head))?;
         paper.blank()?;
