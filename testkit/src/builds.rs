@@ -4,17 +4,17 @@ use ninekeys_core::demo::{CROSSING, DemoBuild, QUAYSIDE_DEBUG};
 use ninekeys_formats::zip::write::Writer;
 
 /// Crossing's release build.
-pub fn crossing() -> DemoBuild {
+pub fn crossing() -> DemoBuild<'static> {
     CROSSING
 }
 
 /// Crossing with another version code.
-pub fn crossing_code(code: u32) -> DemoBuild {
+pub fn crossing_code(code: u32) -> DemoBuild<'static> {
     DemoBuild { code, ..CROSSING }
 }
 
 /// Quayside, debuggable.
-pub fn quayside_debug() -> DemoBuild {
+pub fn quayside_debug() -> DemoBuild<'static> {
     QUAYSIDE_DEBUG
 }
 

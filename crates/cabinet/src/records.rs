@@ -316,8 +316,7 @@ fn collect_apps<'a>(facts: &'a Facts, only: Option<&ItemId>, into: &mut Vec<&'a 
     let names = match facts {
         Facts::Keystore(keystore) => {
             let entries = keystore.entries.iter();
-            let own =
-                entries.filter(|entry| only.is_none_or(|id| entry.key == *id || entry.certificate == *id));
+            let own = entries.filter(|entry| only.is_none_or(|id| entry.links().any(|one| one == id)));
             into.extend(own.flat_map(|entry| entry.apps()));
             return;
         }
@@ -338,7 +337,7 @@ fn collect_apps<'a>(facts: &'a Facts, only: Option<&ItemId>, into: &mut Vec<&'a 
             }
             return;
         }
-        Facts::Key(_) | Facts::Certificate(_) | Facts::Device(_) => return,
+        Facts::Key(_) | Facts::Certificate(_) | Facts::Device(_) | Facts::Rotation(_) => return,
     };
     into.extend(names.iter().map(String::as_str));
 }

@@ -106,6 +106,9 @@ pub(crate) enum Command {
     #[command(subcommand)]
     Portal(commands::portal::Command),
     Prepare(commands::prepare::Args),
+    /// Replace material by a draft that can be read first
+    #[command(subcommand)]
+    Rotate(commands::rotate::Command),
     Give(commands::give::Args),
     Given(commands::given::Args),
     Board(commands::board::Args),

@@ -116,6 +116,14 @@ pub(crate) fn api_keys() -> Vec<CompletionCandidate> {
     })
 }
 
+/// Rotations that are under way.
+pub(crate) fn rotations() -> Vec<CompletionCandidate> {
+    of_kind(|facts| match facts {
+        Facts::Rotation(facts) if facts.is_open() => Some(facts.rotates.join(", ")),
+        _ => None,
+    })
+}
+
 /// Devices.
 pub(crate) fn devices() -> Vec<CompletionCandidate> {
     of_kind(|facts| match facts {

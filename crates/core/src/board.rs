@@ -1,6 +1,6 @@
 //! The board: one row an app, one column a key, and what to do first.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use jiff::Timestamp;
 use rayon::prelude::*;
@@ -8,6 +8,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::findings::Mend;
+use crate::ios::setup::signs_for;
 use crate::model::{
     App, Destination, Facts, Inventory, Item, ItemId, KeystoreEntry, LastBackup, NineKey, Policy,
     ProfileFacts, Project, Role, State, Wholeness,
@@ -422,21 +423,91 @@ fn first(key: NineKey, row: &Row) -> Mend {
 }
 
 /// What brings the successor of a key.
-fn successor(key: NineKey, row: &Row, item: &str) -> Mend {
-    match key {
-        NineKey::Development | NineKey::Distribution | NineKey::Push | NineKey::Profile => first(key, row),
+fn successor(view: &BoardView<'_>, key: NineKey, row: &Row, item: &str) -> Mend {
+    let found = view.inventory.find(item).ok();
+    let whole = |purpose: NineKey| {
+        view.inventory.iter().any(|other| {
+            other.state == State::Active
+                && matches!(&other.facts, Facts::Identity(own)
+                    if own.purpose.nine_key() == purpose && own.wholeness() == Wholeness::Whole)
+        })
+    };
+    match found.map(|item| &item.facts) {
+        Some(Facts::Identity(own)) if own.wholeness() == Wholeness::Whole => {
+            Mend::Rotate { item: item.into() }
+        }
+        Some(Facts::Profile(own)) if whole(signs_for(own.destination)) => Mend::Rotate { item: item.into() },
+        Some(Facts::Profile(own)) => Mend::Prepare { app: row.app.clone(), destination: own.destination },
+        Some(Facts::Identity(_)) => first(key, row),
+        _ if key == NineKey::Upload => Mend::Rotate { item: item.into() },
         _ => Mend::Show { item: item.to_owned() },
+    }
+}
+
+/// The profiles in use that name an identity's certificate.
+fn profiles_with<'a>(view: &'a BoardView<'_>, identity: &str) -> Vec<&'a str> {
+    let Some(Facts::Identity(own)) = view.inventory.find(identity).ok().map(|item| &item.facts) else {
+        return Vec::new();
+    };
+    let Some(certificate) = own.certificate else { return Vec::new() };
+    let active = view.inventory.iter().filter(|item| item.state == State::Active);
+    let names = active.filter(
+        |item| matches!(&item.facts, Facts::Profile(profile) if profile.certificates.contains(&certificate)),
+    );
+    names.map(|item| item.name.as_str()).collect()
+}
+
+/// Rotations that were begun and are not over.
+fn under_way(view: &BoardView<'_>) -> Vec<(String, Task)> {
+    let mut out = Vec::new();
+    for item in view.inventory.iter() {
+        let Facts::Rotation(facts) = &item.facts else { continue };
+        let Some(index) = facts.next().filter(|_| facts.is_open()) else { continue };
+        let (at, of, what) = (index + 1, facts.steps.len(), facts.rotates.join(", "));
+        let text = format!("the rotation of {what} stands at step {at} of {of}");
+        let task = Task { mark: Mark::Due, text, next: Mend::Resume { rotation: item.name.clone() } };
+        out.extend(facts.items.keys().map(|name| (name.clone(), task.clone())));
+    }
+    out.sort_by(|(a, one), (b, other)| (&one.text, a).cmp(&(&other.text, b)));
+    out
+}
+
+/// What is said of something that falls due, or has ended: of an identity how many profiles it takes with it.
+fn falls(view: &BoardView<'_>, key: NineKey, item: &str) -> String {
+    let word = key.word();
+    match profiles_with(view, item).len() {
+        0 => format!("{item} ({word})"),
+        1 => format!("{item} ({word}; 1 profile)"),
+        many => format!("{item} ({word}; {many} profiles)"),
     }
 }
 
 fn tasks(view: &BoardView<'_>, rows: &[Row]) -> Vec<Task> {
     let mut out: Vec<Task> = waiting(view).iter().map(|one| waits(view, one)).collect();
+    let rotations = under_way(view);
+    let in_rotation = |item: &str| rotations.iter().any(|(name, _)| name == item);
+    for (_, task) in &rotations {
+        if !out.contains(task) {
+            out.push(task.clone());
+        }
+    }
+    // what falls with an identity is made again with it
+    let presses =
+        |cell: &&Cell| cell.key != NineKey::Profile && matches!(cell.mark, Mark::Expired | Mark::Due);
+    let identities = rows.iter().flat_map(|row| row.cells.iter()).filter(presses);
+    let pressing: BTreeSet<&str> = identities.filter_map(|cell| cell.item.as_deref()).collect();
+    let with_them: BTreeSet<&str> = pressing.iter().flat_map(|item| profiles_with(view, item)).collect();
     for (row, cell) in rows.iter().flat_map(|row| row.cells.iter().map(move |cell| (row, cell))) {
         let word = cell.key.word();
         let (text, next) = match (cell.mark, &cell.item) {
             _ if cell.asked_at.is_some() => continue,
+            (Mark::Expired | Mark::Due, Some(item))
+                if in_rotation(item) || with_them.contains(item.as_str()) =>
+            {
+                continue;
+            }
             (Mark::Expired | Mark::Due, Some(item)) => {
-                (format!("{item} ({word})"), successor(cell.key, row, item))
+                (falls(view, cell.key, item), successor(view, cell.key, row, item))
             }
             (Mark::AtRisk, Some(item)) => (format!("{item} ({word})"), Mend::Backup),
             (Mark::Missing, Some(item)) => {

@@ -14,11 +14,11 @@ pub const DECKHAND_IPA: &[u8] = include_bytes!("../demo/deckhand-linker-signed.i
 
 /// What a demo build says of itself.
 #[derive(Debug, Clone)]
-pub struct DemoBuild {
+pub struct DemoBuild<'a> {
     /// Package name.
-    pub package: &'static str,
+    pub package: &'a str,
     /// Version name.
-    pub version: &'static str,
+    pub version: &'a str,
     /// Version code.
     pub code: u32,
     /// Lowest SDK.
@@ -32,7 +32,7 @@ pub struct DemoBuild {
 }
 
 /// Crossing, the passengers' app: a release build.
-pub const CROSSING: DemoBuild = DemoBuild {
+pub const CROSSING: DemoBuild<'static> = DemoBuild {
     package: "example.gannetpoint.crossing",
     version: "2.4.0",
     code: 12,
@@ -43,7 +43,7 @@ pub const CROSSING: DemoBuild = DemoBuild {
 };
 
 /// Quayside, the kiosk: a build that somebody took from the wrong folder.
-pub const QUAYSIDE_DEBUG: DemoBuild = DemoBuild {
+pub const QUAYSIDE_DEBUG: DemoBuild<'static> = DemoBuild {
     package: "example.gannetpoint.quayside",
     version: "0.4.0",
     code: 4,
@@ -53,7 +53,7 @@ pub const QUAYSIDE_DEBUG: DemoBuild = DemoBuild {
     test_only: false,
 };
 
-impl DemoBuild {
+impl DemoBuild<'_> {
     /// The manifest in binary XML.
     pub fn manifest(&self) -> Vec<u8> {
         write(&self.document())

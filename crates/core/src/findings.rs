@@ -45,6 +45,16 @@ pub enum Mend {
         /// Its name.
         name: String,
     },
+    /// A draft of its rotation.
+    Rotate {
+        /// Its name.
+        item: String,
+    },
+    /// Going on with a rotation.
+    Resume {
+        /// Its name.
+        rotation: String,
+    },
     /// Making or renewing whatever an app lacks for a destination.
     Prepare {
         /// The app's name.

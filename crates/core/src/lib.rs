@@ -46,6 +46,7 @@ pub mod model;
 pub mod password;
 pub mod request;
 pub mod revocation;
+pub mod rotation;
 pub mod rules;
 pub mod signed;
 pub mod stream;

@@ -61,6 +61,7 @@ fn keystore(number: u8, name: &str, role: Role, apps: &[&str], ends: &str, seq: 
         key: id(number),
         certificate: id(number + 100),
         uses: apps.iter().map(|app| Use { app: (*app).to_owned(), role }).collect(),
+        after: None,
     };
     let weak_password = name.contains("weak");
     let facts = KeystoreFacts { entries: vec![entry], weak_password, foreign_password: false };
@@ -239,7 +240,7 @@ fn the_best_of_identities_that_look_alike_counts_and_one_without_key_or_certific
     );
     let due = draw(identity(5, "due", distribution, Some("2031-06-01T00:00:00Z"), true), backup(1));
     let task = due.tasks.iter().find(|task| task.mark == Mark::Due).unwrap();
-    assert_eq!(task.next, Mend::RequestIdentity { kind: NineKey::Distribution, app: None });
+    assert_eq!(task.next, Mend::Rotate { item: "due".into() });
 }
 
 fn hygiene(items: Vec<Item>, last_backup: Option<LastBackup>, at: &str) -> Vec<(&'static str, Level)> {

@@ -202,7 +202,13 @@ fn signer_of(bytes: &[u8]) -> String {
 }
 
 fn known(name: &str, role: Role, certificate: &str) -> KnownSigner {
-    KnownSigner { name: name.into(), role, key: "22".repeat(32), certificate: certificate.into() }
+    KnownSigner {
+        name: name.into(),
+        role,
+        key: "22".repeat(32),
+        certificate: certificate.into(),
+        replaces: Vec::new(),
+    }
 }
 
 #[test]
@@ -217,6 +223,7 @@ fn the_same_key_under_a_renewed_certificate_is_another_signer() {
         role: Role::Signing,
         key: old.key_fingerprint,
         certificate: old.certificate_fingerprint,
+        replaces: Vec::new(),
     };
     one.known = vec![held.clone()];
     let said = verdict(&one);

@@ -74,6 +74,8 @@ pub(crate) fn in_general(mend: Mend) -> Vec<String> {
                 .map(str::to_owned)
                 .into()
         }
+        Mend::Rotate { item } => vec!["rotate".into(), "draft".into(), item],
+        Mend::Resume { rotation } => vec!["rotate".into(), "resume".into(), rotation],
         Mend::Prepare { app, destination } => {
             vec!["prepare".into(), "--app".into(), app, "--for".into(), destination.to_string()]
         }

@@ -245,7 +245,11 @@ fn rows_of(all: &Inventory) -> (Vec<Row<'_>>, Vec<&Item>) {
 fn add_rows<'a>(item: &'a Item, into: &mut Vec<Row<'a>>) {
     match &item.facts {
         // keys and certificates are told with what they are in; releases have their own list
-        Facts::Key(_) | Facts::Certificate(_) | Facts::Release(_) | Facts::HandOut(_) => {}
+        Facts::Key(_)
+        | Facts::Certificate(_)
+        | Facts::Release(_)
+        | Facts::HandOut(_)
+        | Facts::Rotation(_) => {}
         Facts::Keystore(facts) => {
             for entry in &facts.entries {
                 // a key that signs one app and uploads another is two of the nine

@@ -33,6 +33,7 @@ pub mod prepare;
 pub mod profile;
 pub mod project;
 mod revocation;
+pub mod rotate;
 mod scratch;
 pub mod show;
 pub mod stand_in;

@@ -120,6 +120,11 @@ impl Workshop {
         Ok(Workshop { path, _outgoing: outgoing })
     }
 
+    /// The folder itself.
+    pub(crate) fn folder(&self) -> &Path {
+        &self.path
+    }
+
     /// Where its one file is made.
     pub(crate) fn file(&self) -> PathBuf {
         self.path.join(UNFINISHED)

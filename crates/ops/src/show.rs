@@ -174,7 +174,7 @@ pub fn show(ctx: &Ctx<'_>, name: &str) -> Result<ShowReport, ShowError> {
     let item = all.find(name)?;
     let mut dependents: Vec<Dependent> = all
         .dependents(&item.id)
-        .filter(|other| !matches!(other.facts, Facts::Release(_) | Facts::HandOut(_)))
+        .filter(|other| !matches!(other.facts, Facts::Release(_) | Facts::HandOut(_) | Facts::Rotation(_)))
         .map(|other| Dependent { name: other.name.clone(), kind: other.facts.word() })
         .collect();
     dependents.sort_by(|a, b| a.name.cmp(&b.name));

@@ -462,6 +462,7 @@ fn a_key_lives_in_the_compartment_of_the_app_that_it_serves_and_moves_with_it() 
         key,
         certificate: key,
         uses: apps.iter().map(|app| Use { app: (*app).to_owned(), role: KeyRole::Signing }).collect(),
+        after: None,
     };
     let store = |entry| {
         Facts::Keystore(KeystoreFacts { entries: vec![entry], weak_password: false, foreign_password: false })

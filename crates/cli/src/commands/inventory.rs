@@ -33,7 +33,7 @@ pub(crate) struct Args {
 }
 
 /// A number of days, also as `60d` or `8w`.
-fn days(text: &str) -> Result<u32, String> {
+pub(crate) fn days(text: &str) -> Result<u32, String> {
     let (number, unit) = match text.strip_suffix('w') {
         Some(weeks) => (weeks, 7),
         None => (text.strip_suffix('d').unwrap_or(text), 1),

@@ -24,6 +24,7 @@ pub(crate) mod portal;
 pub(crate) mod prepare;
 pub(crate) mod profile;
 pub(crate) mod releases;
+pub(crate) mod rotate;
 pub(crate) mod show;
 pub(crate) mod sign;
 pub(crate) mod stand_in;
@@ -54,6 +55,7 @@ pub(crate) fn run(
         Some(Command::App(command)) => app::run(command, ctx, out),
         Some(Command::Portal(command)) => portal::run(command, ctx, out),
         Some(Command::Prepare(args)) => prepare::run(args, ctx, out),
+        Some(Command::Rotate(command)) => rotate::run(command, ctx, out),
         Some(Command::StandIn(command)) => stand_in::run(command, ctx, global, out),
         Some(Command::Give(args)) => give::run(args, ctx, out),
         Some(Command::Given(args)) => given::run(&args, ctx, out),

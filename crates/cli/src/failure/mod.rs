@@ -13,6 +13,7 @@ mod keystore;
 mod look;
 mod portal;
 mod profile;
+mod rotate;
 
 use std::borrow::Cow;
 use std::error::Error;

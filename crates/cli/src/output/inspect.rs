@@ -307,6 +307,17 @@ fn print_signatures(report: &InspectReport, build: &BuildContent, paper: &mut Pa
         paper.put(&row("  certificate", &words::whole(&signer.certificate.sha256)))?;
         paper.put(&row("  public key", &words::whole(&signer.key.sha256)))?;
     }
+    let lineage = build.android.as_ref().map_or(&[][..], |android| &android.lineage);
+    for (index, key) in lineage.iter().enumerate() {
+        let label = if index == 0 { "  handed over" } else { "" };
+        let may: Vec<&str> = key.may.iter().map(|may| may.word()).collect();
+        let may = match (index + 1 == lineage.len(), may.is_empty()) {
+            (true, _) => "signs now".to_owned(),
+            (false, true) => "may do nothing any more".into(),
+            (false, false) => format!("may still: {}", may.join(", ")),
+        };
+        paper.put(&row(label, &format!("{} {}   {may}", key.subject, words::short(&key.certificate))))?;
+    }
     if !build.block.is_empty() {
         paper.put(&row("  signing block", &build.block.join(" ")))?;
     }

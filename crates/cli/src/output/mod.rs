@@ -22,6 +22,7 @@ mod notices;
 mod portal;
 mod prepare;
 mod profiles;
+mod rotate;
 mod sarif;
 #[cfg(test)]
 mod schemas;

@@ -103,7 +103,9 @@ fn all() -> Vec<(String, Value)> {
 
 /// The answers of the iOS side and of the portal.
 fn of_the_ios_side() -> Vec<(String, Value)> {
-    use ninekeys_ops::{apikey, build, device, give, given, identity, portal, prepare, profile, stand_in};
+    use ninekeys_ops::{
+        apikey, build, device, give, given, identity, portal, prepare, profile, rotate, stand_in,
+    };
     vec![
         of_report::<identity::request::IdentityRequestReport>(),
         of_report::<identity::accept::IdentityAcceptReport>(),
@@ -123,6 +125,9 @@ fn of_the_ios_side() -> Vec<(String, Value)> {
         of_report::<identity::revoke::IdentityRevokeReport>(),
         of_report::<profile::create::ProfileCreateReport>(),
         of_report::<prepare::PrepareReport>(),
+        of_report::<rotate::draft::RotateDraftReport>(),
+        of_report::<rotate::RotationReport>(),
+        of_report::<rotate::call_off::RotateCallOffReport>(),
         of_report::<portal::take_in::PortalTakeInReport>(),
         of_report::<give::GiveReport>(),
         of_report::<given::GivenReport>(),

@@ -47,8 +47,10 @@ mod portal;
 mod prepare;
 mod profile;
 mod releases;
+
 mod reliability;
 mod remedies;
+mod rotate;
 mod samples;
 mod second_opinion;
 mod secrets_in;

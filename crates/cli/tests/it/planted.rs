@@ -99,7 +99,7 @@ const WALK: [&str; 67] = [
 ];
 
 /// What asks the portal, walked with one that runs.
-const WALK_TO_THE_PORTAL: [&str; 9] = [
+const WALK_TO_THE_PORTAL: [&str; 14] = [
     "apikey create tests# --use testers",
     "prepare --app pier# --for store --yes",
     "lend --app pier# --for store --platform ios --mask -- true",
@@ -107,6 +107,11 @@ const WALK_TO_THE_PORTAL: [&str; 9] = [
     "given",
     "profile create --app pier# --for devices",
     "profile renew pier#-store-2031",
+    "rotate draft asked# --to draft#.toml",
+    "rotate carry-out draft#.toml --yes",
+    "rotate resume",
+    "show rotation-2031-05-19",
+    "rotate call-off --yes",
     "identity revoke asked1 --yes",
     "portal take-in",
 ];

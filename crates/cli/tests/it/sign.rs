@@ -94,7 +94,9 @@ fn what_must_not_go_out_is_refused_with_the_remedy() {
     env.run("sign debug.apk --for development --to out").exit(0).says("quayside-0.4.0-4-development.apk");
 }
 
-fn testkit_build(change: impl Fn(&mut ninekeys_core::demo::DemoBuild)) -> ninekeys_core::demo::DemoBuild {
+fn testkit_build(
+    change: impl Fn(&mut ninekeys_core::demo::DemoBuild),
+) -> ninekeys_core::demo::DemoBuild<'static> {
     let mut build = builds::crossing();
     change(&mut build);
     build

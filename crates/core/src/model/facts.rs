@@ -16,7 +16,7 @@ use serde::{Deserialize, Deserializer, Serialize};
 use super::seen::Seen;
 use super::{
     ApiUse, BuildNumber, Destination, DeviceFacts, HandOutFacts, IdentityFacts, ItemId, NineKey, Platform,
-    ProfileFacts,
+    ProfileFacts, RotationFacts,
 };
 
 /// The facts of an item, by kind. What is large stands apart: a cabinet may hold 100,000 of them.
@@ -41,6 +41,8 @@ pub enum Facts {
     Release(Box<ReleaseFacts>),
     /// What somebody was given.
     HandOut(Box<HandOutFacts>),
+    /// Material that is replaced step by step.
+    Rotation(Box<RotationFacts>),
 }
 
 /// The kinds, as they are written.
@@ -56,6 +58,7 @@ enum Kind {
     Device,
     Release,
     HandOut,
+    Rotation,
 }
 
 /// The name that the kind stands under.
@@ -94,6 +97,7 @@ impl<'de> Deserialize<'de> for Facts {
                     Kind::Device => Facts::Device(Deserialize::deserialize(rest)?),
                     Kind::Release => Facts::Release(Deserialize::deserialize(rest)?),
                     Kind::HandOut => Facts::HandOut(Deserialize::deserialize(rest)?),
+                    Kind::Rotation => Facts::Rotation(Deserialize::deserialize(rest)?),
                 })
             }
         }
@@ -115,6 +119,7 @@ impl Facts {
             Facts::Device(_) => "device",
             Facts::Release(_) => "release",
             Facts::HandOut(_) => "hand-out",
+            Facts::Rotation(_) => "rotation",
         }
     }
 
@@ -136,7 +141,8 @@ impl Facts {
             | Facts::Keystore(_)
             | Facts::Device(_)
             | Facts::Release(_)
-            | Facts::HandOut(_) => None,
+            | Facts::HandOut(_)
+            | Facts::Rotation(_) => None,
         }
     }
 
@@ -145,12 +151,13 @@ impl Facts {
         match self {
             Facts::Key(_) | Facts::Device(_) => Vec::new(),
             Facts::Certificate(c) => c.key.iter().collect(),
-            Facts::Keystore(k) => k.entries.iter().flat_map(|e| [&e.key, &e.certificate]).collect(),
+            Facts::Keystore(k) => k.entries.iter().flat_map(KeystoreEntry::links).collect(),
             Facts::Identity(i) => i.key.iter().chain(&i.certificate).collect(),
             Facts::Profile(p) => p.certificates.iter().chain(&p.devices).collect(),
             Facts::ApiKey(a) => a.key.iter().collect(),
             Facts::Release(r) => r.certificate.iter().chain(&r.profiles).collect(),
             Facts::HandOut(h) => h.given.iter().map(|one| &one.item).collect(),
+            Facts::Rotation(r) => r.items.values().collect(),
         }
     }
 }
@@ -247,6 +254,23 @@ pub struct KeystoreEntry {
     pub certificate: ItemId,
     /// What it is for: one key may sign one app and upload another, or do both for one.
     pub uses: Vec<Use>,
+    /// How it took over from another signing key.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub after: Option<Box<TookOver>>,
+}
+
+/// How a signing key took over from another: the proof that devices go by, and the key of those that know no proof.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct TookOver {
+    /// The proof of rotation, which ends with this key's certificate.
+    pub lineage: String,
+    /// The first key of it: it goes on signing for devices that know no proof.
+    pub oldest: ItemId,
+    /// That key's certificate.
+    pub oldest_certificate: ItemId,
+    /// The platform level from which on the new key counts; nothing for every device that reads a proof.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub from_sdk: Option<u32>,
 }
 
 /// What a key is for an app.
@@ -269,17 +293,25 @@ struct WrittenEntry {
     apps: Vec<String>,
     #[serde(default)]
     uses: Vec<Use>,
+    #[serde(default)]
+    after: Option<Box<TookOver>>,
 }
 
 impl From<WrittenEntry> for KeystoreEntry {
     fn from(written: WrittenEntry) -> Self {
-        let WrittenEntry { alias, role, key, certificate, apps, mut uses } = written;
+        let WrittenEntry { alias, role, key, certificate, apps, mut uses, after } = written;
         uses.extend(apps.into_iter().map(|app| Use { app, role }));
-        KeystoreEntry { alias, role, key, certificate, uses }
+        KeystoreEntry { alias, role, key, certificate, uses, after }
     }
 }
 
 impl KeystoreEntry {
+    /// The items that it names: its own key and certificate, and those of the key that it took over from.
+    pub fn links(&self) -> impl Iterator<Item = &ItemId> {
+        let before = self.after.iter().flat_map(|after| [&after.oldest, &after.oldest_certificate]);
+        [&self.key, &self.certificate].into_iter().chain(before)
+    }
+
     /// The apps that it is for, each once, in the order in which they were named.
     pub fn apps(&self) -> Vec<&str> {
         let mut out: Vec<&str> = Vec::new();

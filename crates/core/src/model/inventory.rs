@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use jiff::Timestamp;
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
-use serde::de::Error as _;
+use serde::de::{Error as _, Unexpected, Visitor};
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use thiserror::Error;
 
@@ -53,8 +53,21 @@ impl JsonSchema for ItemId {
 
 impl<'de> Deserialize<'de> for ItemId {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        let text = <&str>::deserialize(deserializer)?;
-        ItemId::from_text(text).ok_or_else(|| D::Error::custom("an item id has 32 hexadecimal digits"))
+        struct Digits;
+
+        impl Visitor<'_> for Digits {
+            type Value = ItemId;
+
+            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str("an item id of 32 hexadecimal digits")
+            }
+
+            fn visit_str<E: serde::de::Error>(self, text: &str) -> Result<ItemId, E> {
+                ItemId::from_text(text).ok_or_else(|| E::invalid_value(Unexpected::Str("other text"), &self))
+            }
+        }
+
+        deserializer.deserialize_str(Digits)
     }
 }
 

@@ -9,12 +9,13 @@ mod nine;
 mod number;
 mod platform;
 mod project;
+mod rotation;
 mod seen;
 
 pub use access::{ApiRole, ApiUse, UnknownWord};
 pub use facts::{
     ApiKeyFacts, CertificateFacts, Facts, KeyFacts, KeystoreEntry, KeystoreFacts, ReleaseFacts, Role,
-    Service, Use, key_called,
+    Service, TookOver, Use, key_called,
 };
 pub use hand_out::{GivenItem, HandOutFacts};
 pub use inventory::{
@@ -29,4 +30,5 @@ pub use project::{
     Account, Android, App, Capability, Ios, Lend, LendIos, Policy, Project, ProjectPin, Properties, Side,
     UnknownCapability,
 };
+pub use rotation::{Does, OldKeyMay, RotationFacts, RotationStep};
 pub use seen::{Aspect, Seen, SeenChange};

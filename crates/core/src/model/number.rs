@@ -27,6 +27,17 @@ impl BuildNumber {
     /// The number before all others.
     pub const ZERO: BuildNumber = BuildNumber(Vec::new());
 
+    /// The next one: one more in its last part.
+    #[must_use]
+    pub fn next(&self) -> BuildNumber {
+        let mut parts = self.0.clone();
+        match parts.last_mut() {
+            Some(last) => *last = last.saturating_add(1),
+            None => parts.push(1),
+        }
+        BuildNumber(parts)
+    }
+
     fn parts(&self) -> impl Iterator<Item = u64> + '_ {
         self.0.iter().copied().chain(std::iter::repeat(0)).take(MOST_PARTS)
     }

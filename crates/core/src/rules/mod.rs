@@ -75,6 +75,8 @@ pub struct KnownSigner {
     pub key: String,
     /// The fingerprint of its certificate there: what a device compares.
     pub certificate: String,
+    /// The certificates that it took the place of, where whoever knows them was told so: the store, of an upload key.
+    pub replaces: Vec<String>,
 }
 
 /// How a cabinet stands to what somebody has seen of it.

@@ -9,8 +9,8 @@ use ninekeys_core::android::{AndroidBuild, PackageKind, Scheme, SchemeState, Sig
 use ninekeys_core::build::{Build, ExamineError, Form, Says};
 use ninekeys_core::env::{Env, Silent};
 use ninekeys_core::model::{
-    App, BuildNumber, Destination, Facts, Inventory, Item, ItemId, Platform, Policy, ReleaseFacts, Role,
-    replaced,
+    App, BuildNumber, Destination, Facts, Inventory, Item, ItemId, OldKeyMay, Platform, Policy, ReleaseFacts,
+    Role, replaced,
 };
 use ninekeys_core::rules::{BuildLook, KnownSigner, Part, check_build, file_stem};
 use ninekeys_core::stream::DigestError;
@@ -102,6 +102,22 @@ pub struct AndroidLines {
     pub manifest: Option<Manifest>,
     /// The schemes that are present, and whether each was verified.
     pub schemes: Vec<SchemeLine>,
+    /// The proof that keys handed over to each other, oldest first; nothing where there was no rotation.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub lineage: Vec<LineageLine>,
+}
+
+/// A key of a proof of rotation, for people.
+#[derive(Debug, Clone, Serialize, JsonSchema)]
+pub struct LineageLine {
+    /// Its certificate's subject, RFC 4514.
+    pub subject: String,
+    /// SHA-256 of its certificate.
+    pub certificate: String,
+    /// SHA-256 of its public key.
+    pub key: String,
+    /// What it may still do on devices; of the last one nothing is said yet.
+    pub may: Vec<OldKeyMay>,
 }
 
 impl AndroidLines {
@@ -110,7 +126,17 @@ impl AndroidLines {
             scheme: report.scheme,
             verified: report.state == SchemeState::Verified,
         });
-        AndroidLines { manifest: android.manifest().cloned(), schemes: schemes.collect() }
+        let lineage = android.signatures.lineage.iter().map(|key| LineageLine {
+            subject: key.subject.clone(),
+            certificate: key.certificate_fingerprint.clone(),
+            key: key.key_fingerprint.clone(),
+            may: OldKeyMay::of_flags(key.flags),
+        });
+        AndroidLines {
+            manifest: android.manifest().cloned(),
+            schemes: schemes.collect(),
+            lineage: lineage.collect(),
+        }
     }
 }
 
@@ -520,10 +546,29 @@ pub(crate) fn known_signers(inventory: Option<&Inventory>, app: Option<&str>) ->
         inventory.android_keys(app, role).filter_map(move |(keystore, entry)| {
             let key = crate::keystore::key_facts(inventory, entry)?.fingerprint.clone();
             let certificate = crate::keystore::certificate_of(inventory, entry)?.fingerprint.clone();
-            Some(KnownSigner { name: keystore.name.clone(), role, key, certificate })
+            // a device is never told that a signing key has another successor than its lineage says
+            let replaces = if role == Role::Upload { taken_over(inventory, keystore) } else { Vec::new() };
+            Some(KnownSigner { name: keystore.name.clone(), role, key, certificate, replaces })
         })
     };
     of(Role::Signing).chain(of(Role::Upload)).collect()
+}
+
+/// The certificates of the upload keys that a keystore's took the place of, the newest first.
+fn taken_over(inventory: &Inventory, keystore: &Item) -> Vec<String> {
+    let mut out = Vec::new();
+    let mut seen = vec![keystore.id];
+    let mut before = keystore.replaces;
+    while let Some(item) = before.and_then(|id| inventory.get(&id)).filter(|item| !seen.contains(&item.id)) {
+        if let Facts::Keystore(facts) = &item.facts {
+            let upload = facts.entries.iter().filter(|entry| entry.role == Role::Upload);
+            let known = upload.filter_map(|entry| crate::keystore::certificate_of(inventory, entry));
+            out.extend(known.map(|certificate| certificate.fingerprint.clone()));
+        }
+        seen.push(item.id);
+        before = item.replaces;
+    }
+    out
 }
 
 /// What holds a private key, and whether it does so under that certificate: under another it is another identity.

@@ -3,11 +3,15 @@
 use std::collections::BTreeMap;
 
 use ninekeys_cabinet::{Cabinet, CabinetError};
+use ninekeys_core::android::Lineage;
 use ninekeys_core::digest::from_hex;
 use ninekeys_core::ios::setup::PassedOver;
 use ninekeys_core::ios::sign::Embedded;
 use ninekeys_core::keys::{KeyError, PrivateKey};
-use ninekeys_core::model::{Destination, Facts, Inventory, Item, ItemId, KeystoreEntry, KeystoreFacts, Role};
+use ninekeys_core::model::{
+    Destination, Facts, Inventory, Item, ItemId, KeystoreEntry, KeystoreFacts, Role, TookOver,
+};
+use ninekeys_formats::limits::Limits;
 use ninekeys_formats::x509::Certificate;
 use thiserror::Error;
 
@@ -56,6 +60,8 @@ pub(crate) enum MaterialKind {
     Keystore {
         /// Its alias.
         alias: String,
+        /// The key that it took over from.
+        rotated: Option<Box<Rotated>>,
     },
     /// An identity, with what belongs to it.
     Identity(Box<IdentityMaterial>),
@@ -100,7 +106,15 @@ impl Material {
     /// The key's alias in its keystore.
     pub(crate) fn alias(&self) -> Option<&str> {
         match &self.kind {
-            MaterialKind::Keystore { alias } => Some(alias),
+            MaterialKind::Keystore { alias, .. } => Some(alias),
+            MaterialKind::Identity(_) => None,
+        }
+    }
+
+    /// The key that it took over from, of a signing key that did.
+    pub(crate) fn rotated(&self) -> Option<&Rotated> {
+        match &self.kind {
+            MaterialKind::Keystore { rotated, .. } => rotated.as_deref(),
             MaterialKind::Identity(_) => None,
         }
     }
@@ -129,9 +143,10 @@ impl Material {
         let item = inventory.get(&entry.key).ok_or_else(gone)?;
         let certificate = keystore::certificate_of(inventory, entry).ok_or_else(gone)?;
         let key_facts = keystore::key_facts(inventory, entry).ok_or_else(gone)?;
+        let rotated = entry.after.as_ref().map(|after| Rotated::of(cabinet, inventory, entry, after));
         Ok(Material {
             name: keystore.name.clone(),
-            kind: MaterialKind::Keystore { alias: entry.alias.clone() },
+            kind: MaterialKind::Keystore { alias: entry.alias.clone(), rotated: rotated.transpose()? },
             key_item: entry.key,
             certificate_item: entry.certificate,
             key: cabinet.secret(item)?.lend(|der| PrivateKey::from_pkcs8(der))?,
@@ -139,6 +154,42 @@ impl Material {
             key_said: key_facts.into(),
             certificate_said: certificate.into(),
         })
+    }
+}
+
+/// The key that one took over from, and the proof.
+pub(crate) struct Rotated {
+    /// The proof.
+    pub(crate) lineage: Lineage,
+    /// The first key of it.
+    pub(crate) oldest: PrivateKey,
+    /// Its certificate, DER.
+    pub(crate) oldest_certificate: Vec<u8>,
+    /// The platform level from which on the new key counts.
+    pub(crate) from_sdk: Option<u32>,
+}
+
+impl Rotated {
+    fn of(
+        cabinet: &Cabinet<'_>,
+        inventory: &Inventory,
+        entry: &KeystoreEntry,
+        after: &TookOver,
+    ) -> Result<Box<Self>, SignerError> {
+        let gone = || CabinetError::Tampered(format!("the key that {} took over from is gone", entry.alias));
+        let lineage = from_hex(&after.lineage).ok_or_else(gone)?;
+        let lineage = Lineage::read(&lineage, &Limits::USUAL).map_err(|_| gone())?;
+        let item = inventory.get(&after.oldest).ok_or_else(gone)?;
+        let certificate = match inventory.get(&after.oldest_certificate).map(|item| &item.facts) {
+            Some(Facts::Certificate(certificate)) => from_hex(&certificate.der),
+            _ => None,
+        };
+        Ok(Box::new(Rotated {
+            lineage,
+            oldest: cabinet.secret(item)?.lend(|der| PrivateKey::from_pkcs8(der))?,
+            oldest_certificate: certificate.ok_or_else(gone)?,
+            from_sdk: after.from_sdk,
+        }))
     }
 }
 

@@ -277,7 +277,7 @@ pub(crate) fn put_key(
         ))?,
     };
     let uses = new.apps.iter().map(|app| Use { app: app.clone(), role: new.role }).collect();
-    Ok(KeystoreEntry { alias: new.alias.into(), role: new.role, key, certificate, uses })
+    Ok(KeystoreEntry { alias: new.alias.into(), role: new.role, key, certificate, uses, after: None })
 }
 
 /// What a key is called below its keystore; a stroke would look like one level more.

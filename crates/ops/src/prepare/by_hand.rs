@@ -57,13 +57,23 @@ fn ask(
     asked: &Asked,
     report: &mut PrepareReport,
 ) -> Result<(), PrepareError> {
-    let to = PathBuf::from(format!("{}.csr", asked.name));
-    let path = job.ctx.path(&to);
-    outputs::refuse_ours(job.ctx, &[&path], &[])?;
     if asked.request.is_none() {
         job.ctx.unlock(cabinet)?;
         report.steps.push(Step::new(Does::MakeKey, asked.name.clone()));
     }
+    report.waits = Some(write_request(job, cabinet, asked)?);
+    Ok(())
+}
+
+/// Writes the request for an identity, its key made where it is not there; tells what a person has to do with it.
+pub(crate) fn write_request(
+    job: &Job<'_>,
+    cabinet: &mut Cabinet<'_>,
+    asked: &Asked,
+) -> Result<Waits, PrepareError> {
+    let to = PathBuf::from(format!("{}.csr", asked.name));
+    let path = job.ctx.path(&to);
+    outputs::refuse_ours(job.ctx, &[&path], &[])?;
     let der = request_for(job, cabinet, asked)?;
     if !path.exists() {
         let text = pem::encode(LABEL, &der).map(String::into_bytes).unwrap_or(der);
@@ -74,10 +84,9 @@ fn ask(
         IdentityPurpose::Push(servers) => format!(" ({}) of {}", servers.word(), job.ios.bundle_id),
         IdentityPurpose::Development | IdentityPurpose::Distribution => String::new(),
     };
-    report.waits = Some(Waits {
+    Ok(Waits {
         what: format!("upload {} at the portal, and fetch the certificate for a {word}{whose}", to.display()),
         file: Some(to.display().to_string()),
         next: ["identity", "accept", "FILE"].map(str::to_owned).into(),
-    });
-    Ok(())
+    })
 }

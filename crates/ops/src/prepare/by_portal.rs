@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use ninekeys_cabinet::Cabinet;
 use ninekeys_core::digest::sha256_hex;
+use ninekeys_core::ios::setup::{Part, Setup};
 use ninekeys_core::model::{ApiUse, Capability, IdentityPurpose};
 use ninekeys_portal::client::Portal;
 use ninekeys_portal::wire::{AppId, Capabilities, Device, Enrolment, NewProfile};
@@ -29,7 +30,7 @@ pub(super) fn by_the_portal(
     // a push certificate is for an app id that has push switched on
     let asked = Asked::to_send(job, &*cabinet.inventory()?);
     get_identity(job, cabinet, asked, steps)?;
-    get_profiles(job, cabinet, None, None, steps).map(|_| ())
+    get_profiles(job, cabinet, &Which::Missing { anew: None }, None, steps).map(|_| ())
 }
 
 pub(crate) fn with<R>(
@@ -41,7 +42,7 @@ pub(crate) fn with<R>(
 }
 
 /// An identity that has to be had: its key is made where it is not, and its certificate enrolled.
-fn get_identity(
+pub(crate) fn get_identity(
     job: &Job<'_>,
     cabinet: &mut Cabinet<'_>,
     asked: Option<Asked>,
@@ -83,7 +84,11 @@ fn get_identity(
 }
 
 /// The certificates above an identity's that came without them.
-fn get_chain(job: &Job<'_>, cabinet: &mut Cabinet<'_>, steps: &mut Vec<Step>) -> Result<(), PrepareError> {
+pub(crate) fn get_chain(
+    job: &Job<'_>,
+    cabinet: &mut Cabinet<'_>,
+    steps: &mut Vec<Step>,
+) -> Result<(), PrepareError> {
     let Some((name, _)) = job.look(&*cabinet.inventory()?, lacks_link) else { return Ok(()) };
     let above = with(job, cabinet, |portal| Ok(portal.authorities()?))?;
     cabinet.change(&format!("prepare: chain of {name}"), &job.ctx.env, |change| {
@@ -142,12 +147,29 @@ pub(crate) fn register(
     })
 }
 
-/// A profile for every bundle id that lacks one, and for the one that is to have it made anew; tells their names. It names
-/// the certificate with the serial number, or that of the identity that is taken.
+/// Which profiles are had.
+pub(crate) enum Which<'a> {
+    /// One for every bundle id that lacks one, and for the one that is to have it made anew.
+    Missing { anew: Option<&'a str> },
+    /// One for this bundle id, under this name, beside the one that is there: that stays in use.
+    Beside { bundle_id: &'a str, name: &'a str },
+}
+
+impl Which<'_> {
+    fn wants(&self, setup: &Setup<'_>, part: &Part<'_>) -> bool {
+        match self {
+            Which::Missing { anew } => is_wanted(setup, part) || *anew == Some(part.bundle_id),
+            Which::Beside { bundle_id, .. } => part.bundle_id == *bundle_id,
+        }
+    }
+}
+
+/// Has profiles made; tells their names. Each names the certificate with the serial number, or that of the identity that is
+/// taken.
 pub(crate) fn get_profiles(
     job: &Job<'_>,
     cabinet: &mut Cabinet<'_>,
-    anew: Option<&str>,
+    which: &Which<'_>,
     serial: Option<&str>,
     steps: &mut Vec<Step>,
 ) -> Result<Vec<String>, PrepareError> {
@@ -159,7 +181,7 @@ pub(crate) fn get_profiles(
         };
         let own = if job.destination.has_devices() { device::all(&inventory) } else { Vec::new() };
         let devices: Vec<String> = own.into_iter().map(|(_, facts)| facts.identifier.clone()).collect();
-        let parts = setup.parts.iter().filter(|part| is_wanted(setup, part) || anew == Some(part.bundle_id));
+        let parts = setup.parts.iter().filter(|part| which.wants(setup, part));
         parts
             .map(|part| {
                 let before =
@@ -190,7 +212,10 @@ pub(crate) fn get_profiles(
         let fit = ProfileFit::read(&named, made.file, &measure)?;
         job.saw(answers::time(fit.verified.profile.not_before));
         let what = format!("prepare: profile {}", new.title);
-        let (name, _) = cabinet.change(&what, &job.ctx.env, |change| fit.put(change, None, &job.roots))?;
+        let (name, _) = cabinet.change(&what, &job.ctx.env, |change| match which {
+            Which::Missing { .. } => fit.put(change, None, &job.roots),
+            Which::Beside { name, .. } => fit.put_beside(change, name, &job.roots),
+        })?;
         names.push(name);
         steps.push(Step::new(Does::GetProfile, new.title).with(new.bundle_id));
     }

@@ -3,7 +3,7 @@
 //! Each step is a change of its own, and what was done is seen by the next call: it goes on from there. What a portal is asked
 //! for is asked under a name that follows from what is asked, so that nothing is issued twice.
 
-mod by_hand;
+pub(crate) mod by_hand;
 pub(crate) mod by_portal;
 
 use std::cell::Cell;
@@ -292,20 +292,20 @@ impl<'a> Job<'a> {
 }
 
 /// An identity that has to be had: for what, and under which name.
-pub(super) struct Asked {
+pub(crate) struct Asked {
     /// What it is called, or will be.
-    pub(super) name: String,
+    pub(crate) name: String,
     /// What it is for.
-    pub(super) purpose: IdentityPurpose,
+    pub(crate) purpose: IdentityPurpose,
     /// The apps that it is for by name: a push identity is for one.
-    pub(super) apps: Vec<String>,
+    pub(crate) apps: Vec<String>,
     /// Its request (PKCS#10, DER), where it was made before and waits for its certificate.
-    pub(super) request: Option<Vec<u8>>,
+    pub(crate) request: Option<Vec<u8>>,
 }
 
 impl Asked {
     /// The identity that signs, where none does that is good for long enough.
-    pub(super) fn to_sign(job: &Job<'_>, inventory: &Inventory) -> Option<Asked> {
+    fn to_sign(job: &Job<'_>, inventory: &Inventory) -> Option<Asked> {
         let has =
             job.look(inventory, |setup| setup.taken().is_some_and(|identity| !ends_soon(setup, identity)));
         if has {
@@ -319,7 +319,7 @@ impl Asked {
     }
 
     /// The identity that sends notifications, where the app takes some and nothing sends them.
-    pub(super) fn to_send(job: &Job<'_>, inventory: &Inventory) -> Option<Asked> {
+    fn to_send(job: &Job<'_>, inventory: &Inventory) -> Option<Asked> {
         let servers = job.look(inventory, |setup| {
             let sends = |choice: &IdentityChoice<'_>| {
                 choice.reaches(setup.servers()) && choice.sends() && !ends_soon(setup, choice)
@@ -512,7 +512,11 @@ fn plan(job: &Job<'_>, inventory: &Inventory) -> Result<Vec<Step>, PrepareError>
 }
 
 /// The request for an identity: the one that was made before, or a new one, its key sealed in the same change.
-fn request_for(job: &Job<'_>, cabinet: &mut Cabinet<'_>, asked: &Asked) -> Result<Vec<u8>, PrepareError> {
+pub(crate) fn request_for(
+    job: &Job<'_>,
+    cabinet: &mut Cabinet<'_>,
+    asked: &Asked,
+) -> Result<Vec<u8>, PrepareError> {
     let (ctx, name) = (job.ctx, &asked.name);
     if let Some(request) = &asked.request {
         return Ok(request.clone());

@@ -12,7 +12,7 @@ use crate::ask::AskError;
 use crate::ctx::Ctx;
 use crate::identity::{self, IdentitySaid};
 use crate::portal::{self, ConnectError};
-use crate::prepare::by_portal::{get_profiles, register};
+use crate::prepare::by_portal::{Which, get_profiles, register};
 use crate::prepare::{Job, PrepareError, Step, is_wanted};
 use crate::profile;
 use crate::project::ProjectFile;
@@ -196,8 +196,9 @@ pub fn profile_create(ctx: &Ctx<'_>, request: &Request) -> Result<ProfileCreateR
     let choice = choose(ctx, &job, request, identities)?;
     ctx.unlock(&mut cabinet).map_err(PrepareError::from)?;
     let mut steps = Vec::new();
+    let which = Which::Missing { anew: anew.as_deref() };
     let made = register(&job, &cabinet, &mut steps)
-        .and_then(|()| get_profiles(&job, &mut cabinet, anew.as_deref(), Some(&choice.serial), &mut steps));
+        .and_then(|()| get_profiles(&job, &mut cabinet, &which, Some(&choice.serial), &mut steps));
     let names = match made {
         Ok(names) => names,
         Err(cause) => return Err(cause.after(steps).into()),

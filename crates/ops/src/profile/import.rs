@@ -244,12 +244,33 @@ impl Fit {
         }
     }
 
-    /// Puts it in, unless it is there; tells its name and what that meant.
+    /// Puts it in, unless it is there; tells its name and what that meant. What it takes the place of is retired.
     pub(crate) fn put(
         &self,
         change: &mut Change<'_>,
         name: Option<&str>,
         roots: &[Certificate],
+    ) -> Result<(String, Outcome), CabinetError> {
+        let older = self.older(&change.inventory()).map(|item| item.id);
+        self.put_after(change, name, roots, older)
+    }
+
+    /// The same, beside whatever is there: that stays in use until this one is proved.
+    pub(crate) fn put_beside(
+        &self,
+        change: &mut Change<'_>,
+        name: &str,
+        roots: &[Certificate],
+    ) -> Result<(String, Outcome), CabinetError> {
+        self.put_after(change, Some(name), roots, None)
+    }
+
+    fn put_after(
+        &self,
+        change: &mut Change<'_>,
+        name: Option<&str>,
+        roots: &[Certificate],
+        replaces: Option<ItemId>,
     ) -> Result<(String, Outcome), CabinetError> {
         let inventory = change.inventory();
         if let Some(item) = self.known(&inventory) {
@@ -258,12 +279,8 @@ impl Fit {
         let base = slug(&self.verified.profile.title);
         let name = name.map_or_else(|| identity::free_name(&inventory, &base), str::to_owned);
         let facts = Facts::Profile(Box::new(self.facts(&inventory, roots)));
-        let new = NewItem {
-            name: name.clone(),
-            facts,
-            secret: Some(Secret::new(self.bytes.clone())),
-            replaces: self.older(&inventory).map(|item| item.id),
-        };
+        let new =
+            NewItem { name: name.clone(), facts, secret: Some(Secret::new(self.bytes.clone())), replaces };
         change.put(new)?;
         Ok((name, Outcome::New))
     }

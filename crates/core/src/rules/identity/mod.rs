@@ -335,8 +335,13 @@ impl<'a> Expected<'a> {
 
 fn signer_changed(look: &BuildLook<'_>, android: &AndroidBuild, notes: &mut Notes) {
     let signers = signers(look, notes);
+    // whoever took a build of the last one was told of its successor
+    let told = |last: &ReleaseFacts| {
+        let certificate = &last.signer_certificate;
+        look.known_signers.iter().find(|known| known.replaces.contains(certificate)).map(Expected::known)
+    };
     let mut expected: Vec<Expected<'_>> = match look.last {
-        Some(last) => vec![Expected::of(last, look.known_signers)],
+        Some(last) => vec![told(last).unwrap_or_else(|| Expected::of(last, look.known_signers))],
         None => look.known_signers.iter().map(Expected::known).collect(),
     };
     if look.destination.is_none() {

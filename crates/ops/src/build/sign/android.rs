@@ -3,14 +3,14 @@
 use std::path::Path;
 
 use ninekeys_core::android::{
-    Identity, LaidOut, Scheme, SignError as AndroidError, Signed, Signing as PackageSigning,
+    Identity, LaidOut, Rotation, Scheme, SignError as AndroidError, Signed, Signing as PackageSigning,
 };
 use ninekeys_core::rules::{Part, lacks_parts};
 use ninekeys_core::stream::{DigestError, Sink};
 
 pub(super) use ninekeys_core::android::{Allowed, Opened};
 
-use super::{Job, Made, Plan, Proving, SignError, idsig};
+use super::{Job, Made, Plan, Proving, SignError, Told, idsig};
 use crate::ctx::Ctx;
 use crate::files::{Access, FileError, OutputFile};
 use crate::outgoing::Outgoing;
@@ -48,7 +48,16 @@ pub(super) fn make(
         certificate: &material.certificate,
         alias: material.alias().unwrap_or_default(),
     };
-    let signing = PackageSigning { schemes: proving.request.schemes, ..PackageSigning::usual(identity) };
+    let rotation = material.rotated().map(|rotated| Rotation {
+        lineage: &rotated.lineage,
+        oldest: Identity {
+            signer: &rotated.oldest,
+            certificate: &rotated.oldest_certificate,
+            alias: identity.alias,
+        },
+        from: rotated.from_sdk,
+    });
+    let signing = PackageSigning { identity, schemes: proving.request.schemes, rotation };
     let laid_out = allowed.lay_out(signing, &ctx.env)?;
     let realigned = laid_out.realigned();
     let (output, signed) = write_output(ctx, laid_out, &plan.target, outgoing)?;
@@ -62,7 +71,8 @@ pub(super) fn make(
         }
         None => None,
     };
-    Ok(Made { output: output.into(), idsig, schemes, proof, realigned, ios: None })
+    let told = Told { schemes, proof, realigned, ios: None };
+    Ok(Made { output: output.into(), idsig, told })
 }
 
 /// Streams the entries, signs, and puts the tail behind them, all under a temporary name.

@@ -21,7 +21,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::prove::{self, Proof};
-use super::{IosError, Job, Made, Plan, Proving, Request, Set, SignError};
+use super::{IosError, Job, Made, Plan, Proving, Request, Set, SignError, Told};
 use crate::build::identity_material::{Needs, ProfileUsed};
 use crate::build::material::IdentityMaterial;
 use crate::ctx::Ctx;
@@ -201,7 +201,8 @@ pub(super) fn make(
         Lies::Loose(tree) => copy(ctx, plan, tree, &signed, proving, outgoing)?,
     };
     let said = said(&signed, own);
-    Ok(Made { output, idsig: None, schemes: Vec::new(), proof, realigned: 0, ios: Some(said) })
+    let told = Told { schemes: Vec::new(), proof, realigned: 0, ios: Some(said) };
+    Ok(Made { output, idsig: None, told })
 }
 
 /// Writes an archive around what was signed.

@@ -145,6 +145,11 @@ impl Plan<'_> {
 struct Made {
     output: Output,
     idsig: Option<(OutputFile, String)>,
+    told: Told,
+}
+
+/// What is said of it.
+struct Told {
     schemes: Vec<String>,
     proof: Proof,
     realigned: usize,
@@ -164,6 +169,37 @@ struct Job<'p> {
 /// [`SignError`]; then no file bears an output's name that did not before, and the ledger is as it was, unless it is
 /// [`SignError::Partly`].
 pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<Vec<SignReport>, SignError> {
+    sign_in(ctx, request, None, End::Named)
+}
+
+/// Signs and proves as [`sign`] does, in a cabinet that is unlocked already, and throws the outputs away: whether the material
+/// would do.
+///
+/// # Errors
+/// [`SignError`].
+pub(crate) fn rehearse<'c>(
+    ctx: &'c Ctx<'_>,
+    request: &Request,
+    cabinet: &mut Cabinet<'c>,
+) -> Result<Vec<SignReport>, SignError> {
+    sign_in(ctx, request, Some(cabinet), End::Dropped)
+}
+
+/// What becomes of outputs that are proved.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum End {
+    /// They get their names, and rows in the ledger.
+    Named,
+    /// They go.
+    Dropped,
+}
+
+fn sign_in<'c>(
+    ctx: &'c Ctx<'_>,
+    request: &Request,
+    unlocked: Option<&mut Cabinet<'c>>,
+    end: End,
+) -> Result<Vec<SignReport>, SignError> {
     let several = request.builds.len() > 1;
     let of = move |build: &Path, error: SignError| match several {
         true => SignError::Of(build.display().to_string(), Box::new(error)),
@@ -174,10 +210,7 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<Vec<SignReport>, SignErr
     let file = ctx.project_file()?;
     let roots = identity::roots(Some(&file))?;
     let project = &file.project;
-    let loaded = inputs
-        .iter()
-        .map(|(build, _, input)| Loaded::of(input, &request.set).map_err(|error| of(build, error)));
-    let loaded = loaded.collect::<Result<Vec<_>, SignError>>()?;
+    let loaded = load_all(&inputs, request, of)?;
     let planned = inputs.iter().zip(&loaded).map(|((build, _, _), loaded)| {
         plan_one(ctx, request, build, project, loaded).map_err(|error| of(build, error))
     });
@@ -187,15 +220,20 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<Vec<SignReport>, SignErr
     let sources: Vec<&Path> = inputs.iter().map(|(_, path, _)| path.as_path()).collect();
     refuse_targets(ctx, &sources, &plans, request.replace)?;
 
-    let mut cabinet = ctx.open_unlocked()?;
+    let mut opened;
+    let cabinet = match unlocked {
+        Some(cabinet) => cabinet,
+        None => {
+            opened = ctx.open_unlocked()?;
+            &mut opened
+        }
+    };
     let inventory = cabinet.inventory()?;
     let background = Background::of(Some(project.clone()), Some(Arc::clone(&inventory)), roots);
-    let materials = materials(ctx, request, &file, &background, &cabinet, (&plans, &all_allowed), of)?;
-    let parts: Vec<Part> = plans
-        .iter()
-        .zip(&materials)
-        .map(|(plan, material)| plan.part(vec![material.certificate_said.sha256.clone()]))
-        .collect();
+    let materials = materials(ctx, request, &file, &background, cabinet, (&plans, &all_allowed), of)?;
+    let part =
+        |(plan, material): (&Plan<'_>, &Material)| plan.part(vec![material.certificate_said.sha256.clone()]);
+    let parts: Vec<Part> = plans.iter().zip(&materials).map(part).collect();
 
     let folders = NewFolders::make(&ctx.path(&request.to))?;
     let mut ready = Vec::new();
@@ -203,7 +241,7 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<Vec<SignReport>, SignErr
         let others = parts.iter().enumerate().filter(|(at, _)| *at != index);
         let others: Vec<Part> = others.map(|(_, part)| part.clone()).collect();
         let job = Job { plan, material };
-        let mut outgoing = Outgoing::begin(ctx, &cabinet)?;
+        let mut outgoing = Outgoing::begin(ctx, cabinet)?;
         let proving = Proving { file: &file, background: &background, request, parts: &others };
         let made = match allowed {
             Allowed::Android(allowed) => android::make(ctx, &job, *allowed, &proving, &mut outgoing),
@@ -212,7 +250,11 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<Vec<SignReport>, SignErr
         ready.push((job, outgoing, made.map_err(|error| of(plan.build, error))?));
     }
     refuse_changed(&inputs, of)?;
-    let done = deliver_all(ctx, request, &mut cabinet, &inventory, ready, of);
+    if end == End::Dropped {
+        let told = ready.into_iter().map(|(job, _, made)| report(request, &job, made.told));
+        return Ok(told.collect());
+    }
+    let done = deliver_all(ctx, request, cabinet, &inventory, ready, of);
     // what has its name stays where it is
     if matches!(done, Ok(_) | Err(SignError::Partly { .. })) {
         folders.keep();
@@ -252,6 +294,16 @@ fn open_all<'r>(
         Ok((build.as_path(), path, input))
     };
     request.builds.iter().map(open).collect()
+}
+
+fn load_all<'i>(
+    inputs: &'i [Named<'_>],
+    request: &Request,
+    of: impl Fn(&Path, SignError) -> SignError,
+) -> Result<Vec<Loaded<'i>>, SignError> {
+    let load =
+        |(build, _, input): &'i Named<'_>| Loaded::of(input, &request.set).map_err(|error| of(build, error));
+    inputs.iter().map(load).collect()
 }
 
 /// What was read twice has to have been the same both times.
@@ -368,21 +420,22 @@ fn deliver(
     outgoing: Outgoing,
 ) -> Result<SignReport, SignError> {
     let Job { plan, material } = *job;
+    let Made { output, idsig, told } = made;
     let replaces = if request.replace { ledger::known_sha256(ctx, inventory, &plan.target)? } else { None };
     let release = Release {
         app: plan.app.0,
         destination: plan.destination,
         file: &plan.file,
-        build: &made.proof.build,
-        sha256: &made.proof.sha256,
-        schemes: &made.schemes,
+        build: &told.proof.build,
+        sha256: &told.proof.sha256,
+        schemes: &told.schemes,
         material,
         replaces: replaces.as_deref(),
     };
     let completes = release.item(ctx, cabinet, inventory);
     // the package last: what stands beside it is nothing without it
-    let beside = made.idsig.map(|(file, digest)| (Output::from(file), Some(digest)));
-    let outputs = beside.into_iter().chain([(made.output, Some(made.proof.sha256.clone()))]).collect();
+    let beside = idsig.map(|(file, digest)| (Output::from(file), Some(digest)));
+    let outputs = beside.into_iter().chain([(output, Some(told.proof.sha256.clone()))]).collect();
     let taken = Taken::when_told(request.replace, ctx.env.now);
     let stale = idsig::Stale::set_aside(ctx, &plan.target)?;
     let what = format!("sign {}", plan.file);
@@ -399,17 +452,11 @@ fn deliver(
     for path in aside {
         ledger::drop_known(ctx, path, replaces.as_deref());
     }
-    Ok(report(request, job, made.proof, made.schemes, made.realigned, made.ios))
+    Ok(report(request, job, told))
 }
 
-fn report(
-    request: &Request,
-    job: &Job<'_>,
-    proof: Proof,
-    schemes: Vec<String>,
-    realigned: usize,
-    ios: Option<SignedIos>,
-) -> SignReport {
+fn report(request: &Request, job: &Job<'_>, told: Told) -> SignReport {
+    let Told { proof, schemes, realigned, ios } = told;
     let Job { plan, material } = *job;
     let folder = request.to.strip_prefix(".").unwrap_or(&request.to);
     let shown = |file: &str| folder.join(file).display().to_string();
