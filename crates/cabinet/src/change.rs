@@ -298,6 +298,14 @@ impl Change<'_> {
         Ok(issued)
     }
 
+    /// New keys for every compartment, which the same members are given, and everything sealed anew.
+    ///
+    /// # Errors
+    /// [`CabinetError::NotAllowed`], [`CabinetError::Io`], [`CabinetError::Crypto`], [`CabinetError::Tampered`].
+    pub fn seal_anew(&mut self) -> Result<(), CabinetError> {
+        self.reseal(|_| true)
+    }
+
     /// Writes a new member's keys under the passphrase, or into an unlock file's text.
     pub(crate) fn issue(
         &mut self,

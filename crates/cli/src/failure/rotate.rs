@@ -64,6 +64,7 @@ impl Classify for RotateError {
             Self::Lineage(_) | Self::Key(_) => defect(),
             Self::Make(inner) => inner.class(),
             Self::Prepare(inner) => inner.class(),
+            Self::ApiKey(inner) => inner.class(),
             Self::Probe(inner) => inner.class(),
             Self::Output(inner) => inner.class(),
             Self::Open(inner) => inner.class(),

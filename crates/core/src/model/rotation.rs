@@ -88,6 +88,27 @@ pub enum Does {
         /// The file that the certificate is written to.
         file: String,
     },
+    /// An API key is made beside the old one, for the same.
+    MakeApiKey {
+        /// What the new one is called.
+        api_key: String,
+        /// The API key that it is to take the place of.
+        instead_of: String,
+    },
+    /// A call is made with the new API key; of one that no portal here knows a probe is signed.
+    ProveApiKey {
+        /// The new API key.
+        api_key: String,
+    },
+    /// The old API key is withdrawn where it was issued.
+    WithdrawApiKey {
+        /// The old API key.
+        api_key: String,
+    },
+    /// Everything in the cabinet is sealed anew under new keys, which the same members are given.
+    Reseal,
+    /// The cabinet is copied: older copies open with the old keys.
+    BackUp,
     /// An app is signed with the new key from now on.
     TakeOver {
         /// The new keystore.
@@ -171,9 +192,10 @@ impl Does {
         )
     }
 
-    /// Whether something is asked of the portal.
-    pub fn asks_the_portal(&self) -> bool {
-        matches!(self, Does::GetCertificate { .. } | Does::GetProfile { .. } | Does::Revoke { .. })
+    /// Whether it can be done by somebody's word alone: what a person has to do, and what a person may do where the portal cannot be
+    /// asked.
+    pub fn may_be_said(&self) -> bool {
+        self.is_a_persons() || matches!(self, Does::Revoke { .. } | Does::WithdrawApiKey { .. })
     }
 
     /// The items that were there before the draft, by name.
@@ -182,15 +204,20 @@ impl Does {
             Does::MakeIdentity { instead_of, .. }
             | Does::GetProfile { instead_of, .. }
             | Does::MakeKey { instead_of, .. }
+            | Does::MakeApiKey { instead_of, .. }
             | Does::HandOver { instead_of, .. }
             | Does::TakeOver { instead_of, .. } => vec![instead_of],
             Does::GetCertificate { makes_room, .. } => makes_room.iter().map(String::as_str).collect(),
             Does::LookAfter { profile, .. } => vec![profile],
+            Does::WithdrawApiKey { api_key } => vec![api_key],
             Does::Retire { item, .. } | Does::Revoke { item, .. } => vec![item],
             Does::ChangeSettings { names, .. } => names.iter().map(String::as_str).collect(),
             Does::FileCertificate { .. }
             | Does::ProveBuild { .. }
             | Does::ProveKey { .. }
+            | Does::ProveApiKey { .. }
+            | Does::Reseal
+            | Does::BackUp
             | Does::RegisterFingerprint { .. }
             | Does::Tell { .. }
             | Does::ChangeServer { .. } => Vec::new(),

@@ -23,6 +23,9 @@ use crate::model::{
 /// Name and version of a draft's form.
 pub const SCHEMA: &str = "ninekeys.draft/1";
 
+/// What the ninth key is called in an order: it is no item.
+pub const CABINET: &str = "cabinet";
+
 /// What is to be replaced.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Order {
@@ -171,6 +174,7 @@ enum Phase {
     TakeOver,
     Proofs,
     People,
+    Withdrawal,
     Retire,
 }
 
@@ -255,7 +259,12 @@ fn day(at: Timestamp) -> String {
 /// [`PlanError`].
 pub fn draft<'a>(view: View<'a>, order: &'a Order, cabinet: &str) -> Result<Draft, PlanError> {
     let mut items: Vec<&Item> = Vec::new();
+    let mut whole = false;
     for wanted in &order.rotates {
+        if *wanted == CABINET && view.inventory.iter().all(|item| item.name != CABINET) {
+            whole = true;
+            continue;
+        }
         let item = view.inventory.find(wanted)?;
         if !items.iter().any(|known| known.id == item.id) {
             items.push(item);
@@ -274,6 +283,11 @@ pub fn draft<'a>(view: View<'a>, order: &'a Order, cabinet: &str) -> Result<Draf
     for item in &items {
         planner.add(item)?;
     }
+    if whole {
+        let why = "whoever had a key of the cabinet opens nothing that is sealed from then on";
+        planner.step(Phase::Withdrawal, Does::Reseal, why);
+        planner.step(Phase::Withdrawal, Does::BackUp, "a copy from before is opened by what opened it then");
+    }
     let Planner { mut steps, meanwhile, .. } = planner;
     steps.sort_by_key(|(phase, ..)| *phase);
     let step =
@@ -283,7 +297,11 @@ pub fn draft<'a>(view: View<'a>, order: &'a Order, cabinet: &str) -> Result<Draf
         schema: SCHEMA.into(),
         cabinet: cabinet.into(),
         made: view.now,
-        rotates: items.iter().map(|item| item.name.clone()).collect(),
+        rotates: items
+            .iter()
+            .map(|item| item.name.clone())
+            .chain(whole.then(|| CABINET.to_owned()))
+            .collect(),
         revoke: order.revoke,
         hand_over: order.hand_over.clone(),
         meanwhile,
@@ -431,6 +449,13 @@ pub fn said(does: &Does) -> String {
         Does::RegisterFingerprint { app, keystore } => {
             format!("register the fingerprint of {keystore} for {app} wherever the old one was registered")
         }
+        Does::MakeApiKey { api_key, instead_of } => {
+            format!("make the API key {api_key}, for what {instead_of} is for, and seal it")
+        }
+        Does::ProveApiKey { api_key } => format!("make a call with {api_key}"),
+        Does::WithdrawApiKey { api_key } => format!("withdraw {api_key} where it was issued"),
+        Does::Reseal => "seal everything anew under new cabinet keys; the members stay".into(),
+        Does::BackUp => "copy the cabinet: older copies open with the old keys".into(),
         Does::TakeOver { keystore, instead_of, .. } => {
             format!("let {keystore} take over what {instead_of} did")
         }

@@ -110,19 +110,31 @@ pub fn apikey_create(ctx: &Ctx<'_>, request: &Request) -> Result<ApiKeyCreateRep
         return Err(CabinetError::NameTaken(name.clone()).into());
     }
     ctx.unlock(&mut cabinet)?;
+    let id = create_in(ctx, &mut cabinet, &file, request, role)?;
+    Ok(ApiKeyCreateReport { api_key: apikey::told(&cabinet, &id, Some(&file))? })
+}
+
+/// The same in a cabinet that is unlocked already; tells the new item.
+pub(crate) fn create_in(
+    ctx: &Ctx<'_>,
+    cabinet: &mut Cabinet<'_>,
+    file: &ProjectFile,
+    request: &Request,
+    role: ApiRole,
+) -> Result<ItemId, ApiKeyCreateError> {
+    let name = &request.name;
     // one name in one cabinet is one call, however often it is made
     let call = sha256_hex(format!("{} {name} {role}", cabinet.identity()).as_bytes());
     let new = NewApiKey { title: name.clone(), role };
-    let said = with_portal(ctx, &cabinet, &file, (ApiUse::Access, None), |portal| {
+    let said = with_portal(ctx, cabinet, file, (ApiUse::Access, None), |portal| {
         Ok::<_, ApiKeyCreateError>(portal.new_api_key(&new, &format!("api-key-{call}"))?)
     })?;
     [&said.key_id, &said.issuer].into_iter().try_for_each(|id| check_id(id))?;
     let key_id = said.key_id.clone();
-    let id = take_in(ctx, &mut cabinet, &file, request, said).map_err(|cause| match cause {
+    take_in(ctx, cabinet, file, request, said).map_err(|cause| match cause {
         lost @ ApiKeyCreateError::Lost { .. } => lost,
         cause => ApiKeyCreateError::HalfWay { key_id, cause: Box::new(cause) },
-    })?;
-    Ok(ApiKeyCreateReport { api_key: apikey::told(&cabinet, &id, Some(&file))? })
+    })
 }
 
 /// The name, where nothing has it but what is waited for; else the next that is free.

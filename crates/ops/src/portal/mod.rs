@@ -89,12 +89,27 @@ pub(crate) fn with_portal<R, E: From<ConnectError>>(
     (what, app): (ApiUse, Option<&str>),
     work: impl FnOnce(&dyn Portal) -> Result<R, E>,
 ) -> Result<R, E> {
+    let inventory = cabinet.inventory().map_err(|error| E::from(error.into()))?;
+    let found = key_for(&inventory, what, app);
+    let (_, facts) = found.ok_or_else(|| E::from(ConnectError::NoKey(what.needs())))?;
+    with_key(ctx, cabinet, file, (what, facts), work)
+}
+
+/// Lends the portal to some work with one API key and no other.
+///
+/// # Errors
+/// As [`with_portal`].
+pub(crate) fn with_key<R, E: From<ConnectError>>(
+    ctx: &Ctx<'_>,
+    cabinet: &Cabinet<'_>,
+    file: &ProjectFile,
+    (what, facts): (ApiUse, &ApiKeyFacts),
+    work: impl FnOnce(&dyn Portal) -> Result<R, E>,
+) -> Result<R, E> {
     let failed = |error: ConnectError| E::from(error);
     let address = file.project.portal.as_deref().ok_or_else(|| failed(ConnectError::NoAddress))?;
     let pin = pin(file).map_err(failed)?;
     let inventory = cabinet.inventory().map_err(|error| failed(error.into()))?;
-    let found = key_for(&inventory, what, app);
-    let (_, facts) = found.ok_or_else(|| failed(ConnectError::NoKey(what.needs())))?;
     let item = facts.key.and_then(|id| inventory.get(&id));
     let item = item.ok_or_else(|| failed(ConnectError::NoKey(what.needs())))?;
     let secret = cabinet.secret(item).map_err(|error| failed(error.into()))?;

@@ -134,6 +134,7 @@ impl Undo {
         match step {
             Does::MakeIdentity { identity: name, .. }
             | Does::GetProfile { profile: name, .. }
+            | Does::MakeApiKey { api_key: name, .. }
             | Does::MakeKey { keystore: name, .. } => {
                 if let Some(item) = made(name) {
                     self.retires.push((item.id, item.name.clone()));
@@ -157,6 +158,8 @@ impl Undo {
             | Does::LookAfter { .. }
             | Does::FileCertificate { .. }
             | Does::RegisterFingerprint { .. }
+            | Does::WithdrawApiKey { .. }
+            | Does::Reseal
                 if done =>
             {
                 let text = ninekeys_core::rotation::said(step);

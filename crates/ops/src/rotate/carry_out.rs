@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use ninekeys_cabinet::{Cabinet, Change, NewItem};
-use ninekeys_core::model::{Does, Facts, Inventory, Item, ItemId, RotationFacts, RotationStep};
+use ninekeys_core::model::{Facts, Inventory, Item, ItemId, RotationFacts, RotationStep};
 use ninekeys_core::rotation::{self, Draft};
 
 use super::draft::{again, read};
@@ -106,7 +106,7 @@ fn refuse_over(item: &Item, facts: &RotationFacts) -> Result<(), RotateError> {
 fn refuse_word(item: &Item, facts: &RotationFacts, done: &[usize]) -> Result<(), RotateError> {
     let is_a_persons = |number: &&usize| {
         let step = number.checked_sub(1).and_then(|index| facts.steps.get(index));
-        !step.is_some_and(|step| step.step.is_a_persons() || matches!(step.step, Does::Revoke { .. }))
+        !step.is_some_and(|step| step.step.may_be_said())
     };
     match done.iter().find(is_a_persons) {
         Some(number) => Err(RotateError::NotAPersons { rotation: item.name.clone(), number: *number }),

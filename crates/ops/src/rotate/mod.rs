@@ -190,6 +190,9 @@ pub enum RotateError {
     /// The portal, or what is asked of it.
     #[error(transparent)]
     Prepare(#[from] PrepareError),
+    /// An API key.
+    #[error(transparent)]
+    ApiKey(#[from] crate::apikey::create::ApiKeyCreateError),
     /// The probe.
     #[error("a small build for the probe: {0}")]
     Probe(#[from] SignError),

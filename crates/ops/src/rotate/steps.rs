@@ -7,8 +7,8 @@ use ninekeys_core::demo::{DECKHAND_IPA, DemoBuild};
 use ninekeys_core::digest::{from_hex, hex};
 use ninekeys_core::keys::{Algorithm, KeyProof, PrivateKey, prove};
 use ninekeys_core::model::{
-    ApiUse, BuildNumber, Destination, Does, Facts, IdentityPurpose, Inventory, Item, ItemId, KeystoreEntry,
-    KeystoreFacts, OldKeyMay, Platform, Role, RotationFacts, State, TookOver, Use,
+    ApiRole, ApiUse, BuildNumber, Destination, Does, Facts, IdentityPurpose, Inventory, Item, ItemId,
+    KeystoreEntry, KeystoreFacts, OldKeyMay, Platform, Role, RotationFacts, Service, State, TookOver, Use,
 };
 use ninekeys_core::rotation::USUAL_FROM_SDK;
 use ninekeys_formats::limits::Limits;
@@ -17,6 +17,7 @@ use ninekeys_formats::x509::Certificate;
 use ninekeys_portal::client::PortalError;
 
 use super::RotateError;
+use crate::apikey::create;
 use crate::app::statement::with_colons;
 use crate::build::sign;
 use crate::ctx::Ctx;
@@ -77,6 +78,11 @@ pub(super) fn carry(work: &mut Work<'_, '_>, step: &Does) -> Result<Outcome, Rot
             let flags = OldKeyMay::flags(old_key_may);
             hand_over(work, keystore, (instead_of, alias), *from_sdk, flags)
         }
+        Does::MakeApiKey { api_key, instead_of } => make_api_key(work, api_key, instead_of),
+        Does::ProveApiKey { api_key } => prove_api_key(work, api_key),
+        Does::WithdrawApiKey { api_key } => withdraw_api_key(work, api_key),
+        Does::Reseal => reseal(work),
+        Does::BackUp => back_up(work, step),
         Does::RegisterFingerprint { app, keystore } => register_fingerprint(work, app, keystore),
         Does::FileCertificate { keystore, file } => file_certificate(work, keystore, file),
         Does::TakeOver { keystore, instead_of, alias } => take_over(work, keystore, instead_of, alias),
@@ -378,6 +384,98 @@ fn hand_over(
     Ok(Outcome::Done(Vec::new()))
 }
 
+/// An API key for what another is for: by the portal where it can be asked, else taken in by a person.
+fn make_api_key(work: &mut Work<'_, '_>, name: &str, old: &str) -> Result<Outcome, RotateError> {
+    let inventory = work.cabinet.inventory()?;
+    let old = work.item(&inventory, old)?;
+    let Facts::ApiKey(before) = &old.facts else { return Err(RotateError::Gone(old.name)) };
+    if let Ok(known) = work.item(&inventory, name) {
+        let is_ours = matches!(&known.facts, Facts::ApiKey(facts) if facts.key.is_some());
+        return match is_ours && known.created >= work.facts.drafted {
+            true => Ok(Outcome::Done(vec![(name.into(), known.id)])),
+            false => Err(CabinetError::NameTaken(name.into()).into()),
+        };
+    }
+    let role = before.role.parse::<ApiRole>().ok();
+    let can_ask = portal::can_ask(&work.file.project, &inventory, ApiUse::Access, None);
+    let Some(role) = role.filter(|_| before.service == Service::Store && can_ask) else {
+        let what = format!("have a key made where {} was, with the same role", old.name);
+        let next = match before.service {
+            Service::Store => {
+                vec!["apikey", "import", "FILE", "--name", name, "--key-id", "ID", "--issuer", &before.issuer]
+            }
+            Service::Account => vec!["apikey", "import", "FILE", "--name", name],
+        };
+        return Ok(Outcome::waits(what, None, next.into_iter().map(str::to_owned).collect()));
+    };
+    let request = create::Request { name: name.into(), uses: before.uses.clone(), role: Some(role) };
+    let id = create::create_in(work.ctx, work.cabinet, work.file, &request, role)?;
+    if !before.apps.is_empty() {
+        let apps = before.apps.clone();
+        work.cabinet.change(&format!("rotate: apps of {name}"), &work.ctx.env, |change| {
+            let inventory = change.inventory();
+            let mut item = inventory.get(&id).cloned().ok_or_else(|| RotateError::Gone(name.into()))?;
+            if let Facts::ApiKey(facts) = &mut item.facts {
+                facts.apps = apps;
+            }
+            Ok::<_, RotateError>(change.revise(&item, None)?)
+        })?;
+    }
+    Ok(Outcome::Done(vec![(name.into(), id)]))
+}
+
+/// A call with that key and no other; a probe where no portal here would know it.
+fn prove_api_key(work: &mut Work<'_, '_>, name: &str) -> Result<Outcome, RotateError> {
+    let inventory = work.cabinet.inventory()?;
+    let item = work.item(&inventory, name)?;
+    let gone = || RotateError::Gone(format!("the key of {name}"));
+    let Facts::ApiKey(facts) = &item.facts else { return Err(gone()) };
+    if facts.service == Service::Store && work.file.project.portal.is_some() {
+        let called =
+            portal::with_key(work.ctx, work.cabinet, work.file, (ApiUse::Signing, facts), |portal| {
+                Ok::<_, PrepareError>(portal.team()?)
+            });
+        called?;
+        return Ok(Outcome::Done(Vec::new()));
+    }
+    let key = facts.key.and_then(|id| inventory.get(&id)).ok_or_else(gone)?;
+    let Facts::Key(public) = &key.facts else { return Err(gone()) };
+    let public = from_hex(&public.public_key).ok_or_else(gone)?;
+    match work.cabinet.secret(key)?.lend(|der| prove(der, &public)) {
+        KeyProof::Holds => Ok(Outcome::Done(Vec::new())),
+        KeyProof::Damaged | KeyProof::Untold => Err(RotateError::NotProved(name.into())),
+    }
+}
+
+fn withdraw_api_key(work: &Work<'_, '_>, name: &str) -> Result<Outcome, RotateError> {
+    let inventory = work.cabinet.inventory()?;
+    let item = work.item(&inventory, name)?;
+    let id = match &item.facts {
+        Facts::ApiKey(facts) => facts.key_id.clone(),
+        _ => return Err(RotateError::Gone(name.into())),
+    };
+    Ok(Outcome::at_a_word(format!("withdraw {name}, key id {id}, where it was issued"), None))
+}
+
+/// New keys for the cabinet; the project file's pin goes with them.
+fn reseal(work: &mut Work<'_, '_>) -> Result<Outcome, RotateError> {
+    work.cabinet.change("rotate: cabinet key", &work.ctx.env, |change| change.seal_anew())?;
+    if work.file.pin().is_some() {
+        work.file.set_pin(work.ctx, &work.cabinet.pin())?;
+    }
+    Ok(Outcome::Done(Vec::new()))
+}
+
+/// A copy of the cabinet with the new keys is what is waited for: one that has the row which changed them.
+fn back_up(work: &Work<'_, '_>, step: &Does) -> Result<Outcome, RotateError> {
+    let changed = work.cabinet.pin().head.seq;
+    if work.cabinet.last_backup().is_some_and(|backup| backup.seq >= changed) {
+        return Ok(Outcome::Done(Vec::new()));
+    }
+    let next = ["cabinet", "backup", "FOLDER"].map(str::to_owned).into();
+    Ok(Outcome::waits(ninekeys_core::rotation::said(step), None, next))
+}
+
 /// Where services know an app by its certificate, they have to know the new one.
 fn register_fingerprint(work: &Work<'_, '_>, app: &str, name: &str) -> Result<Outcome, RotateError> {
     let inventory = work.cabinet.inventory()?;
@@ -521,6 +619,7 @@ fn tell(
         .filter_map(|step| match &step.step {
             Does::MakeIdentity { identity, .. } => work.facts.items.get(identity),
             Does::GetProfile { profile, .. } => work.facts.items.get(profile),
+            Does::MakeApiKey { api_key, .. } => work.facts.items.get(api_key),
             _ => None,
         })
         .copied()
@@ -538,9 +637,14 @@ fn tell(
         return Ok(Outcome::Done(Vec::new()));
     }
     let to = destination.to_string();
-    let next = ["give", "--app", app, "--for", &to, "--receiver", receiver, "--to", "FOLDER"];
+    let mut next = vec!["give", "--app", app, "--for", &to, "--receiver", receiver, "--to", "FOLDER"];
+    let api_key = work.facts.steps.iter().find_map(|step| match &step.step {
+        Does::MakeApiKey { api_key, .. } => Some(api_key.as_str()),
+        _ => None,
+    });
+    next.extend(api_key.iter().flat_map(|name| ["--api-key", name]));
     let what = format!("{receiver} was given what is replaced, and needs the new material");
-    Ok(Outcome::waits(what, None, next.map(str::to_owned).into()))
+    Ok(Outcome::waits(what, None, next.into_iter().map(str::to_owned).collect()))
 }
 
 /// What build settings name, and what they have to name now.

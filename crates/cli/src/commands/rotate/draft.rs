@@ -19,7 +19,8 @@ use crate::output::Output;
 /// until `rotate carry-out FILE`.
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
-    /// What is to be replaced: identities, profiles, keystores with one key
+    /// What is to be replaced: identities, profiles, keystores with one key, API
+    /// keys, or `cabinet` for the keys that the cabinet is sealed with
     #[arg(value_name = "WHAT", required_unless_present = "due", add = ArgValueCandidates::new(complete::items))]
     what: Vec<String>,
     /// Everything that ends within so many days, in one draft: 60d

@@ -187,3 +187,37 @@ fn two_at_once_begin_one_rotation() {
     assert_eq!(codes.iter().filter(|code| **code == Some(5)).count(), 2, "{codes:?}");
     env.run("rotate resume --done 8 --done 9").exit(0);
 }
+
+#[test]
+fn an_api_key_is_proved_by_a_call_and_the_cabinet_is_sealed_anew() {
+    let (env, _portal) = due();
+    env.run("rotate draft owner cabinet --to p.toml").exit(0).says("seal everything anew");
+    env.run("cabinet backup early").exit(0);
+    env.run("rotate carry-out p.toml --yes").exit(1).says("withdraw owner, key id ");
+    // the new one makes the calls where the old one is retired
+    env.run("rotate resume --done 3").exit(1).says("ninekeys cabinet backup FOLDER");
+    env.run("cabinet backup late").exit(0);
+    env.run("rotate resume").exit(0).says("✓ Carried out: owner, cabinet");
+    env.run("profile renew deckhand-devices-2026").exit(0);
+    env.run("cabinet status --prove").exit(0).says("every seal opened");
+}
+
+#[test]
+fn an_api_key_that_no_portal_makes_is_taken_in_by_hand() {
+    let env = TestEnv::with_project(PROGRAM);
+    env.file("key.p8", &testkit::private_key_pem());
+    env.file("new.p8", &testkit::private_key_pem());
+    env.run("apikey import key.p8 --name uploads --key-id K1 --issuer I1 --role developer").exit(0);
+    env.run("rotate draft uploads --to p.toml").exit(0);
+    let said = env.run("rotate carry-out p.toml --yes --format json").exit(1).json();
+    let next: Vec<&str> =
+        said["waits"][0]["next"].as_array().unwrap().iter().map(|word| word.as_str().unwrap()).collect();
+    assert_eq!(next[..3], ["apikey", "import", "FILE"], "{said}");
+    let name = next[4].to_owned();
+    env.run(&format!("apikey import new.p8 --name {name} --key-id K2 --issuer I1 --role developer")).exit(0);
+    let said = env.run("rotate resume").exit(1);
+    said.says("withdraw uploads, key id K1");
+    env.run("rotate resume --done 3").exit(0).says("✓ Carried out: uploads");
+    env.run("apikey token uploads").exit(5);
+    env.run(&format!("apikey token {name}")).exit(0);
+}
