@@ -441,10 +441,7 @@ pub fn said(does: &Does) -> String {
             format!("file the certificate of {keystore} with the store ({file}), and wait until it says yes")
         }
         Does::HandOver { keystore, instead_of, from_sdk, .. } => {
-            let from = if *from_sdk < USUAL_FROM_SDK { 28 } else { *from_sdk };
-            format!(
-                "sign the proof that {instead_of} hands over to {keystore}, which counts from SDK {from} on"
-            )
+            format!("sign the proof that {instead_of} hands over to {keystore}, for SDK {from_sdk} on")
         }
         Does::RegisterFingerprint { app, keystore } => {
             format!("register the fingerprint of {keystore} for {app} wherever the old one was registered")
