@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use jiff::Timestamp;
 use ninekeys_core::env::Env;
-use ninekeys_core::model::{Inventory, Item, LastBackup};
+use ninekeys_core::model::{Facts, Inventory, Item, ItemId, LastBackup};
 use ninekeys_formats::secret::SecretBytes;
 
 use crate::CabinetError;
@@ -16,7 +16,7 @@ use crate::history::HistoryRow;
 use crate::member::{Credential, Keyring, MemberKeys, NewMember, open_envelope, open_with_passphrase};
 use crate::policy::{MANAGE, Member, MemberKind, Policy, Role, SHARED};
 use crate::proof::{CLOCKS_DIFFER, Proven, Purpose, prove, prove_for, standing};
-use crate::records::{Backup, Intention, Record, compare_seals, compartment_of};
+use crate::records::{Backup, Intention, NamedBy, Record, compare_seals, compartment_of, compartment_wanted};
 use crate::row::{Head, RecordKind};
 use crate::sqlite::SqliteStore;
 use crate::store::Store;
@@ -411,6 +411,22 @@ impl<'m> Cabinet<'m> {
     fn backups(&self) -> Vec<Backup> {
         let known = |backup: &&Backup| self.proven.has(&backup.row());
         in_order_of_rows(self.proven.backups.iter().filter(known).cloned().collect())
+    }
+
+    /// The private keys and the passwords that are items of their own, each with the compartment whose key opens it.
+    ///
+    /// # Errors
+    /// [`CabinetError::Tampered`] when facts cannot be read.
+    pub fn secrets(&self) -> Result<Vec<(ItemId, String)>, CabinetError> {
+        let inventory = self.proven.inventory()?;
+        let named_by = NamedBy::of(&inventory);
+        let is_one = |item: &&Item| match &item.facts {
+            Facts::Key(_) => true,
+            Facts::ApiKey(facts) => facts.label.is_some(),
+            _ => false,
+        };
+        let secrets = inventory.iter().filter(is_one);
+        Ok(secrets.map(|item| (item.id, compartment_wanted(&named_by, item))).collect())
     }
 
     /// What is on its way out, by id.

@@ -298,6 +298,24 @@ impl Change<'_> {
         Ok(issued)
     }
 
+    /// Removes a member: its keys open nothing from now on, and everything that they opened is sealed under new ones. Whoever
+    /// writes the change cannot remove themselves.
+    ///
+    /// # Errors
+    /// [`CabinetError::LastMember`], [`CabinetError::NotAllowed`], [`CabinetError::Io`], [`CabinetError::Crypto`].
+    pub fn remove_member(&mut self, id: &Digest) -> Result<Member, CabinetError> {
+        if *id == self.author.member.id {
+            return Err(CabinetError::LastMember);
+        }
+        let before = self.policy.member(id).ok_or(CabinetError::LastMember)?.clone();
+        self.policy.members.retain(|member| member.id != *id);
+        self.policy_changed = true;
+        self.remove((RecordKind::Envelope, id.to_string()))?;
+        self.remove((RecordKind::Passphrase, id.to_string()))?;
+        self.reseal(|compartment| before.opens(compartment))?;
+        Ok(before)
+    }
+
     /// New keys for every compartment, which the same members are given, and everything sealed anew.
     ///
     /// # Errors

@@ -12,7 +12,7 @@ use crate::row::{Body, Form, RecordKind, Touch};
 /// The compartment of members' envelopes and of everything about the cabinet itself.
 pub(crate) const MANAGE: &str = "manage";
 /// The compartment of what serves several apps, or none.
-pub(crate) const SHARED: &str = "shared";
+pub const SHARED: &str = "shared";
 /// What the name of an app's compartment begins with.
 const APP: &str = "app/";
 /// More members than this are no team, but somebody's attempt to make work.
@@ -20,10 +20,15 @@ const MOST_MEMBERS: usize = 1_000;
 /// Likewise compartments.
 const MOST_COMPARTMENTS: usize = 10_000;
 
+/// The compartment of what serves that app alone.
+pub fn app_compartment(app: &str) -> String {
+    format!("{APP}{app}")
+}
+
 /// The compartment of what serves these apps.
 pub(crate) fn compartment_for(apps: &[&str]) -> String {
     match apps {
-        [one] => format!("{APP}{one}"),
+        [one] => app_compartment(one),
         _ => SHARED.into(),
     }
 }
@@ -84,8 +89,8 @@ impl Member {
         PublicKey::from_der(&from_hex(&self.agreement)?).ok()
     }
 
-    /// Whether the compartment's key is wrapped to this member.
-    pub(crate) fn opens(&self, compartment: &str) -> bool {
+    /// Whether the key of a compartment (`shared`, or `app/` and an app's name) is wrapped to this member.
+    pub fn opens(&self, compartment: &str) -> bool {
         match &self.role {
             Role::Manager => true,
             Role::Signer { compartments, .. } => compartments.iter().any(|name| name == compartment),

@@ -124,6 +124,12 @@ pub(crate) fn rotations() -> Vec<CompletionCandidate> {
     })
 }
 
+/// Members of the cabinet.
+pub(crate) fn members() -> Vec<CompletionCandidate> {
+    let known = look(|ctx| Some(ctx.open().ok()?.status().ok()?.members)).unwrap_or_default();
+    candidates(known.into_iter().map(|member| (member.label, member.id.to_string())))
+}
+
 /// Devices.
 pub(crate) fn devices() -> Vec<CompletionCandidate> {
     of_kind(|facts| match facts {

@@ -5,6 +5,7 @@ use ninekeys_core::password::PasswordError;
 use ninekeys_ops::OpenError;
 use ninekeys_ops::cabinet::adopt::AdoptError;
 use ninekeys_ops::cabinet::backup::BackupError;
+use ninekeys_ops::cabinet::members::MembersError;
 use ninekeys_ops::cabinet::passphrase::PassphraseError;
 use ninekeys_ops::cabinet::pin::PinError;
 use ninekeys_ops::cabinet::restore::RestoreError;
@@ -159,11 +160,35 @@ impl Classify for RestoreError {
     }
 }
 
+impl Classify for MembersError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Name(_) => again(Exit::Usage, &[]),
+            Self::Taken(_) | Self::Unknown { .. } | Self::LastManager(_) => {
+                class(Exit::Refused, &["cabinet", "members", "list"])
+            }
+            Self::Oneself(_) => again(Exit::Refused, &["--unlock-file", "FILE"]),
+            Self::NoApps => again(Exit::Usage, &["--app", "APP"]),
+            Self::UnknownApp(_) => class(Exit::Usage, &["app", "list"]),
+            Self::NotSure(_) => again(Exit::Refused, &["--yes"]),
+            Self::Ask(_) => again(Exit::Refused, &[]),
+            Self::Project(inner) => inner.class(),
+            Self::Output(OutputError::Exists(_)) => again(Exit::Refused, &["--to", "FILE"]),
+            Self::Output(inner) => inner.class(),
+            Self::File(inner) | Self::Unnamed { cause: inner, .. } => inner.class(),
+            Self::Undrafted { cause, .. } => cause.class(),
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+        }
+    }
+}
+
 impl Classify for UnlockFileError {
     fn class(&self) -> Class {
         match self {
             Self::Open(inner) => inner.class(),
             Self::Cabinet(inner) => inner.class(),
+            Self::Project(inner) => inner.class(),
             Self::Output(OutputError::Exists(_)) => class(Exit::Refused, &["cabinet", "unlock-file", "FILE"]),
             Self::Output(inner) => inner.class(),
             Self::File(inner) | Self::Unnamed { cause: inner, .. } => inner.class(),

@@ -6,6 +6,7 @@ use ninekeys_cabinet::{HistoryRow, MemberKind, Role};
 use ninekeys_core::findings::Level;
 use ninekeys_ops::cabinet::adopt::AdoptReport;
 use ninekeys_ops::cabinet::backup::BackupReport;
+use ninekeys_ops::cabinet::members::{MemberAddReport, MemberRemoveReport, MembersReport};
 use ninekeys_ops::cabinet::passphrase::PassphraseReport;
 use ninekeys_ops::cabinet::pin::PinReport;
 use ninekeys_ops::cabinet::restore::RestoreReport;
@@ -73,10 +74,7 @@ fn row(label: &str) -> Line<'_> {
 fn members(status: &StatusReport, paper: &mut Paper<'_>) -> io::Result<()> {
     for (index, member) in status.members.iter().enumerate() {
         let label = if index == 0 { "  unlocked by" } else { "" };
-        let kind = match member.kind {
-            MemberKind::Passphrase => "a passphrase",
-            MemberKind::UnlockFile => "an unlock file",
-        };
+        let kind = by(member.kind);
         let id: String = member.id.to_string().chars().take(8).collect();
         let text = format!("   {kind}, {}   ", role(&member.role));
         paper.put(&row(label).bold(&member.label).text(text).dim(id))?;
@@ -110,6 +108,103 @@ fn proof(status: &StatusReport, paper: &mut Paper<'_>) -> io::Result<()> {
         )?;
     }
     Ok(())
+}
+
+/// How somebody unlocks.
+fn by(kind: MemberKind) -> &'static str {
+    match kind {
+        MemberKind::Passphrase => "a passphrase",
+        MemberKind::UnlockFile => "an unlock file",
+    }
+}
+
+impl Report for MembersReport {
+    const SCHEMA: &'static str = "ninekeys.cabinet-members/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let count = words::count(self.members.len(), "member");
+        paper.put(
+            &Line::new().bold(count).text(format!(", {} to open", words::count(self.secrets, "secret"))),
+        )?;
+        paper.blank()?;
+        let mut rows = vec![
+            ["member", "by", "may", "opens", "since", "id"]
+                .into_iter()
+                .map(|head| Line::new().dim(head))
+                .collect::<Vec<_>>(),
+        ];
+        rows.extend(self.members.iter().map(|member| {
+            let id: String = member.id.to_string().chars().take(8).collect();
+            vec![
+                Line::new().bold(&member.member),
+                Line::new().text(by(member.kind)),
+                Line::new().text(role(&member.role)),
+                Line::new().text(format!("{} of {}", member.opens, self.secrets)),
+                Line::new().text(words::day_and_distance(self.at, member.added)),
+                Line::new().dim(id),
+            ]
+        }));
+        paper.table(2, &rows)
+    }
+
+    fn is_quiet(&self) -> bool {
+        false
+    }
+}
+
+impl Report for MemberAddReport {
+    const SCHEMA: &'static str = "ninekeys.cabinet-members-add/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let member = &self.member;
+        let head = Line::new().sign(Sign::Fine).text(" ").bold(&member.member);
+        paper.put(&head.text(format!("   {}, {}", by(member.kind), role(&member.role))).hang(2))?;
+        paper.blank()?;
+        paper.put(&row("  opens with").text(format!("{}: whoever has it needs no passphrase", self.file)))?;
+        let secrets = words::count(member.opens, "secret");
+        paper.put(&row("  opens").text(format!("{secrets}, and nothing else")))?;
+        paper.put(&row("  older copies").text("do not open with it"))
+    }
+
+    fn is_quiet(&self) -> bool {
+        false
+    }
+}
+
+impl Report for MemberRemoveReport {
+    const SCHEMA: &'static str = "ninekeys.cabinet-members-remove/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let head = Line::new().sign(Sign::Fine).text(" ").bold(&self.member);
+        let text = " opens nothing any more; what it could open is sealed under new keys";
+        paper.put(&head.text(text).hang(2))?;
+        paper.blank()?;
+        if self.seen.is_empty() {
+            return paper.put(&row("  has seen").text("no key and no password"));
+        }
+        for (index, seen) in self.seen.iter().enumerate() {
+            let label = if index == 0 { "  has seen" } else { "" };
+            paper.put(&row(label).text(format!("{} ({})", seen.item, seen.kind)))?;
+        }
+        paper.put(
+            &row("  copies").text("made before still open with its key: what it has seen should be replaced"),
+        )?;
+        for left in &self.left {
+            paper.put(&row("  not drafted").text(&left.because))?;
+        }
+        match &self.draft {
+            Some(draft) => paper.put(&row("  next").command(&["rotate", "carry-out", draft])),
+            None => {
+                let names = self.seen.iter().map(|seen| seen.item.as_str());
+                let words: Vec<&str> = ["rotate", "draft"].into_iter().chain(names).collect();
+                paper.put(&row("  next").command(&words))
+            }
+        }
+    }
+
+    fn is_quiet(&self) -> bool {
+        false
+    }
 }
 
 impl Report for PassphraseReport {
@@ -156,12 +251,16 @@ impl Report for BackupReport {
 }
 
 /// What a member may do, in a word.
-fn role(role: &Role) -> &'static str {
-    match role {
-        Role::Manager => "may do everything",
-        Role::Signer { .. } => "signs",
-        Role::Reader => "looks",
-    }
+fn role(role: &Role) -> String {
+    let (compartments, exports) = match role {
+        Role::Manager => return "may do everything".into(),
+        Role::Reader => return "looks".into(),
+        Role::Signer { compartments, exports } => (compartments, *exports),
+    };
+    let apps: Vec<&str> =
+        compartments.iter().map(|name| name.strip_prefix("app/").unwrap_or("what is shared")).collect();
+    let exports = if exports { "; writes keys out" } else { "" };
+    format!("signs with {}{exports}", apps.join(", "))
 }
 
 impl Report for PinReport {

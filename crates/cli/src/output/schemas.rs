@@ -104,7 +104,7 @@ fn all() -> Vec<(String, Value)> {
 /// The answers of the iOS side and of the portal.
 fn of_the_ios_side() -> Vec<(String, Value)> {
     use ninekeys_ops::{
-        apikey, build, device, give, given, identity, portal, prepare, profile, rotate, stand_in,
+        apikey, build, cabinet, device, give, given, identity, portal, prepare, profile, rotate, stand_in,
     };
     vec![
         of_report::<identity::request::IdentityRequestReport>(),
@@ -125,6 +125,9 @@ fn of_the_ios_side() -> Vec<(String, Value)> {
         of_report::<identity::revoke::IdentityRevokeReport>(),
         of_report::<profile::create::ProfileCreateReport>(),
         of_report::<prepare::PrepareReport>(),
+        of_report::<cabinet::members::MembersReport>(),
+        of_report::<cabinet::members::MemberAddReport>(),
+        of_report::<cabinet::members::MemberRemoveReport>(),
         of_report::<rotate::draft::RotateDraftReport>(),
         of_report::<rotate::RotationReport>(),
         of_report::<rotate::call_off::RotateCallOffReport>(),

@@ -238,6 +238,20 @@ const CASES: &[Case] = &[
         outputs: &[],
     },
     Case {
+        name: "cabinet members add",
+        before: &[],
+        again: &[],
+        line: "cabinet members add mN --may sign --app crossing --to mN.txt",
+        outputs: &[],
+    },
+    Case {
+        name: "cabinet members remove",
+        before: &["cabinet members add mate --may everything --to mate.txt"],
+        again: &[FRESH],
+        line: "cabinet members remove mate --yes",
+        outputs: &[],
+    },
+    Case {
         name: "rotate draft",
         before: &[UPLOAD_KEY],
         again: &[],
@@ -286,7 +300,8 @@ impl Case {
 }
 
 /// Commands that go the way of others here, and are put under every fault in the long run alone.
-const LIKE_OTHERS: [&str; 13] = [
+const LIKE_OTHERS: [&str; 14] = [
+    "cabinet members add",
     "rotate draft",
     "rotate resume",
     "rotate call-off",

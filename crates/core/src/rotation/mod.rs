@@ -345,15 +345,22 @@ pub fn due(view: View<'_>, days: u32) -> Result<(Vec<String>, Vec<Left>), PlanEr
     };
     let mut items: Vec<&Item> = view.inventory.iter().filter(is_due).collect();
     items.sort_by(|a, b| (a.facts.nine_key(), &a.name).cmp(&(b.facts.nine_key(), &b.name)));
+    let all: Vec<String> = items.into_iter().map(|item| item.name.clone()).collect();
+    let (names, left) = of_those(view, &all);
+    if names.is_empty() && left.is_empty() { Err(PlanError::NothingDue(days)) } else { Ok((names, left)) }
+}
+
+/// Which of those can be replaced, and why the others cannot.
+pub fn of_those(view: View<'_>, all: &[String]) -> (Vec<String>, Vec<Left>) {
     let (mut names, mut left) = (Vec::new(), Vec::new());
-    for item in items {
-        let order = Order { rotates: vec![item.name.clone()], ..Order::default() };
+    for name in all {
+        let order = Order { rotates: vec![name.clone()], ..Order::default() };
         match draft(view, &order, "") {
-            Ok(_) => names.push(item.name.clone()),
-            Err(error) => left.push(Left { item: item.name.clone(), because: error.to_string() }),
+            Ok(_) => names.push(name.clone()),
+            Err(error) => left.push(Left { item: name.clone(), because: error.to_string() }),
         }
     }
-    if names.is_empty() && left.is_empty() { Err(PlanError::NothingDue(days)) } else { Ok((names, left)) }
+    (names, left)
 }
 
 /// When something that can be replaced ends, for what has an end.

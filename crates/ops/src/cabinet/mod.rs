@@ -2,6 +2,7 @@
 
 pub mod adopt;
 pub mod backup;
+pub mod members;
 pub mod passphrase;
 pub mod pin;
 pub mod restore;

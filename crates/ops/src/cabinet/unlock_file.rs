@@ -2,16 +2,17 @@
 
 use std::path::Path;
 
-use ninekeys_cabinet::{CabinetError, MemberKind, NewMember, Role};
+use ninekeys_cabinet::{CabinetError, Member, MemberKind, Role};
 use ninekeys_core::model::free_name;
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
+use super::members::issue;
 use crate::ctx::{Ctx, OpenError};
-use crate::files::{Access, FileError, Taken};
-use crate::outgoing::Outgoing;
-use crate::outputs::{self, OutputError};
+use crate::files::FileError;
+use crate::outputs::OutputError;
+use crate::project::ProjectError;
 
 /// What was made.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -33,6 +34,9 @@ pub enum UnlockFileError {
     /// The cabinet.
     #[error(transparent)]
     Cabinet(#[from] CabinetError),
+    /// The project file.
+    #[error(transparent)]
+    Project(#[from] ProjectError),
     /// The file would fall on something of ours, or has its name taken.
     #[error(transparent)]
     Output(#[from] OutputError),
@@ -55,29 +59,12 @@ pub enum UnlockFileError {
 /// # Errors
 /// [`UnlockFileError`]; then nobody new opens the cabinet, but for [`UnlockFileError::Unnamed`].
 pub fn unlock_file(ctx: &Ctx<'_>, file: &Path) -> Result<UnlockFileReport, UnlockFileError> {
-    let path = ctx.path(file);
-    outputs::refuse_ours(ctx, &[&path], &[])?;
-    outputs::refuse_taken(ctx, &[&path], false)?;
-    let mut cabinet = ctx.open_unlocked()?;
-    let mut scratch = Outgoing::scratch(ctx)?;
-    let output = scratch.file(&path, Access::Owner)?;
-    let (member, has_passphrase) = cabinet.change("cabinet unlock-file", &ctx.env, |change| {
-        let members = change.members();
-        let label = free_name("unlock-file", |label| members.iter().any(|member| member.label == label));
-        let issued = change.add_member(&NewMember::UnlockFile { label: label.clone() }, Role::Manager)?;
-        if let Some(text) = issued.text {
-            text.lend(|text| output.put(0, text.as_bytes()))?;
-        }
-        output.settle()?;
-        let has_passphrase = members.iter().any(|member| member.kind == MemberKind::Passphrase);
-        Ok::<_, UnlockFileError>((label, has_passphrase))
-    })?;
-    output
-        .finish(Taken::Refuse)
-        .map_err(|cause| UnlockFileError::Unnamed { member: member.clone(), cause })?;
-    if let Some(project) = ctx.project_if_any().map_err(OpenError::from)?.filter(|file| file.pin().is_some())
-    {
-        project.set_pin(ctx, &cabinet.pin()).map_err(OpenError::from)?;
-    }
-    Ok(UnlockFileReport { file: file.display().to_string(), member, has_passphrase })
+    let name = |members: &[Member]| {
+        Ok(free_name("unlock-file", |label| members.iter().any(|member| member.label == label)))
+    };
+    let unnamed = |member, cause| UnlockFileError::Unnamed { member, cause };
+    let (cabinet, issued) = issue(ctx, file, "cabinet unlock-file", Role::Manager, name, unnamed)?;
+    let members = cabinet.status()?.members;
+    let has_passphrase = members.iter().any(|member| member.kind == MemberKind::Passphrase);
+    Ok(UnlockFileReport { file: file.display().to_string(), member: issued.label, has_passphrase })
 }

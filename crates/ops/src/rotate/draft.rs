@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
+use ninekeys_cabinet::Cabinet;
 use ninekeys_core::model::Inventory;
 use ninekeys_core::rotation::{self, Draft, HandOver, Left, Meanwhile, Order, PlanError, SCHEMA, Step, View};
 use schemars::JsonSchema;
@@ -121,16 +122,9 @@ pub fn rotate_draft(ctx: &Ctx<'_>, request: &Request) -> Result<RotateDraftRepor
     }
     let order = Order { rotates, revoke: request.revoke, hand_over: request.hand_over.clone() };
     let draft = rotation::draft(view, &order, &cabinet.identity().to_string())?;
-    let to = request
-        .to
-        .clone()
-        .unwrap_or_else(|| PathBuf::from(format!("rotation-{}.toml", ctx.env.now.strftime("%Y-%m-%d"))));
-    let path = ctx.path(&to);
-    outputs::refuse_ours(ctx, &[&path], &[])?;
-    outputs::refuse_taken(ctx, &[&path], request.replace)?;
-    let text = text(&draft, &to).map_err(RotateDraftError::Text)?;
-    let taken = Taken::when_told(request.replace, ctx.env.now);
-    ctx.notice_aside(Outgoing::write_whole(ctx, &path, text.as_bytes(), Access::Usual, taken)?);
+    let usual = || PathBuf::from(format!("rotation-{}.toml", ctx.env.now.strftime("%Y-%m-%d")));
+    let to = request.to.clone().unwrap_or_else(usual);
+    write(ctx, &draft, &to, request.replace)?;
     let step = |step: Step| StepDrafted {
         text: rotation::said(&step.does),
         is_a_persons: step.does.is_a_persons(),
@@ -144,6 +138,37 @@ pub fn rotate_draft(ctx: &Ctx<'_>, request: &Request) -> Result<RotateDraftRepor
         left,
         at: ctx.env.now,
     })
+}
+
+/// Writes a draft into its file.
+fn write(ctx: &Ctx<'_>, draft: &Draft, to: &Path, replace: bool) -> Result<(), RotateDraftError> {
+    let path = ctx.path(to);
+    outputs::refuse_ours(ctx, &[&path], &[])?;
+    outputs::refuse_taken(ctx, &[&path], replace)?;
+    let text = text(draft, to).map_err(RotateDraftError::Text)?;
+    let taken = Taken::when_told(replace, ctx.env.now);
+    ctx.notice_aside(Outgoing::write_whole(ctx, &path, text.as_bytes(), Access::Usual, taken)?);
+    Ok(())
+}
+
+/// Drafts the rotation of everything of a list that can be replaced; tells what cannot.
+pub(crate) fn of_what_can_be(
+    ctx: &Ctx<'_>,
+    cabinet: &Cabinet<'_>,
+    names: &[String],
+    to: &Path,
+) -> Result<Vec<Left>, RotateDraftError> {
+    let file = ctx.project_file()?;
+    let inventory = cabinet.inventory()?;
+    let view = View { project: &file.project, inventory: &inventory, now: ctx.env.now };
+    let identity = cabinet.identity().to_string();
+    let (rotates, left) = rotation::of_those(view, names);
+    if rotates.is_empty() {
+        return Err(RotateDraftError::NoneCan(left.into_iter().map(|one| one.because).collect()));
+    }
+    let order = Order { rotates, ..Order::default() };
+    write(ctx, &rotation::draft(view, &order, &identity)?, to, false)?;
+    Ok(left)
 }
 
 /// A draft as its file has it.

@@ -3,6 +3,7 @@
 mod adopt;
 mod backup;
 mod history;
+mod members;
 mod passphrase;
 mod pin;
 mod restore;
@@ -19,6 +20,9 @@ use crate::output::Output;
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
     Status(status::Args),
+    /// Who opens the cabinet, each by a key of their own
+    #[command(subcommand)]
+    Members(members::Command),
     Passphrase(passphrase::Args),
     UnlockFile(unlock_file::Args),
     Backup(backup::Args),
@@ -32,6 +36,7 @@ pub(crate) enum Command {
 pub(crate) fn run(command: Command, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
     match command {
         Command::Status(args) => status::run(&args, ctx, out),
+        Command::Members(command) => members::run(command, ctx, out),
         Command::Passphrase(args) => passphrase::run(&args, ctx, out),
         Command::UnlockFile(args) => unlock_file::run(&args, ctx, out),
         Command::Backup(args) => backup::run(&args, ctx, out),

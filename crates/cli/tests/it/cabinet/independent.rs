@@ -8,7 +8,7 @@ use testkit::TestEnv;
 const OPENER: &str = "independent/open_cabinet.py";
 
 /// Runs the independent program; nothing when its library is missing, which is said aloud.
-fn open(env: &TestEnv, words: &[&str]) -> Option<std::process::Output> {
+pub(super) fn open(env: &TestEnv, words: &[&str]) -> Option<std::process::Output> {
     let library = "from cryptography.hazmat.primitives.ciphers.aead import AESGCMSIV";
     if !Command::new("python3").args(["-c", library]).output().is_ok_and(|output| output.status.success()) {
         eprintln!(

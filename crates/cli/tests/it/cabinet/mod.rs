@@ -3,6 +3,7 @@ mod backup;
 mod history;
 mod independent;
 mod layout;
+mod members;
 mod passphrase;
 mod pin;
 mod restore;
