@@ -323,6 +323,7 @@ fn collect_apps<'a>(facts: &'a Facts, only: Option<&ItemId>, into: &mut Vec<&'a 
         Facts::Identity(identity) => &identity.apps,
         Facts::Profile(profile) => &profile.apps,
         Facts::ApiKey(key) => &key.apps,
+        Facts::Date(date) => &date.apps,
         Facts::Release(release) => {
             // a release names a certificate and serves nothing by it
             if only.is_none() {

@@ -38,12 +38,26 @@ pub(crate) enum Format {
     Sarif,
     /// JUnit XML, for test reports
     Junit,
+    /// Comma-separated values (RFC 4180), for spreadsheets
+    Csv,
+    /// iCalendar (RFC 5545), for calendars: every end with its alarms
+    Ics,
+    /// OpenMetrics, for monitoring
+    Openmetrics,
+    /// A picture
+    Svg,
+}
+
+impl Format {
+    /// Those that a command prints, by their words.
+    pub(crate) fn among(words: &'static [&'static str]) -> impl TypedValueParser<Value = Format> {
+        PossibleValuesParser::new(words).map(|word| Format::from_str(&word, false).unwrap_or(Format::Text))
+    }
 }
 
 /// What every command prints; the other formats are those of single commands.
 fn everywhere() -> impl TypedValueParser<Value = Format> {
-    let known = ["text", "json"];
-    PossibleValuesParser::new(known).map(|word| if word == "json" { Format::Json } else { Format::Text })
+    Format::among(&["text", "json"])
 }
 
 /// Understood by every command.
@@ -106,6 +120,9 @@ pub(crate) enum Command {
     #[command(subcommand)]
     Portal(commands::portal::Command),
     Prepare(commands::prepare::Args),
+    /// Dates that belong to the job and to no key
+    #[command(subcommand)]
+    Date(commands::date::Command),
     /// Replace material by a draft that can be read first
     #[command(subcommand)]
     Rotate(commands::rotate::Command),
@@ -114,6 +131,7 @@ pub(crate) enum Command {
     Board(commands::board::Args),
     Inventory(commands::inventory::Args),
     Show(commands::show::Args),
+    Timeline(commands::timeline::Args),
     Inspect(commands::inspect::Args),
     Compare(commands::compare::Args),
     Sign(commands::sign::Args),

@@ -130,6 +130,14 @@ pub(crate) fn members() -> Vec<CompletionCandidate> {
     candidates(known.into_iter().map(|member| (member.label, member.id.to_string())))
 }
 
+/// Dates that are not over.
+pub(crate) fn dates() -> Vec<CompletionCandidate> {
+    of_kind(|facts| match facts {
+        Facts::Date(facts) => Some(facts.title.clone()),
+        _ => None,
+    })
+}
+
 /// Devices.
 pub(crate) fn devices() -> Vec<CompletionCandidate> {
     of_kind(|facts| match facts {

@@ -457,6 +457,21 @@ fn profiles_with<'a>(view: &'a BoardView<'_>, identity: &str) -> Vec<&'a str> {
     names.map(|item| item.name.as_str()).collect()
 }
 
+/// Dates of no key that fall due, or are over.
+fn dates(view: &BoardView<'_>) -> Vec<Task> {
+    let mut out: Vec<(Timestamp, Task)> = Vec::new();
+    for item in view.inventory.iter().filter(|item| item.state == State::Active) {
+        let Facts::Date(date) = &item.facts else { continue };
+        let mark = date_mark(date.on, view.now, &view.project.policy);
+        if matches!(mark, Mark::Expired | Mark::Due) {
+            let text = format!("{}, {} ({})", date.title, date.on.strftime("%-d %b %Y"), date.how_often());
+            out.push((date.on, Task { mark, text, next: Mend::DateDone { date: item.name.clone() } }));
+        }
+    }
+    out.sort_by(|(a, one), (b, other)| (a, &one.text).cmp(&(b, &other.text)));
+    out.into_iter().map(|(_, task)| task).collect()
+}
+
 /// Rotations that were begun and are not over.
 fn under_way(view: &BoardView<'_>) -> Vec<(String, Task)> {
     let mut out = Vec::new();
@@ -484,6 +499,7 @@ fn falls(view: &BoardView<'_>, key: NineKey, item: &str) -> String {
 
 fn tasks(view: &BoardView<'_>, rows: &[Row]) -> Vec<Task> {
     let mut out: Vec<Task> = waiting(view).iter().map(|one| waits(view, one)).collect();
+    out.extend(dates(view));
     let rotations = under_way(view);
     let in_rotation = |item: &str| rotations.iter().any(|(name, _)| name == item);
     for (_, task) in &rotations {

@@ -50,6 +50,11 @@ pub enum Mend {
         /// Its name.
         item: String,
     },
+    /// Saying that a date was seen to.
+    DateDone {
+        /// Its name.
+        date: String,
+    },
     /// Going on with a rotation.
     Resume {
         /// Its name.

@@ -75,6 +75,7 @@ pub(crate) fn in_general(mend: Mend) -> Vec<String> {
                 .into()
         }
         Mend::Rotate { item } => vec!["rotate".into(), "draft".into(), item],
+        Mend::DateDone { date } => vec!["date".into(), "done".into(), date],
         Mend::Resume { rotation } => vec!["rotate".into(), "resume".into(), rotation],
         Mend::Prepare { app, destination } => {
             vec!["prepare".into(), "--app".into(), app, "--for".into(), destination.to_string()]

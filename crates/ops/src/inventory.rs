@@ -8,8 +8,8 @@ use jiff::{SignedDuration, Timestamp};
 use ninekeys_cabinet::Look;
 use ninekeys_core::board::{Mark, date_mark};
 use ninekeys_core::model::{
-    CertificateFacts, Facts, IdentityFacts, Inventory, Item, ItemId, KeystoreEntry, NineKey, Policy, Role,
-    State, Wholeness,
+    CertificateFacts, Facts, IdentityFacts, Inventory, Item, ItemId, KeystoreEntry, LastBackup, NineKey,
+    Policy, Role, State, Wholeness,
 };
 use rayon::prelude::*;
 use schemars::JsonSchema;
@@ -32,6 +32,20 @@ pub struct Wanted {
     pub state: Option<Standing>,
     /// In this order.
     pub sort: Sort,
+    /// In groups of this.
+    pub group: Option<Group>,
+}
+
+/// What lines are put into groups by.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Group {
+    /// The app; what is for several, or for all, has a group of its own.
+    App,
+    /// The kind.
+    Kind,
+    /// How they stand.
+    Mark,
 }
 
 /// How an item stands, for those who look for some.
@@ -88,6 +102,14 @@ impl Wanted {
             Sort::Name => lines.sort_by(|one, other| one.name.cmp(&other.name)),
             Sort::End => lines.sort_by_key(|line| line.not_after.unwrap_or(Timestamp::MAX)),
         }
+        match self.group {
+            Some(Group::App) => lines.sort_by(|one, other| {
+                let key = |line: &Line| (line.apps.len() != 1, line.apps.is_empty());
+                key(one).cmp(&key(other)).then_with(|| one.apps.cmp(&other.apps))
+            }),
+            Some(Group::Mark) => lines.sort_by_key(|line| (line.state == State::Retired, line.mark)),
+            Some(Group::Kind) | None => {}
+        }
     }
 }
 
@@ -96,12 +118,20 @@ impl Wanted {
 pub struct InventoryReport {
     /// The lines that are wanted: keys by what they are for, then everything else by name, unless another order was asked for.
     pub items: Vec<Line>,
+    /// What they are grouped by; those of a group stand together.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub group: Option<Group>,
     /// How many lines there are, whichever are wanted.
     pub total: usize,
     /// The time of the look.
     pub at: Timestamp,
-    /// Whether anything of it is in no backup.
+    /// Whether every keystore's keys are in a backup.
     pub backed_up: bool,
+    /// The last backup that was made and proved.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub last_backup: Option<LastBackup>,
+    /// Days within which something falls due.
+    pub due_days: u32,
     /// What it was told from, which goes when the report does: to free 100,000 items takes time.
     #[serde(skip)]
     #[expect(dead_code, reason = "it is there to be freed later")]
@@ -118,6 +148,9 @@ pub struct Line {
     /// Its alias, for a key in a keystore.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub alias: Option<String>,
+    /// The certificate's subject, a profile's title, an API key's id, what people call a device or a date.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub subject: Option<String>,
     /// Kind and size of a key.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub algorithm: Option<String>,
@@ -138,6 +171,9 @@ pub struct Line {
     /// Who has an identity's private key, where it is somebody else.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub held_by: Option<String>,
+    /// When an identity's certificate was revoked.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub revoked: Option<Timestamp>,
     /// How many profiles in use name its certificate.
     #[serde(skip_serializing_if = "is_none")]
     pub profiles: usize,
@@ -150,6 +186,14 @@ pub struct Line {
     pub generation: u32,
     /// How it stands.
     pub mark: Mark,
+}
+
+impl Line {
+    /// Whether it is an identity that signs, and nothing names it yet.
+    pub fn is_idle(&self) -> bool {
+        let signs = [NineKey::Development, NineKey::Distribution].iter().any(|key| key.word() == self.kind);
+        signs && self.wholeness == Some(Wholeness::Whole) && self.profiles == 0 && self.releases == 0
+    }
 }
 
 /// Why it could not be told.
@@ -192,7 +236,18 @@ pub fn inventory(ctx: &Ctx<'_>, wanted: &Wanted) -> Result<InventoryReport, Inve
     }
     wanted.put_in_order(&mut items);
     let backed_up = at_risk.is_empty();
-    Ok(InventoryReport { items, total, at: now, backed_up, all: Arc::clone(&all) })
+    let due_days = policy.due_days;
+    let group = wanted.group;
+    Ok(InventoryReport {
+        items,
+        group,
+        total,
+        at: now,
+        backed_up,
+        last_backup,
+        due_days,
+        all: Arc::clone(&all),
+    })
 }
 
 /// What a line will be of, with the place that it takes: keys by what they are for, then everything else, by name.
@@ -261,7 +316,7 @@ fn add_rows<'a>(item: &'a Item, into: &mut Vec<Row<'a>>) {
                 );
             }
         }
-        Facts::Profile(_) | Facts::Identity(_) | Facts::ApiKey(_) | Facts::Device(_) => {
+        Facts::Profile(_) | Facts::Identity(_) | Facts::ApiKey(_) | Facts::Device(_) | Facts::Date(_) => {
             into.push(Row::new(item.facts.nine_key(), item));
         }
     }
@@ -282,8 +337,9 @@ impl Teller<'_> {
         let (all, item) = (self.all, row.item);
         let line = Line {
             name: item.name.clone(),
-            kind: row.key.map_or("device", NineKey::word),
+            kind: row.key.map_or_else(|| item.facts.word(), NineKey::word),
             alias: None,
+            subject: None,
             algorithm: None,
             apps: Vec::new(),
             not_after: None,
@@ -291,6 +347,7 @@ impl Teller<'_> {
             serial: None,
             wholeness: None,
             held_by: None,
+            revoked: None,
             profiles: 0,
             releases: 0,
             state: item.state,
@@ -306,19 +363,29 @@ impl Teller<'_> {
                     apps: entry.apps_as(role).into_iter().map(str::to_owned).collect(),
                     not_after: certificate.map(|c| c.not_after),
                     sha256: certificate.map(|c| c.fingerprint.clone()),
+                    subject: certificate.map(|c| c.subject.clone()),
                     ..line
                 }
             }
             (Facts::Profile(profile), _) => Line {
                 not_after: Some(profile.not_after),
                 sha256: Some(profile.fingerprint.clone()),
+                subject: Some(profile.title.clone()),
                 apps: profile.apps.clone(),
                 ..line
             },
             (Facts::Identity(identity), _) => identity_line(all, identity, &self.uses, line),
+            (Facts::Date(date), _) => Line {
+                not_after: Some(date.on),
+                apps: date.apps.clone(),
+                subject: Some(date.title.clone()),
+                ..line
+            },
+            (Facts::Device(device), _) => Line { subject: Some(device.title.clone()), ..line },
             (Facts::ApiKey(key), _) => {
                 let algorithm = key.key.as_ref().and_then(|key| algorithm_of(all, key));
-                Line { algorithm, apps: key.apps.clone(), ..line }
+                let subject = Some(key.label.clone().unwrap_or_else(|| key.key_id.clone()));
+                Line { algorithm, apps: key.apps.clone(), subject, ..line }
             }
             _ => line,
         };
@@ -336,8 +403,10 @@ fn identity_line(all: &Inventory, identity: &IdentityFacts, uses: &Uses<'_>, lin
         not_after: certificate.map(|c| c.not_after),
         sha256: certificate.map(|c| c.fingerprint.clone()),
         serial: certificate.map(|c| c.serial.clone()),
+        subject: certificate.map(|c| c.subject.clone()),
         wholeness: Some(identity.wholeness()),
         held_by: identity.held_by.clone(),
+        revoked: identity.revoked,
         profiles: uses.profiles(identity.certificate.as_ref(), certificate),
         releases: certificate.map_or(0, |c| uses.releases(&c.fingerprint)),
         ..line

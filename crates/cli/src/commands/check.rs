@@ -44,7 +44,7 @@ pub(crate) struct Args {
     #[arg(long, requires = "builds")]
     tree: bool,
     /// How the answer is printed
-    #[arg(long, value_enum, default_value = "text", help_heading = "Everywhere")]
+    #[arg(long, value_parser = Format::among(&["text", "json", "sarif", "junit"]), default_value = "text", help_heading = "Everywhere")]
     format: Format,
 }
 

@@ -3,8 +3,9 @@
 use clap_complete::engine::ArgValueCandidates;
 use ninekeys_core::model::NineKey;
 use ninekeys_ops::Ctx;
-use ninekeys_ops::inventory::{Sort, Standing, Wanted, inventory};
+use ninekeys_ops::inventory::{Group, Sort, Standing, Wanted, inventory};
 
+use crate::arguments::Format;
 use crate::complete;
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
@@ -17,8 +18,8 @@ pub(crate) struct Args {
     /// Only what ends within so long (60d, 8w), or has ended, the first end first
     #[arg(long, value_name = "TIME", value_parser = days)]
     expiring: Option<u32>,
-    /// Only of this kind: signing, upload, development, distribution, push, profile, store-api, service or device; several
-    /// times for several
+    /// Only of this kind: signing, upload, development, distribution, push, profile, store-api, service, device or date;
+    /// several times for several
     #[arg(long, value_name = "KIND", value_parser = kind)]
     kind: Vec<&'static str>,
     /// Only for this app
@@ -27,6 +28,12 @@ pub(crate) struct Args {
     /// Only in this state: in-use, falls-due, expired, no-copy or retired
     #[arg(long, value_name = "STATE", value_parser = standing)]
     state: Option<Standing>,
+    /// In groups of the same app, kind or state
+    #[arg(long, value_name = "COLUMN", value_parser = group)]
+    group: Option<Group>,
+    /// How the answer is printed
+    #[arg(long, value_parser = Format::among(&["text", "json", "csv", "ics", "openmetrics"]), default_value = "text", help_heading = "Everywhere")]
+    format: Format,
     /// In the order of this: kind, name or end
     #[arg(long, value_name = "COLUMN", value_parser = sort)]
     sort: Option<Sort>,
@@ -43,8 +50,8 @@ pub(crate) fn days(text: &str) -> Result<u32, String> {
 }
 
 fn kind(text: &str) -> Result<&'static str, String> {
-    if text == "device" {
-        return Ok("device");
+    if let Some(other) = ["device", "date"].into_iter().find(|word| *word == text) {
+        return Ok(other);
     }
     let called = |key: &NineKey| serde_json::to_value(key).is_ok_and(|word| word == text);
     let known = NineKey::ALL.into_iter().filter(|key| *key != NineKey::Cabinet).find(called);
@@ -61,6 +68,15 @@ fn standing(text: &str) -> Result<Standing, String> {
         "no-copy" => Standing::NoCopy,
         "retired" => Standing::Retired,
         _ => return Err("a state is in-use, falls-due, expired, no-copy or retired".into()),
+    })
+}
+
+fn group(text: &str) -> Result<Group, String> {
+    Ok(match text {
+        "app" => Group::App,
+        "kind" => Group::Kind,
+        "state" => Group::Mark,
+        _ => return Err("a group is of one app, kind or state".into()),
     })
 }
 
@@ -82,9 +98,10 @@ pub(crate) fn run(args: &Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, 
         app: args.app.clone(),
         state: args.state,
         sort: args.sort.unwrap_or(usual),
+        group: args.group,
     };
     let report = inventory(ctx, &wanted).map_err(|error| Failure::of("list the cabinet", &error))?;
-    out.emit(&report);
+    out.emit_inventory(&report);
     // the program ends here: to free 100,000 lines would only take time
     std::mem::forget(report);
     Ok(Exit::Done)

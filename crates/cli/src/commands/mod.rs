@@ -7,6 +7,7 @@ pub(crate) mod cabinet;
 pub(crate) mod check;
 pub(crate) mod compare;
 pub(crate) mod completions;
+pub(crate) mod date;
 pub(crate) mod demo;
 pub(crate) mod device;
 pub(crate) mod explain;
@@ -28,6 +29,7 @@ pub(crate) mod rotate;
 pub(crate) mod show;
 pub(crate) mod sign;
 pub(crate) mod stand_in;
+pub(crate) mod timeline;
 
 use ninekeys_ops::Ctx;
 
@@ -55,12 +57,14 @@ pub(crate) fn run(
         Some(Command::App(command)) => app::run(command, ctx, out),
         Some(Command::Portal(command)) => portal::run(command, ctx, out),
         Some(Command::Prepare(args)) => prepare::run(args, ctx, out),
+        Some(Command::Date(command)) => date::run(command, ctx, out),
         Some(Command::Rotate(command)) => rotate::run(command, ctx, out),
         Some(Command::StandIn(command)) => stand_in::run(command, ctx, global, out),
         Some(Command::Give(args)) => give::run(args, ctx, out),
         Some(Command::Given(args)) => given::run(&args, ctx, out),
         Some(Command::Board(args)) => board::run(&args, ctx, out),
         Some(Command::Inventory(args)) => inventory::run(&args, ctx, out),
+        Some(Command::Timeline(args)) => timeline::run(&args, ctx, out),
         Some(Command::Show(args)) => show::run(&args, ctx, out),
         Some(Command::Inspect(args)) => inspect::run(&args, ctx, out),
         Some(Command::Compare(args)) => compare::run(&args, ctx, out),

@@ -7,6 +7,9 @@ use ninekeys_ops::inspect::InspectError;
 use ninekeys_ops::inventory::InventoryError;
 use ninekeys_ops::show::ShowError;
 
+use ninekeys_ops::page::PageError;
+use ninekeys_ops::timeline::TimelineError;
+
 use super::{Class, Classify, Exit, again, class, defect, say};
 
 impl Classify for CompareError {
@@ -85,6 +88,27 @@ impl Classify for DemoError {
             Self::NotEmpty(_) => class(Exit::Refused, &["demo", "FOLDER"]),
             Self::File(inner) => inner.class(),
             Self::Material(_) => defect(),
+        }
+    }
+}
+
+impl Classify for TimelineError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Inventory(inner) => inner.class(),
+            Self::Beyond => again(Exit::Usage, &["--months", "12"]),
+        }
+    }
+}
+
+impl Classify for PageError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Output(ninekeys_ops::outputs::OutputError::Exists(_)) => {
+                again(Exit::Refused, &["--replace"])
+            }
+            Self::Output(inner) => inner.class(),
+            Self::File(inner) => inner.class(),
         }
     }
 }

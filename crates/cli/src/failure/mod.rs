@@ -6,6 +6,7 @@ mod apikey;
 mod app;
 mod build;
 mod cabinet;
+mod date;
 mod files;
 mod give;
 mod identity;

@@ -6,7 +6,7 @@ use std::io;
 use ninekeys_core::board::Mark;
 use ninekeys_core::model::{State, Wholeness};
 use ninekeys_ops::build::releases::{Comparison, Release, ReleasesCompareReport, ReleasesReport};
-use ninekeys_ops::inventory::{InventoryReport, Line as Row};
+use ninekeys_ops::inventory::{Group, InventoryReport, Line as Row};
 
 use super::line::{Line, Paper, Sign};
 use super::{Report, difference, words};
@@ -30,7 +30,10 @@ impl Report for InventoryReport {
         };
         paper.put(&Line::new().text(head))?;
         paper.blank()?;
-        paper.table_of(2, &HEADS, &self.items, |row| item_row(self, row))?;
+        match self.group {
+            None => paper.table_of(2, &HEADS, &self.items, |row| item_row(self, row))?,
+            Some(group) => groups(self, group, paper)?,
+        }
         if !self.backed_up {
             paper.blank()?;
             let line =
@@ -46,18 +49,68 @@ impl Report for InventoryReport {
 }
 
 /// What stands over the columns of the inventory.
-const HEADS: [&str; 10] =
-    ["name", "alias", "kind", "algorithm", "apps", "until", "certificate", "serial", "used by", "state"];
+const HEADS: [&str; 11] = [
+    "name",
+    "alias",
+    "kind",
+    "apps",
+    "subject or key id",
+    "algorithm",
+    "until",
+    "fingerprint",
+    "serial",
+    "used by",
+    "state",
+];
 
-fn item_row<'a>(report: &InventoryReport, row: &'a Row) -> [Line<'a>; 10] {
+/// What a line's group is called.
+fn group_of(row: &Row, group: Group) -> Cow<'static, str> {
+    match (group, row.apps.as_slice()) {
+        (Group::App, [one]) => one.clone().into(),
+        (Group::App, []) => "every app".into(),
+        (Group::App, _) => "several apps".into(),
+        (Group::Kind, _) => row.kind.into(),
+        (Group::Mark, _) => state_of(row).1,
+    }
+}
+
+fn groups(report: &InventoryReport, group: Group, paper: &mut Paper<'_>) -> io::Result<()> {
+    let same = |one: &Row, other: &Row| group_of(one, group) == group_of(other, group);
+    for (index, rows) in report.items.chunk_by(same).enumerate() {
+        if index > 0 {
+            paper.blank()?;
+        }
+        let name = rows.first().map(|row| group_of(row, group)).unwrap_or_default();
+        paper.put(
+            &Line::new().text("  ").bold(name).dim(format!("   {}", words::count(rows.len(), "item"))),
+        )?;
+        paper.table_of(2, &HEADS, rows, |row| item_row(report, row))?;
+    }
+    Ok(())
+}
+
+/// The name in a certificate's subject: the rest of it says the same of all that look alike.
+fn name_in(subject: &str) -> &str {
+    let begins = subject.strip_prefix("CN=").or_else(|| subject.split_once(",CN=").map(|(_, behind)| behind));
+    let name = begins.unwrap_or(subject);
+    let ends = [",OU=", ",O=", ",L=", ",ST=", ",C=", ",UID="];
+    let end = ends.iter().filter_map(|attribute| name.find(attribute)).min().filter(|_| begins.is_some());
+    end.and_then(|end| name.get(..end)).unwrap_or(name)
+}
+
+/// How an item stands: its mark and its word.
+pub(super) fn state_of(row: &Row) -> (Sign, Cow<'static, str>) {
     let state = match (row.state, row.mark) {
+        (_, _) if row.revoked.is_some() => "revoked",
         (State::Retired, _) => "retired",
         (_, Mark::Expired) => "expired",
         (_, Mark::AtRisk) => "no copy",
         (_, Mark::Due) => "falls due",
+        // what nothing names and nothing was signed with waits to be used
+        _ if row.is_idle() => "ready",
         _ => "in use",
     };
-    let (mark, state): (Sign, Cow<'_, str>) = match (row.wholeness, &row.held_by, row.state, row.mark) {
+    match (row.wholeness, &row.held_by, row.state, row.mark) {
         (_, _, State::Retired, _) => (Sign::NotNeeded, state.into()),
         // an end that has come matters more than where the key is
         (_, _, _, Mark::Expired) | (None | Some(Wholeness::Whole), ..) => {
@@ -67,15 +120,20 @@ fn item_row<'a>(report: &InventoryReport, row: &'a Row) -> [Line<'a>; 10] {
         (Some(Wholeness::WithoutKey), ..) => (Sign::Warn, "without key".into()),
         (Some(_), Some(holder), ..) => (Sign::Note, format!("key held by {holder}").into()),
         (Some(_), None, ..) => (Sign::Note, state.into()),
-    };
+    }
+}
+
+fn item_row<'a>(report: &InventoryReport, row: &'a Row) -> [Line<'a>; 11] {
+    let (mark, state) = state_of(row);
     let until = row.not_after.map_or_else(String::new, |until| words::day_and_distance(report.at, until));
     [
         Line::new().sign(mark).text(" ").bold(&row.name),
         // a key that is called as its keystore needs no second name
         Line::new().dim(row.alias.as_deref().filter(|alias| *alias != row.name).unwrap_or("")),
         Line::new().text(row.kind),
-        Line::new().text(row.algorithm.as_deref().unwrap_or("")),
         Line::new().text(row.apps.join(", ")),
+        Line::new().dim(row.subject.as_deref().map(name_in).unwrap_or_default()),
+        Line::new().text(row.algorithm.as_deref().unwrap_or("")),
         Line::new().text(until),
         Line::new().text(row.sha256.as_deref().map(words::short).unwrap_or_default()),
         Line::new().text(row.serial.as_deref().map(words::short).unwrap_or_default()),

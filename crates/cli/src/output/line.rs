@@ -277,6 +277,11 @@ impl<'a> Paper<'a> {
         }
     }
 
+    /// What the locale can show of two.
+    pub(crate) fn show(&self, unicode: &'static str, ascii: &'static str) -> &'static str {
+        self.marks.show(unicode, ascii)
+    }
+
     /// The width of the paper.
     pub(crate) fn width(&self) -> Option<usize> {
         self.width

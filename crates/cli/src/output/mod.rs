@@ -5,6 +5,8 @@ mod apps;
 mod board;
 mod build;
 mod cabinet;
+mod calendar;
+mod dates;
 mod devices;
 mod difference;
 mod families;
@@ -18,6 +20,7 @@ mod keystores;
 mod lend;
 mod line;
 mod made;
+mod metrics;
 mod notices;
 mod portal;
 mod prepare;
@@ -28,6 +31,8 @@ mod sarif;
 mod schemas;
 mod setups;
 mod show;
+mod spreadsheet;
+mod timeline;
 mod verdicts;
 pub(crate) mod words;
 
@@ -38,6 +43,8 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use ninekeys_ops::build::setup::CheckSetupReport;
+use ninekeys_ops::inventory::InventoryReport;
+use ninekeys_ops::timeline::TimelineReport;
 use ninekeys_ops::{Ctx, Notice};
 
 use crate::arguments::{Format, Global};
@@ -46,6 +53,7 @@ use crate::failure::{Exit, Failure};
 pub(crate) use build::{Signed, Single};
 pub(crate) use cabinet::HistoryReport;
 pub(crate) use line::{Line, Marks, Paper, shell_words};
+pub(crate) use timeline::picture;
 pub(crate) use verdicts::{Outcome, Verdicts};
 
 /// Something that can be answered, to people and to programs alike.
@@ -138,6 +146,28 @@ impl Output {
             Some(one) if verdicts.tree => self.emit(&build::WithTree(one)),
             Some(one) => self.emit(one),
             None => self.emit(verdicts),
+        }
+    }
+
+    /// Answers with what ends when, as text or as a picture.
+    pub(crate) fn emit_timeline(&mut self, report: &TimelineReport) {
+        match self.format {
+            Format::Svg => self.print(&picture(report)),
+            _ => self.emit(report),
+        }
+    }
+
+    /// Answers with the inventory, in whatever format was asked for.
+    pub(crate) fn emit_inventory(&mut self, report: &InventoryReport) {
+        let document = match self.format {
+            Format::Csv => spreadsheet::of_inventory(report),
+            Format::Ics => Ok(calendar::of_inventory(report)),
+            Format::Openmetrics => metrics::of_inventory(report),
+            _ => return self.emit(report),
+        };
+        match document {
+            Ok(text) => self.print(&text),
+            Err(error) => self.note(Err(error)),
         }
     }
 

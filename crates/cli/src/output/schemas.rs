@@ -104,7 +104,8 @@ fn all() -> Vec<(String, Value)> {
 /// The answers of the iOS side and of the portal.
 fn of_the_ios_side() -> Vec<(String, Value)> {
     use ninekeys_ops::{
-        apikey, build, cabinet, device, give, given, identity, portal, prepare, profile, rotate, stand_in,
+        apikey, build, cabinet, date, device, give, given, identity, portal, prepare, profile, rotate,
+        stand_in, timeline,
     };
     vec![
         of_report::<identity::request::IdentityRequestReport>(),
@@ -128,6 +129,11 @@ fn of_the_ios_side() -> Vec<(String, Value)> {
         of_report::<cabinet::members::MembersReport>(),
         of_report::<cabinet::members::MemberAddReport>(),
         of_report::<cabinet::members::MemberRemoveReport>(),
+        of_report::<date::add::DateAddReport>(),
+        of_report::<date::list::DateListReport>(),
+        of_report::<date::done::DateDoneReport>(),
+        of_report::<date::remove::DateRemoveReport>(),
+        of_report::<timeline::TimelineReport>(),
         of_report::<rotate::draft::RotateDraftReport>(),
         of_report::<rotate::RotationReport>(),
         of_report::<rotate::call_off::RotateCallOffReport>(),

@@ -82,8 +82,8 @@ fn properties(schema: &Value, into: &mut Vec<String>) {
 }
 
 /// The words that commands are grouped under.
-const NOUNS: [&str; 9] =
-    ["keystore", "cabinet", "app", "identity", "profile", "device", "apikey", "portal", "rotate"];
+const NOUNS: [&str; 10] =
+    ["keystore", "cabinet", "app", "identity", "profile", "device", "apikey", "portal", "rotate", "date"];
 
 #[test]
 fn every_command_stands_in_the_readme_and_every_exit_code_on_its_page() {

@@ -122,6 +122,11 @@ const ANSWERS_OF_IOS: &[(&str, i32)] = &[
     ("show gp", 0),
     ("show crossing-store-2026", 0),
     ("show bridge", 0),
+    ("date add Membership --on 2031-06-01 --every 1y", 0),
+    ("date list", 0),
+    ("date done membership", 0),
+    ("timeline", 0),
+    ("date remove membership", 0),
     ("compare distribution-2026 distribution-2027", 1),
 ];
 

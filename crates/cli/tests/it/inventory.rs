@@ -7,7 +7,7 @@ fn keys_are_listed_in_the_order_of_the_nine_without_a_passphrase() {
     env.run("keystore create a-upload --kind upload --app crossing --common-name A --years 2 --algorithm rsa-2048").exit(0);
     std::fs::remove_file(env.path("unlock.txt")).unwrap();
     let said = env.run("inventory").exit(0);
-    let lines: Vec<&str> = said.stdout.lines().filter(|line| line.contains(" key ")).collect();
+    let lines: Vec<&str> = said.stdout.lines().filter(|line| line.contains(" key  ")).collect();
     assert!(lines[0].contains("crossing-signing") && lines[0].contains("no copy"), "{}", said.stdout);
     assert!(lines[1].contains("a-upload") && lines[1].contains("RSA 2048"), "{}", said.stdout);
     env.run("inventory --at 2033-05-01").exit(0).says("◐ a-upload").says("falls due");
@@ -54,4 +54,45 @@ fn some_of_it_is_listed_by_end_kind_app_and_state() {
     {
         env.run(&format!("inventory {wrong}")).exit(2);
     }
+}
+
+#[test]
+fn it_is_given_to_spreadsheets_calendars_and_monitoring() {
+    let env = TestEnv::with_identity(PROGRAM);
+    env.run("keystore create crossing-signing --common-name =1+1 --algorithm ec-p256").exit(0);
+    env.run("date add Membership,yearly --on 2026-12-24 --every 1y").exit(0);
+    let csv = env.run("inventory --format csv").exit(0).stdout;
+    let lines: Vec<&str> = csv.trim_end().split("\r\n").collect();
+    assert!(lines[0].starts_with("name,alias,kind,apps,subject,"), "{csv}");
+    assert_eq!(lines.len(), 4, "a head, a key, an identity, a date: {csv}");
+    assert!(csv.contains("\"Membership,yearly\"") && csv.contains("CN==1"), "{csv}");
+    let ics = env.run("inventory --format ics").exit(0).stdout;
+    assert_eq!(ics.matches("BEGIN:VEVENT").count(), 3, "{ics}");
+    assert_eq!(ics.matches("BEGIN:VALARM").count(), 9, "{ics}");
+    assert!(
+        ics.contains("SUMMARY:Membership\\,yearly\r\n") && ics.contains("DTSTART;VALUE=DATE:20261224"),
+        "{ics}"
+    );
+    assert!(ics.split("\r\n").all(|line| line.len() <= 75), "{ics}");
+    assert_eq!(
+        env.run("inventory --format ics").exit(0).stdout,
+        ics,
+        "the same inventory, the same calendar"
+    );
+    let metrics = env.run("inventory --format openmetrics").exit(0).stdout;
+    assert!(metrics.ends_with("# EOF\n"), "{metrics}");
+    assert!(metrics.contains("ninekeys_not_after_timestamp_seconds{name=\"membership-yearly\""), "{metrics}");
+    assert!(metrics.contains("ninekeys_items{kind=\"signing key\",state=\"no copy\"} 1"), "{metrics}");
+    assert!(metrics.contains("ninekeys_last_backup_timestamp_seconds 0"), "{metrics}");
+    assert_eq!(env.run("inventory --format openmetrics").exit(0).stdout, metrics);
+    env.run("inventory --format svg").exit(2).says("openmetrics");
+    env.run("board --format csv").exit(2);
+    env.run("inventory --group app").exit(0).says("every app");
+    env.run("inventory --group kind").exit(0).says("signing key   1 item");
+    env.run("inventory --group colour").exit(2);
+    // of what is filtered, only that
+    assert_eq!(
+        env.run("inventory --kind date --format csv").exit(0).stdout.trim_end().split("\r\n").count(),
+        2
+    );
 }

@@ -21,6 +21,7 @@ mod check;
 mod compare;
 mod completions;
 mod crash;
+mod date;
 mod demo;
 mod device;
 mod docs;
@@ -58,6 +59,7 @@ mod setup;
 mod show;
 mod sign;
 mod stand_in;
+mod timeline;
 mod timestamps;
 mod usage;
 

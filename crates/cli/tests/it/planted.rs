@@ -28,7 +28,7 @@ const KEY_HEADS: [&[u8]; 3] = [
 ];
 
 /// Every command, so that each comes to its work at least once; `#` is another number in each of the two forms.
-const WALK: [&str; 70] = [
+const WALK: [&str; 75] = [
     "init --title Ferries --passphrase-in pass",
     "app add crossing --package example.gannetpoint.crossing --for direct --for store",
     "app add quay# --package example.gannetpoint.quay# --for direct",
@@ -82,6 +82,11 @@ const WALK: [&str; 70] = [
     "apikey password night#",
     "prepare --app pier# --for store",
     "prepare --app pier# --for store --dry-run",
+    "date add Membership# --on 2031-06-01 --every 1y",
+    "date list",
+    "date done membership#",
+    "date remove membership#",
+    "timeline",
     "check --all",
     "board",
     "inventory",

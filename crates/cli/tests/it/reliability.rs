@@ -252,6 +252,13 @@ const CASES: &[Case] = &[
         outputs: &[],
     },
     Case {
+        name: "date add",
+        before: &[],
+        again: &[],
+        line: "date add Membership --on 2031-06-01 --every 1y",
+        outputs: &[],
+    },
+    Case {
         name: "rotate draft",
         before: &[UPLOAD_KEY],
         again: &[],
@@ -300,7 +307,8 @@ impl Case {
 }
 
 /// Commands that go the way of others here, and are put under every fault in the long run alone.
-const LIKE_OTHERS: [&str; 14] = [
+const LIKE_OTHERS: [&str; 15] = [
+    "date add",
     "cabinet members add",
     "rotate draft",
     "rotate resume",

@@ -15,8 +15,8 @@ use serde::{Deserialize, Deserializer, Serialize};
 
 use super::seen::Seen;
 use super::{
-    ApiUse, BuildNumber, Destination, DeviceFacts, HandOutFacts, IdentityFacts, ItemId, NineKey, Platform,
-    ProfileFacts, RotationFacts,
+    ApiUse, BuildNumber, DateFacts, Destination, DeviceFacts, HandOutFacts, IdentityFacts, ItemId, NineKey,
+    Platform, ProfileFacts, RotationFacts,
 };
 
 /// The facts of an item, by kind. What is large stands apart: a cabinet may hold 100,000 of them.
@@ -43,6 +43,8 @@ pub enum Facts {
     HandOut(Box<HandOutFacts>),
     /// Material that is replaced step by step.
     Rotation(Box<RotationFacts>),
+    /// A date that belongs to no key.
+    Date(Box<DateFacts>),
 }
 
 /// The kinds, as they are written.
@@ -59,6 +61,7 @@ enum Kind {
     Release,
     HandOut,
     Rotation,
+    Date,
 }
 
 /// The name that the kind stands under.
@@ -98,6 +101,7 @@ impl<'de> Deserialize<'de> for Facts {
                     Kind::Release => Facts::Release(Deserialize::deserialize(rest)?),
                     Kind::HandOut => Facts::HandOut(Deserialize::deserialize(rest)?),
                     Kind::Rotation => Facts::Rotation(Deserialize::deserialize(rest)?),
+                    Kind::Date => Facts::Date(Deserialize::deserialize(rest)?),
                 })
             }
         }
@@ -120,6 +124,7 @@ impl Facts {
             Facts::Release(_) => "release",
             Facts::HandOut(_) => "hand-out",
             Facts::Rotation(_) => "rotation",
+            Facts::Date(_) => "date",
         }
     }
 
@@ -142,14 +147,15 @@ impl Facts {
             | Facts::Device(_)
             | Facts::Release(_)
             | Facts::HandOut(_)
-            | Facts::Rotation(_) => None,
+            | Facts::Rotation(_)
+            | Facts::Date(_) => None,
         }
     }
 
     /// The items that these facts name.
     pub fn links(&self) -> Vec<&ItemId> {
         match self {
-            Facts::Key(_) | Facts::Device(_) => Vec::new(),
+            Facts::Key(_) | Facts::Device(_) | Facts::Date(_) => Vec::new(),
             Facts::Certificate(c) => c.key.iter().collect(),
             Facts::Keystore(k) => k.entries.iter().flat_map(KeystoreEntry::links).collect(),
             Facts::Identity(i) => i.key.iter().chain(&i.certificate).collect(),

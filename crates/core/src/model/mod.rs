@@ -1,6 +1,7 @@
 //! The words of the trade as types: kinds of key, items, apps, destinations.
 
 mod access;
+mod date;
 mod facts;
 mod hand_out;
 mod inventory;
@@ -13,6 +14,7 @@ mod rotation;
 mod seen;
 
 pub use access::{ApiRole, ApiUse, UnknownWord};
+pub use date::{DateFacts, MOST_MONTHS};
 pub use facts::{
     ApiKeyFacts, CertificateFacts, Facts, KeyFacts, KeystoreEntry, KeystoreFacts, ReleaseFacts, Role,
     Service, TookOver, Use, key_called,
