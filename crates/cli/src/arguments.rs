@@ -132,6 +132,7 @@ pub(crate) enum Command {
     Inventory(commands::inventory::Args),
     Show(commands::show::Args),
     Timeline(commands::timeline::Args),
+    Report(commands::report::Args),
     Inspect(commands::inspect::Args),
     Compare(commands::compare::Args),
     Sign(commands::sign::Args),

@@ -25,6 +25,7 @@ pub(crate) mod portal;
 pub(crate) mod prepare;
 pub(crate) mod profile;
 pub(crate) mod releases;
+pub(crate) mod report;
 pub(crate) mod rotate;
 pub(crate) mod show;
 pub(crate) mod sign;
@@ -64,6 +65,7 @@ pub(crate) fn run(
         Some(Command::Given(args)) => given::run(&args, ctx, out),
         Some(Command::Board(args)) => board::run(&args, ctx, out),
         Some(Command::Inventory(args)) => inventory::run(&args, ctx, out),
+        Some(Command::Report(args)) => report::run(&args, ctx, out),
         Some(Command::Timeline(args)) => timeline::run(&args, ctx, out),
         Some(Command::Show(args)) => show::run(&args, ctx, out),
         Some(Command::Inspect(args)) => inspect::run(&args, ctx, out),

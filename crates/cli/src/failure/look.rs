@@ -8,6 +8,7 @@ use ninekeys_ops::inventory::InventoryError;
 use ninekeys_ops::show::ShowError;
 
 use ninekeys_ops::page::PageError;
+use ninekeys_ops::report::ReportError;
 use ninekeys_ops::timeline::TimelineError;
 
 use super::{Class, Classify, Exit, again, class, defect, say};
@@ -97,6 +98,18 @@ impl Classify for TimelineError {
         match self {
             Self::Inventory(inner) => inner.class(),
             Self::Beyond => again(Exit::Usage, &["--months", "12"]),
+        }
+    }
+}
+
+impl Classify for ReportError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Board(inner) => inner.class(),
+            Self::Timeline(inner) => inner.class(),
+            Self::Check(inner) => inner.class(),
+            Self::Project(inner) => inner.class(),
+            Self::Open(inner) => inner.class(),
         }
     }
 }

@@ -22,6 +22,7 @@ mod line;
 mod made;
 mod metrics;
 mod notices;
+mod page;
 mod portal;
 mod prepare;
 mod profiles;
@@ -53,6 +54,7 @@ use crate::failure::{Exit, Failure};
 pub(crate) use build::{Signed, Single};
 pub(crate) use cabinet::HistoryReport;
 pub(crate) use line::{Line, Marks, Paper, shell_words};
+pub(crate) use page::{ReportWritten, page};
 pub(crate) use timeline::picture;
 pub(crate) use verdicts::{Outcome, Verdicts};
 

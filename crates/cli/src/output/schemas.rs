@@ -134,6 +134,7 @@ fn of_the_ios_side() -> Vec<(String, Value)> {
         of_report::<date::done::DateDoneReport>(),
         of_report::<date::remove::DateRemoveReport>(),
         of_report::<timeline::TimelineReport>(),
+        of_report::<crate::output::ReportWritten>(),
         of_report::<rotate::draft::RotateDraftReport>(),
         of_report::<rotate::RotationReport>(),
         of_report::<rotate::call_off::RotateCallOffReport>(),

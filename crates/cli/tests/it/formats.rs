@@ -126,6 +126,7 @@ const ANSWERS_OF_IOS: &[(&str, i32)] = &[
     ("date list", 0),
     ("date done membership", 0),
     ("timeline", 0),
+    ("report", 0),
     ("date remove membership", 0),
     ("compare distribution-2026 distribution-2027", 1),
 ];

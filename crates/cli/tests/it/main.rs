@@ -51,6 +51,7 @@ mod releases;
 
 mod reliability;
 mod remedies;
+mod report;
 mod rotate;
 mod samples;
 mod second_opinion;

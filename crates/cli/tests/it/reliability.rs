@@ -258,6 +258,7 @@ const CASES: &[Case] = &[
         line: "date add Membership --on 2031-06-01 --every 1y",
         outputs: &[],
     },
+    Case { name: "report", before: &[], again: &[], line: "report --to rN.html", outputs: &[] },
     Case {
         name: "rotate draft",
         before: &[UPLOAD_KEY],
@@ -307,7 +308,8 @@ impl Case {
 }
 
 /// Commands that go the way of others here, and are put under every fault in the long run alone.
-const LIKE_OTHERS: [&str; 15] = [
+const LIKE_OTHERS: [&str; 16] = [
+    "report",
     "date add",
     "cabinet members add",
     "rotate draft",
