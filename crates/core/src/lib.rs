@@ -44,6 +44,7 @@ pub mod keystore;
 pub mod lending;
 pub mod model;
 pub mod password;
+pub mod recovery;
 pub mod request;
 pub mod revocation;
 pub mod rotation;

@@ -2,11 +2,13 @@
 
 use ninekeys_cabinet::CabinetError;
 use ninekeys_core::password::PasswordError;
+use ninekeys_core::recovery::{RecoveryError, SplitError};
 use ninekeys_ops::OpenError;
 use ninekeys_ops::cabinet::adopt::AdoptError;
 use ninekeys_ops::cabinet::backup::BackupError;
 use ninekeys_ops::cabinet::members::MembersError;
 use ninekeys_ops::cabinet::passphrase::PassphraseError;
+use ninekeys_ops::cabinet::pieces::PiecesError;
 use ninekeys_ops::cabinet::pin::PinError;
 use ninekeys_ops::cabinet::restore::RestoreError;
 use ninekeys_ops::cabinet::status::StatusError;
@@ -177,6 +179,35 @@ impl Classify for MembersError {
             Self::Output(inner) => inner.class(),
             Self::File(inner) | Self::Unnamed { cause: inner, .. } => inner.class(),
             Self::Undrafted { cause, .. } => cause.class(),
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+        }
+    }
+}
+
+impl Classify for PiecesError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Split(SplitError::Numbers(_)) => again(Exit::Usage, &["--needed", "3"]),
+            Self::Split(SplitError::Key(_)) => defect(),
+            Self::Recovery(RecoveryError::TooFew { .. }) => {
+                say(Exit::Locked, "name more of the pieces of this set")
+            }
+            Self::Recovery(_) => {
+                say(Exit::Locked, "compare the piece with its paper, and name each of one set once")
+            }
+            Self::NobodyToAsk => class(
+                Exit::Locked,
+                &["cabinet", "pieces", "join", "FILE", "FILE", "--new-unlock-file", "FILE"],
+            ),
+            Self::OpenNothing => class(Exit::Locked, &["cabinet", "status"]),
+            Self::Ask(_) => again(Exit::Refused, &[]),
+            Self::Project(inner) => inner.class(),
+            Self::Output(OutputError::Exists(_)) => again(Exit::Refused, &["--to", "FOLDER"]),
+            Self::Output(inner) => inner.class(),
+            Self::File(inner)
+            | Self::Unnamed { cause: inner, .. }
+            | Self::UnnamedMember { cause: inner, .. } => inner.class(),
             Self::Open(inner) => inner.class(),
             Self::Cabinet(inner) => inner.class(),
         }

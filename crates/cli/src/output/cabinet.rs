@@ -8,6 +8,7 @@ use ninekeys_ops::cabinet::adopt::AdoptReport;
 use ninekeys_ops::cabinet::backup::BackupReport;
 use ninekeys_ops::cabinet::members::{MemberAddReport, MemberRemoveReport, MembersReport};
 use ninekeys_ops::cabinet::passphrase::PassphraseReport;
+use ninekeys_ops::cabinet::pieces::{PiecesJoinReport, PiecesMakeReport};
 use ninekeys_ops::cabinet::pin::PinReport;
 use ninekeys_ops::cabinet::restore::RestoreReport;
 use ninekeys_ops::cabinet::status::StatusReport;
@@ -200,6 +201,54 @@ impl Report for MemberRemoveReport {
                 paper.put(&row("  next").command(&words))
             }
         }
+    }
+
+    fn is_quiet(&self) -> bool {
+        false
+    }
+}
+
+impl Report for PiecesMakeReport {
+    const SCHEMA: &'static str = "ninekeys.cabinet-pieces-make/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let count = words::count(self.files.len(), "piece");
+        let head = Line::new().sign(Sign::Fine).text(" ").bold(count);
+        paper.put(
+            &head
+                .text(format!(", any {} of which open the cabinet; fewer tell nothing", self.needed))
+                .hang(2),
+        )?;
+        paper.blank()?;
+        for (index, file) in self.files.iter().enumerate() {
+            let label = if index == 0 { "  pieces" } else { "" };
+            paper.put(&row(label).text(file))?;
+        }
+        if self.replaced {
+            paper.put(
+                &row("  before")
+                    .text("pieces that were made before open nothing any more, but for older copies"),
+            )?;
+        }
+        let text =
+            " print them, give each to somebody else, and delete the files: together they open everything";
+        paper.put(&Line::new().text("  ").sign(Sign::Warn).text(text).hang(4))
+    }
+
+    fn is_quiet(&self) -> bool {
+        false
+    }
+}
+
+impl Report for PiecesJoinReport {
+    const SCHEMA: &'static str = "ninekeys.cabinet-pieces-join/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let count = words::count(self.pieces, "piece");
+        let head = Line::new().sign(Sign::Fine).text(" ").bold(count).text(" opened the cabinet");
+        paper.put(&head.text(format!("; {} opens it from now on, as {}", self.file, self.member)).hang(2))?;
+        let next = ["cabinet", "passphrase", "--unlock-file", &self.file];
+        paper.put(&Line::new().dim("  next").to(VALUE).command(&next).hang(VALUE))
     }
 
     fn is_quiet(&self) -> bool {

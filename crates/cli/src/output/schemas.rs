@@ -126,6 +126,8 @@ fn of_the_ios_side() -> Vec<(String, Value)> {
         of_report::<identity::revoke::IdentityRevokeReport>(),
         of_report::<profile::create::ProfileCreateReport>(),
         of_report::<prepare::PrepareReport>(),
+        of_report::<cabinet::pieces::PiecesMakeReport>(),
+        of_report::<cabinet::pieces::PiecesJoinReport>(),
         of_report::<cabinet::members::MembersReport>(),
         of_report::<cabinet::members::MemberAddReport>(),
         of_report::<cabinet::members::MemberRemoveReport>(),

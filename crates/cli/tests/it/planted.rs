@@ -28,7 +28,7 @@ const KEY_HEADS: [&[u8]; 3] = [
 ];
 
 /// Every command, so that each comes to its work at least once; `#` is another number in each of the two forms.
-const WALK: [&str; 76] = [
+const WALK: [&str; 78] = [
     "init --title Ferries --passphrase-in pass",
     "app add crossing --package example.gannetpoint.crossing --for direct --for store",
     "app add quay# --package example.gannetpoint.quay# --for direct",
@@ -57,6 +57,8 @@ const WALK: [&str; 76] = [
     "cabinet unlock-file unlock#",
     "cabinet backup copies#",
     "cabinet adopt copy#",
+    "cabinet pieces make --to notep# --of 2 --needed 2",
+    "cabinet pieces join notep#/piece-1-of-2.txt notep#/piece-2-of-2.txt --new-unlock-file unlockp#",
     "cabinet members add builder# --may sign --app crossing --to unlockm#",
     "cabinet members list",
     "cabinet members remove builder# --yes",

@@ -245,6 +245,20 @@ const CASES: &[Case] = &[
         outputs: &[],
     },
     Case {
+        name: "cabinet pieces make",
+        before: &[],
+        again: &[],
+        line: "cabinet pieces make --to pN --of 3 --needed 2",
+        outputs: &[],
+    },
+    Case {
+        name: "cabinet pieces join",
+        before: &["cabinet pieces make --to pieces --of 2 --needed 2"],
+        again: &[],
+        line: "cabinet pieces join pieces/piece-1-of-2.txt pieces/piece-2-of-2.txt --new-unlock-file jN.txt",
+        outputs: &[],
+    },
+    Case {
         name: "cabinet members remove",
         before: &["cabinet members add mate --may everything --to mate.txt"],
         again: &[FRESH],
@@ -308,7 +322,8 @@ impl Case {
 }
 
 /// Commands that go the way of others here, and are put under every fault in the long run alone.
-const LIKE_OTHERS: [&str; 16] = [
+const LIKE_OTHERS: [&str; 17] = [
+    "cabinet pieces join",
     "report",
     "date add",
     "cabinet members add",

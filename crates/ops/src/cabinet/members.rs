@@ -278,8 +278,25 @@ where
     outputs::refuse_ours(ctx, &[&path], &[])?;
     outputs::refuse_taken(ctx, &[&path], false)?;
     let mut cabinet = ctx.open_unlocked()?;
+    let issued = issue_in(ctx, &mut cabinet, &path, what, role, name, unnamed)?;
+    Ok((cabinet, issued))
+}
+
+/// The same in a cabinet that is unlocked already; `path` is free.
+pub(super) fn issue_in<E>(
+    ctx: &Ctx<'_>,
+    cabinet: &mut Cabinet<'_>,
+    path: &Path,
+    what: &str,
+    role: Role,
+    name: impl FnOnce(&[Member]) -> Result<String, E>,
+    unnamed: impl FnOnce(String, FileError) -> E,
+) -> Result<Issued, E>
+where
+    E: From<FileError> + From<CabinetError> + From<ProjectError>,
+{
     let mut scratch = Outgoing::scratch(ctx)?;
-    let output = scratch.file(&path, Access::Owner)?;
+    let output = scratch.file(path, Access::Owner)?;
     let issued = cabinet.change(what, &ctx.env, |change| {
         let label = name(&change.members())?;
         let issued = change.add_member(&NewMember::UnlockFile { label }, role)?;
@@ -290,12 +307,12 @@ where
         Ok::<_, E>(issued)
     })?;
     output.finish(Taken::Refuse).map_err(|cause| unnamed(issued.label.clone(), cause))?;
-    raise_pin(ctx, &cabinet)?;
-    Ok((cabinet, issued))
+    raise_pin(ctx, cabinet)?;
+    Ok(issued)
 }
 
 /// The project file pins the newest change of members.
-fn raise_pin(ctx: &Ctx<'_>, cabinet: &Cabinet<'_>) -> Result<(), ProjectError> {
+pub(super) fn raise_pin(ctx: &Ctx<'_>, cabinet: &Cabinet<'_>) -> Result<(), ProjectError> {
     match ctx.project_if_any()?.filter(|file| file.pin().is_some()) {
         Some(project) => project.set_pin(ctx, &cabinet.pin()),
         None => Ok(()),

@@ -4,6 +4,7 @@ pub mod adopt;
 pub mod backup;
 pub mod members;
 pub mod passphrase;
+pub mod pieces;
 pub mod pin;
 pub mod restore;
 pub mod status;

@@ -5,6 +5,7 @@ mod backup;
 mod history;
 mod members;
 mod passphrase;
+mod pieces;
 mod pin;
 mod restore;
 mod status;
@@ -23,6 +24,9 @@ pub(crate) enum Command {
     /// Who opens the cabinet, each by a key of their own
     #[command(subcommand)]
     Members(members::Command),
+    /// Recovery pieces: some of them open the cabinet when all else is lost
+    #[command(subcommand)]
+    Pieces(pieces::Command),
     Passphrase(passphrase::Args),
     UnlockFile(unlock_file::Args),
     Backup(backup::Args),
@@ -37,6 +41,7 @@ pub(crate) fn run(command: Command, ctx: &Ctx<'_>, out: &mut Output) -> Result<E
     match command {
         Command::Status(args) => status::run(&args, ctx, out),
         Command::Members(command) => members::run(command, ctx, out),
+        Command::Pieces(command) => pieces::run(command, ctx, out),
         Command::Passphrase(args) => passphrase::run(&args, ctx, out),
         Command::UnlockFile(args) => unlock_file::run(&args, ctx, out),
         Command::Backup(args) => backup::run(&args, ctx, out),

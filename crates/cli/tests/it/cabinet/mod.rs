@@ -5,6 +5,7 @@ mod independent;
 mod layout;
 mod members;
 mod passphrase;
+mod pieces;
 mod pin;
 mod restore;
 mod status;

@@ -1,0 +1,285 @@
+//! Recovery pieces: a secret that opens the cabinet, split so that some of the pieces tell it, and fewer tell nothing (Shamir's
+//! scheme over GF(2^8), each byte by itself). A piece is text that can be printed and typed, with a checksum of its own.
+
+use std::convert::Infallible;
+
+use base32ct::{Base32Unpadded, Encoding};
+use ninekeys_formats::secret::{Secret, SecretBytes, SecretText};
+use rand_core::{TryCryptoRng, TryRng};
+use thiserror::Error;
+use vsss_rs::Gf256;
+use zeroize::Zeroizing;
+
+use crate::digest::sha256;
+use crate::env::Env;
+use crate::keys::KeyError;
+
+/// Bytes of the secret: 160 bits, more than anybody tries.
+const SECRET: usize = 20;
+/// Version, set (4), needed.
+const HEAD: usize = 6;
+/// A share: its number, and a byte for each of the secret.
+const SHARE: usize = SECRET + 1;
+/// Bytes of the checksum.
+const CHECK: usize = 4;
+/// All of a piece: 31 bytes, 50 letters.
+const PIECE: usize = HEAD + SHARE + CHECK;
+/// The one version there is.
+const VERSION: u8 = 1;
+/// The most pieces of a set.
+pub const MOST_PIECES: u8 = 32;
+/// Letters of a group of a piece.
+const GROUP: usize = 4;
+
+/// Why pieces tell nothing.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+pub enum RecoveryError {
+    /// Numbers that make no set.
+    #[error(
+        "{needed} of {pieces} pieces cannot be: at least 2 are needed, and there are at most {MOST_PIECES}"
+    )]
+    Numbers {
+        /// How many tell the secret.
+        needed: u8,
+        /// How many there are.
+        pieces: u8,
+    },
+    /// A piece that was typed wrongly. Pieces count from 1, as they were given.
+    #[error("piece {0} was typed wrongly, or is none: its checksum does not fit")]
+    Mistyped(usize),
+    /// A piece of another set.
+    #[error("piece {0} is of another set than the first")]
+    OtherSet(usize),
+    /// The same piece twice.
+    #[error("piece {0} was given before")]
+    Twice(usize),
+    /// Too few.
+    #[error("{given} of the {needed} pieces that are needed {}", if *given == 1 { "is here" } else { "are here" })]
+    TooFew {
+        /// How many tell the secret.
+        needed: u8,
+        /// How many were given.
+        given: usize,
+    },
+    /// They do not go together.
+    #[error("the pieces do not go together")]
+    Shares,
+}
+
+/// Randomness as the scheme wants it lent. It asks for it and cannot be told that there is none: that is remembered.
+struct Lent<'a, 'e> {
+    env: &'a Env<'e>,
+    failed: bool,
+}
+
+impl TryRng for Lent<'_, '_> {
+    type Error = Infallible;
+
+    fn try_next_u32(&mut self) -> Result<u32, Infallible> {
+        let mut bytes = [0; 4];
+        self.try_fill_bytes(&mut bytes)?;
+        Ok(u32::from_le_bytes(bytes))
+    }
+
+    fn try_next_u64(&mut self) -> Result<u64, Infallible> {
+        let mut bytes = [0; 8];
+        self.try_fill_bytes(&mut bytes)?;
+        Ok(u64::from_le_bytes(bytes))
+    }
+
+    fn try_fill_bytes(&mut self, into: &mut [u8]) -> Result<(), Infallible> {
+        self.failed |= self.env.keys.fill(into).is_err();
+        Ok(())
+    }
+}
+
+impl TryCryptoRng for Lent<'_, '_> {}
+
+/// A secret and the pieces of it.
+#[derive(Debug)]
+pub struct Pieces {
+    /// The passphrase that they tell together.
+    pub passphrase: SecretText,
+    /// The pieces, each a line of letters and digits.
+    pub pieces: Vec<SecretText>,
+}
+
+/// Why there are no pieces.
+#[derive(Debug, Error)]
+pub enum SplitError {
+    /// The numbers.
+    #[error(transparent)]
+    Numbers(#[from] RecoveryError),
+    /// The source of randomness.
+    #[error(transparent)]
+    Key(#[from] KeyError),
+}
+
+/// Makes up a secret, and pieces of which `needed` tell it.
+///
+/// # Errors
+/// [`SplitError`].
+pub fn split(needed: u8, pieces: u8, env: &Env<'_>) -> Result<Pieces, SplitError> {
+    if !(2..=MOST_PIECES).contains(&needed) || !(needed..=MOST_PIECES).contains(&pieces) {
+        return Err(RecoveryError::Numbers { needed, pieces }.into());
+    }
+    let mut secret = Secret::new(vec![0; SECRET]);
+    secret.change(|bytes| env.keys.fill(bytes))?;
+    let mut set = [0; 4];
+    env.keys.fill(&mut set)?;
+    let mut lent = Lent { env, failed: false };
+    let shares = secret.lend(|bytes| Gf256::split_array(needed.into(), pieces.into(), bytes, &mut lent));
+    let shares = Zeroizing::new(shares.map_err(|_| RecoveryError::Shares)?);
+    if lent.failed || shares.iter().any(|share| share.len() != SHARE) {
+        return Err(KeyError::Generator.into());
+    }
+    let written = shares.iter().map(|share| {
+        let mut piece = Zeroizing::new(Vec::with_capacity(PIECE));
+        piece.push(VERSION);
+        piece.extend(set);
+        piece.push(needed);
+        piece.extend(share);
+        let check = checksum(&piece);
+        piece.extend(check);
+        in_groups(&piece)
+    });
+    Ok(Pieces { pieces: written.collect(), passphrase: passphrase_of(&secret) })
+}
+
+/// Tells the passphrase that pieces stand for.
+///
+/// # Errors
+/// [`RecoveryError`].
+pub fn join(pieces: &[SecretText]) -> Result<SecretText, RecoveryError> {
+    let mut shares: Zeroizing<Vec<Vec<u8>>> = Zeroizing::new(Vec::new());
+    let mut of: Option<([u8; 5], u8)> = None;
+    for (index, piece) in pieces.iter().enumerate() {
+        let number = index + 1;
+        // a line of a file, or all of what was typed
+        let bytes = piece.lend(|text| text.lines().find_map(read).or_else(|| read(text)));
+        let bytes = bytes.ok_or(RecoveryError::Mistyped(number))?;
+        let wrong = || RecoveryError::Mistyped(number);
+        let (head, share) = bytes.split_at_checked(HEAD).ok_or_else(wrong)?;
+        let (set, needed) = head.split_first_chunk::<5>().ok_or_else(wrong)?;
+        let needed = *needed.first().ok_or_else(wrong)?;
+        if of.get_or_insert((*set, needed)) != &(*set, needed) {
+            return Err(RecoveryError::OtherSet(number));
+        }
+        if shares.iter().any(|known| known.first() == share.first()) {
+            return Err(RecoveryError::Twice(number));
+        }
+        shares.push(share.to_vec());
+    }
+    let needed = of.map_or(2, |(_, needed)| needed);
+    if shares.len() < usize::from(needed) {
+        return Err(RecoveryError::TooFew { needed, given: shares.len() });
+    }
+    let secret = Gf256::combine_array(&*shares).map_err(|_| RecoveryError::Shares)?;
+    let secret = Secret::new(secret);
+    match secret.lend(Vec::len) {
+        SECRET => Ok(passphrase_of(&secret)),
+        _ => Err(RecoveryError::Shares),
+    }
+}
+
+fn checksum(bytes: &[u8]) -> [u8; CHECK] {
+    let digest = sha256(&[b"ninekeys.piece/1".as_slice(), bytes].concat());
+    let mut check = [0; CHECK];
+    check.iter_mut().zip(digest).for_each(|(to, byte)| *to = byte);
+    check
+}
+
+/// The bytes of a piece in front of its checksum, where that fits; however they were grouped and written.
+fn read(text: &str) -> Option<Zeroizing<Vec<u8>>> {
+    let plain: Zeroizing<String> = Zeroizing::new(
+        text.chars().filter(char::is_ascii_alphanumeric).map(|c| c.to_ascii_lowercase()).collect(),
+    );
+    let mut bytes = Zeroizing::new(Base32Unpadded::decode_vec(&plain).ok()?);
+    if bytes.len() != PIECE || bytes.first() != Some(&VERSION) {
+        return None;
+    }
+    let check = bytes.split_off(PIECE - CHECK);
+    (checksum(&bytes).as_slice() == check).then_some(bytes)
+}
+
+fn in_groups(piece: &[u8]) -> SecretText {
+    let letters = Zeroizing::new(Base32Unpadded::encode_string(piece).to_ascii_uppercase());
+    let mut out = String::with_capacity(letters.len() * 2);
+    for (index, letter) in letters.chars().enumerate() {
+        if index > 0 && index % GROUP == 0 {
+            out.push(' ');
+        }
+        out.push(letter);
+    }
+    Secret::new(out)
+}
+
+fn passphrase_of(secret: &SecretBytes) -> SecretText {
+    secret.lend(|bytes| Secret::new(Base32Unpadded::encode_string(bytes)))
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::atomic::AtomicBool;
+
+    use super::*;
+    use crate::env::Silent;
+    use crate::keys::SystemKeys;
+
+    fn with_env<R>(work: impl FnOnce(&Env<'_>) -> R) -> R {
+        let stop = AtomicBool::new(false);
+        work(&Env {
+            now: jiff::Timestamp::UNIX_EPOCH,
+            keys: &SystemKeys,
+            progress: &Silent,
+            scratch: &crate::stream::InMemory,
+            stop: &stop,
+        })
+    }
+
+    fn some(pieces: &Pieces, which: &[usize]) -> Vec<SecretText> {
+        which.iter().map(|index| pieces.pieces[*index].duplicate()).collect()
+    }
+
+    fn told(pieces: &[SecretText]) -> Result<String, RecoveryError> {
+        join(pieces).map(|text| text.lend(Clone::clone))
+    }
+
+    #[test]
+    fn any_of_them_tell_it_and_fewer_tell_nothing() {
+        let made = with_env(|env| split(3, 5, env)).unwrap();
+        let passphrase = made.passphrase.lend(Clone::clone);
+        for which in [[0, 1, 2], [4, 2, 0], [3, 1, 4]] {
+            assert_eq!(told(&some(&made, &which)), Ok(passphrase.clone()), "{which:?}");
+        }
+        assert_eq!(told(&some(&made, &[0, 1, 2, 3, 4])), Ok(passphrase.clone()));
+        let too_few = RecoveryError::TooFew { needed: 3, given: 2 };
+        assert_eq!(told(&some(&made, &[0, 4])), Err(too_few));
+        assert_eq!(told(&some(&made, &[0, 4, 0])), Err(RecoveryError::Twice(3)));
+        assert_eq!(passphrase.len(), 32);
+    }
+
+    #[test]
+    fn a_letter_that_is_wrong_is_seen_and_how_it_is_grouped_means_nothing() {
+        let made = with_env(|env| split(2, 2, env)).unwrap();
+        let text = made.pieces[0].lend(Clone::clone);
+        assert_eq!(text.split(' ').count(), 13, "{text}");
+        for at in [0, 9, text.len() - 1] {
+            let mut letters: Vec<char> = text.chars().collect();
+            letters[at] = if letters[at] == 'A' { 'B' } else { 'A' };
+            let wrong = Secret::new(letters.into_iter().collect::<String>());
+            assert_eq!(told(&[wrong, made.pieces[1].duplicate()]), Err(RecoveryError::Mistyped(1)), "{at}");
+        }
+        let loose = Secret::new(text.to_lowercase().replace(' ', "-\n"));
+        assert!(told(&[loose, made.pieces[1].duplicate()]).is_ok());
+        for none in ["", "A", "8888 8888", &"A".repeat(52), "ü"] {
+            assert_eq!(told(&[Secret::new(none.into())]), Err(RecoveryError::Mistyped(1)), "{none}");
+        }
+        let other = with_env(|env| split(2, 3, env)).unwrap();
+        let mixed = [made.pieces[0].duplicate(), other.pieces[1].duplicate()];
+        assert_eq!(told(&mixed), Err(RecoveryError::OtherSet(2)));
+        for (needed, pieces) in [(1, 3), (0, 0), (4, 3), (2, 33)] {
+            assert!(with_env(|env| split(needed, pieces, env)).is_err(), "{needed} of {pieces}");
+        }
+    }
+}

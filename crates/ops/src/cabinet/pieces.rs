@@ -1,0 +1,224 @@
+//! `cabinet pieces`: recovery pieces, some of which open the cabinet when everything else that opened it is lost.
+
+use std::path::{Path, PathBuf};
+
+use jiff::Timestamp;
+use ninekeys_cabinet::{CabinetError, Credential, MemberKind, NewMember, Role, WORK_FACTOR};
+use ninekeys_core::recovery::{self, Pieces, RecoveryError, SplitError};
+use ninekeys_formats::secret::{Secret, SecretText};
+use schemars::JsonSchema;
+use serde::Serialize;
+use thiserror::Error;
+
+use super::members::{issue_in, raise_pin};
+use crate::ask::AskError;
+use crate::ctx::{Ctx, OpenError, read_secret_file};
+use crate::files::{Access, FileError, NewFolders, OutputFile, Taken};
+use crate::outgoing::Outgoing;
+use crate::outputs::{self, OutputError};
+use crate::project::ProjectError;
+
+/// What the member is called that pieces stand for.
+pub const MEMBER: &str = "recovery";
+
+/// The pieces to be made.
+#[derive(Debug)]
+pub struct Request {
+    /// How many there are.
+    pub of: u8,
+    /// How many of them open the cabinet.
+    pub needed: u8,
+    /// The folder that they are written into.
+    pub to: PathBuf,
+}
+
+/// The pieces that were made.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct PiecesMakeReport {
+    /// The files.
+    pub files: Vec<String>,
+    /// How many of them open the cabinet.
+    pub needed: u8,
+    /// Whether pieces that were made before open nothing any more.
+    pub replaced: bool,
+    /// The time of this report.
+    pub at: Timestamp,
+}
+
+/// What pieces opened.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct PiecesJoinReport {
+    /// The unlock file that opens the cabinet from now on.
+    pub file: String,
+    /// Its member.
+    pub member: String,
+    /// How many pieces were joined.
+    pub pieces: usize,
+    /// The time of this report.
+    pub at: Timestamp,
+}
+
+/// Why there are no pieces, or they open nothing.
+#[derive(Debug, Error)]
+pub enum PiecesError {
+    /// They cannot be made.
+    #[error(transparent)]
+    Split(#[from] SplitError),
+    /// They tell nothing.
+    #[error(transparent)]
+    Recovery(#[from] RecoveryError),
+    /// None was named, and there is nobody to ask.
+    #[error("no piece was named, and there is no terminal to ask for them on")]
+    NobodyToAsk,
+    /// The pieces of another cabinet, or older ones.
+    #[error("the pieces open another cabinet than this, or were replaced by newer ones")]
+    OpenNothing,
+    /// The person.
+    #[error(transparent)]
+    Ask(#[from] AskError),
+    /// The project file.
+    #[error(transparent)]
+    Project(#[from] ProjectError),
+    /// A file would fall on something of ours, or has its name taken.
+    #[error(transparent)]
+    Output(#[from] OutputError),
+    /// A file.
+    #[error(transparent)]
+    File(#[from] FileError),
+    /// The pieces count, and not all of their files have a name.
+    #[error("{cause}")]
+    Unnamed {
+        /// The files that have one.
+        done: Vec<String>,
+        /// What was wrong.
+        #[source]
+        cause: FileError,
+    },
+    /// The member is there, and its file could not be named.
+    #[error("{cause}")]
+    UnnamedMember {
+        /// The member.
+        member: String,
+        /// What was wrong.
+        #[source]
+        cause: FileError,
+    },
+    /// The cabinet could not be opened or unlocked.
+    #[error(transparent)]
+    Open(#[from] OpenError),
+    /// The cabinet.
+    #[error(transparent)]
+    Cabinet(#[from] CabinetError),
+}
+
+/// Makes pieces. They are written before they count, and named after; those that were made before open nothing then.
+///
+/// # Errors
+/// [`PiecesError`]; then what opened the cabinet still does, and nothing else.
+pub fn pieces_make(ctx: &Ctx<'_>, request: &Request) -> Result<PiecesMakeReport, PiecesError> {
+    let names: Vec<PathBuf> = (1..=request.of)
+        .map(|number| request.to.join(format!("piece-{number}-of-{}.txt", request.of)))
+        .collect();
+    let paths: Vec<PathBuf> = names.iter().map(|name| ctx.path(name)).collect();
+    let all: Vec<&Path> = paths.iter().map(PathBuf::as_path).collect();
+    outputs::refuse_ours(ctx, &all, &[])?;
+    outputs::refuse_taken(ctx, &all, false)?;
+    let Pieces { passphrase, pieces } = recovery::split(request.needed, request.of, &ctx.env)?;
+    let title = ctx.project_if_any()?.map(|file| file.project.title).unwrap_or_default();
+    let mut cabinet = ctx.open_unlocked()?;
+    let folders = NewFolders::make(&ctx.path(&request.to))?;
+    let mut scratch = Outgoing::scratch(ctx)?;
+    let mut outputs: Vec<OutputFile> = Vec::new();
+    let identity: String = cabinet.identity().to_string().chars().take(16).collect();
+    for (index, (path, piece)) in paths.iter().zip(&pieces).enumerate() {
+        let output = scratch.file(path, Access::Owner)?;
+        let text = page(ctx, request, index + 1, &format!("{identity} {title}"), piece);
+        text.lend(|text| output.put(0, text.as_bytes()))?;
+        output.settle()?;
+        outputs.push(output);
+    }
+    let new = NewMember::Passphrase { label: MEMBER.into(), passphrase, work_factor: WORK_FACTOR };
+    let replaced = cabinet.change("cabinet pieces make", &ctx.env, |change| {
+        let before = change.members().into_iter().find(|member| {
+            member.label == MEMBER && member.kind == MemberKind::Passphrase && member.role == Role::Manager
+        });
+        match &before {
+            Some(member) => change.replace_member(&member.id, &new)?,
+            None => change.add_member(&new, Role::Manager)?,
+        };
+        Ok::<_, CabinetError>(before.is_some())
+    })?;
+    folders.keep();
+    let mut files = Vec::new();
+    for (output, name) in outputs.into_iter().zip(&names) {
+        output.finish(Taken::Refuse).map_err(|cause| PiecesError::Unnamed { done: files.clone(), cause })?;
+        files.push(name.display().to_string());
+    }
+    raise_pin(ctx, &cabinet)?;
+    Ok(PiecesMakeReport { files, needed: request.needed, replaced, at: ctx.env.now })
+}
+
+/// A piece as it is printed.
+fn page(ctx: &Ctx<'_>, request: &Request, number: usize, of: &str, piece: &SecretText) -> SecretText {
+    let day = ctx.env.now.strftime("%-d %b %Y");
+    let (all, needed) = (request.of, request.needed);
+    let head = format!(
+        "Recovery piece {number} of {all} of the cabinet {}, made {day}.\n\
+         Any {needed} of the {all} pieces open it. Keep them apart, on paper.\n\n    ",
+        of.trim_end()
+    );
+    let foot = "\n\nTo use them:  ninekeys cabinet pieces join FILE FILE … --new-unlock-file FILE\n";
+    piece.lend(|piece| {
+        // room for all of it at once: a secret's buffer does not move
+        let mut text = String::with_capacity(head.len() + piece.len() + foot.len());
+        text.push_str(&head);
+        text.push_str(piece);
+        text.push_str(foot);
+        Secret::new(text)
+    })
+}
+
+/// Joins pieces, and makes an unlock file of what they open.
+///
+/// # Errors
+/// [`PiecesError`]; then nobody new opens the cabinet, but for [`PiecesError::UnnamedMember`].
+pub fn pieces_join(ctx: &Ctx<'_>, files: &[PathBuf], to: &Path) -> Result<PiecesJoinReport, PiecesError> {
+    let path = ctx.path(to);
+    outputs::refuse_ours(ctx, &[&path], &[])?;
+    outputs::refuse_taken(ctx, &[&path], false)?;
+    let given: Vec<SecretText> =
+        files.iter().map(|file| read_secret_file(&ctx.path(file))).collect::<Result<_, FileError>>()?;
+    let (passphrase, pieces) = match given.is_empty() {
+        false => (recovery::join(&given)?, given.len()),
+        true => ask(ctx)?,
+    };
+    let mut cabinet = ctx.open()?;
+    cabinet.unlock(&Credential::Passphrase(passphrase)).map_err(|error| match error {
+        CabinetError::WrongPassphrase => PiecesError::OpenNothing,
+        other => other.into(),
+    })?;
+    let name = |members: &[ninekeys_cabinet::Member]| {
+        let taken = |label: &str| members.iter().any(|member| member.label == label);
+        Ok::<_, PiecesError>(ninekeys_core::model::free_name("recovered", taken))
+    };
+    let unnamed = |member, cause| PiecesError::UnnamedMember { member, cause };
+    let issued = issue_in(ctx, &mut cabinet, &path, "cabinet pieces join", Role::Manager, name, unnamed)?;
+    Ok(PiecesJoinReport { file: to.display().to_string(), member: issued.label, pieces, at: ctx.env.now })
+}
+
+/// Asks for one piece after the other, each again until its checksum fits, until they tell what they stand for.
+fn ask(ctx: &Ctx<'_>) -> Result<(SecretText, usize), PiecesError> {
+    let mut pieces: Vec<SecretText> = Vec::new();
+    loop {
+        let question = format!("Piece {}", pieces.len() + 1);
+        pieces.push(ctx.ask.secret(&question)?.ok_or(PiecesError::NobodyToAsk)?);
+        match recovery::join(&pieces) {
+            Ok(passphrase) => return Ok((passphrase, pieces.len())),
+            Err(RecoveryError::TooFew { .. }) => {}
+            Err(error) => {
+                pieces.pop();
+                ctx.ask.tell(&error.to_string());
+            }
+        }
+    }
+}
