@@ -8,7 +8,7 @@ use crate::CabinetError;
 use crate::cabinet::Cabinet;
 use crate::policy::Policy;
 use crate::proof::Chain;
-use crate::row::Body;
+use crate::row::{Body, Head, RecordKind};
 
 /// One row.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
@@ -25,6 +25,9 @@ pub struct HistoryRow {
     pub what: String,
     /// How many records it touched.
     pub records: usize,
+    /// The ids of the items among them.
+    #[serde(skip)]
+    pub items: Vec<String>,
 }
 
 impl HistoryRow {
@@ -37,6 +40,12 @@ impl HistoryRow {
             machine: body.machine.clone(),
             what: body.what.clone(),
             records: body.touches.len(),
+            items: body
+                .touches
+                .iter()
+                .filter(|touch| touch.kind == RecordKind::Item)
+                .map(|touch| touch.id.clone())
+                .collect(),
         }
     }
 }
@@ -52,6 +61,12 @@ impl Cabinet<'_> {
         let rows = self.rows(verify);
         self.store.roll_back();
         rows
+    }
+
+    /// Every row's number and hash, oldest first: what tells how far two copies are the same.
+    pub fn heads(&self) -> Vec<Head> {
+        let head = |seq| self.proven.hash_at(seq).map(|hash| Head { seq, hash: *hash });
+        (1..=self.proven.head.seq).filter_map(head).collect()
     }
 
     fn rows(&self, verify: bool) -> Result<Vec<HistoryRow>, CabinetError> {

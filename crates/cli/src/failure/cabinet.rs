@@ -6,6 +6,8 @@ use ninekeys_core::recovery::{RecoveryError, SplitError};
 use ninekeys_ops::OpenError;
 use ninekeys_ops::cabinet::adopt::AdoptError;
 use ninekeys_ops::cabinet::backup::BackupError;
+use ninekeys_ops::cabinet::drill::DrillError;
+use ninekeys_ops::cabinet::history::HistoryError;
 use ninekeys_ops::cabinet::members::MembersError;
 use ninekeys_ops::cabinet::passphrase::PassphraseError;
 use ninekeys_ops::cabinet::pieces::PiecesError;
@@ -181,6 +183,30 @@ impl Classify for MembersError {
             Self::Undrafted { cause, .. } => cause.class(),
             Self::Open(inner) => inner.class(),
             Self::Cabinet(inner) => inner.class(),
+        }
+    }
+}
+
+impl Classify for HistoryError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Open(inner) => inner.class(),
+            Self::NotFound(_) => class(Exit::Usage, &["inventory"]),
+            Self::Cabinet(inner) | Self::Copy { cause: inner, .. } => inner.class(),
+            Self::OtherCabinet(_) => class(Exit::Refused, &["cabinet", "status"]),
+        }
+    }
+}
+
+impl Classify for DrillError {
+    fn class(&self) -> Class {
+        match self {
+            Self::NoCopy => class(Exit::Refused, &["cabinet", "backup", "FOLDER"]),
+            Self::Project(inner) => inner.class(),
+            Self::File(inner) => inner.class(),
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+            Self::Copy { .. } => class(Exit::Damaged, &["cabinet", "backup", "FOLDER"]),
         }
     }
 }

@@ -6,6 +6,8 @@ use ninekeys_cabinet::{HistoryRow, MemberKind, Role};
 use ninekeys_core::findings::Level;
 use ninekeys_ops::cabinet::adopt::AdoptReport;
 use ninekeys_ops::cabinet::backup::BackupReport;
+use ninekeys_ops::cabinet::drill::DrillReport;
+use ninekeys_ops::cabinet::history::HistoryReport;
 use ninekeys_ops::cabinet::members::{MemberAddReport, MemberRemoveReport, MembersReport};
 use ninekeys_ops::cabinet::passphrase::PassphraseReport;
 use ninekeys_ops::cabinet::pieces::{PiecesJoinReport, PiecesMakeReport};
@@ -13,8 +15,6 @@ use ninekeys_ops::cabinet::pin::PinReport;
 use ninekeys_ops::cabinet::restore::RestoreReport;
 use ninekeys_ops::cabinet::status::StatusReport;
 use ninekeys_ops::cabinet::unlock_file::UnlockFileReport;
-use schemars::JsonSchema;
-use serde::Serialize;
 
 use super::line::{Line, Paper, Sign};
 use super::{Report, words};
@@ -208,6 +208,39 @@ impl Report for MemberRemoveReport {
     }
 }
 
+impl Report for DrillReport {
+    const SCHEMA: &'static str = "ninekeys.cabinet-backup-drill/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let (sign, head) = match self.is_good() {
+            true => (Sign::Fine, " brings everything back"),
+            false => (Sign::Bad, " does not bring everything back"),
+        };
+        paper.put(&Line::new().sign(sign).text(" ").bold(&self.copy).text(head).hang(2))?;
+        paper.blank()?;
+        let written = words::day_and_distance(self.at, self.written);
+        paper.put(&row("  as of").text(format!("change {}, {written}", self.row)))?;
+        let records = words::count(self.items, "record");
+        let signed = words::count(self.signed, "key");
+        paper.put(&row("  proved").text(format!("{records} opened; {signed} signed a probe that holds")))?;
+        for (label, names) in
+            [("  untold", &self.untold), ("  broken", &self.broken), ("  missing", &self.missing)]
+        {
+            if !names.is_empty() {
+                paper.put(&row(label).text(names.join(", ")))?;
+            }
+        }
+        match self.is_good() {
+            true => Ok(()),
+            false => paper.put(&row("  next").command(&["cabinet", "backup", "FOLDER"])),
+        }
+    }
+
+    fn is_quiet(&self) -> bool {
+        self.is_good()
+    }
+}
+
 impl Report for PiecesMakeReport {
     const SCHEMA: &'static str = "ninekeys.cabinet-pieces-make/1";
 
@@ -383,20 +416,37 @@ impl Report for RestoreReport {
     }
 }
 
-/// The history of the cabinet.
-#[derive(Debug, Serialize, JsonSchema)]
-pub(crate) struct HistoryReport {
-    pub(crate) rows: Vec<HistoryRow>,
-    /// Whether the signature of every row was proved, and not only of those that decide.
-    pub(crate) verified: bool,
-}
-
 impl Report for HistoryReport {
     const SCHEMA: &'static str = "ninekeys.cabinet-history/1";
 
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
         let proved = if self.verified { "every one signed by its author" } else { "unbroken" };
-        paper.put(&Line::new().text(format!("{}, {proved}", words::count(self.rows.len(), "change"))))?;
+        let all = words::count(self.total, "change");
+        let head = match self.rows.len() == self.total {
+            true => format!("{all}, {proved}"),
+            false => format!("{} of {all}, {proved}", self.rows.len()),
+        };
+        paper.put(&Line::new().text(head))?;
+        for one in &self.against {
+            let rows = |number: u64| words::count(usize::try_from(number).unwrap_or(usize::MAX), "change");
+            let line = match one.missing {
+                0 => Line::new().sign(Sign::Fine).text(format!(
+                    " all of {} is here; {} came after it",
+                    one.copy,
+                    rows(one.newer)
+                )),
+                missing => Line::new().sign(Sign::Bad).text(format!(
+                    " {} of {} behind change {} are not here: they were cut off, or others took their place",
+                    rows(missing),
+                    one.copy,
+                    one.common
+                )),
+            };
+            paper.put(&line.hang(2))?;
+        }
+        if self.rows.is_empty() {
+            return Ok(());
+        }
         paper.blank()?;
         paper.table_of(2, &["change", "when", "by", "what"], &self.rows, history_row)
     }

@@ -52,7 +52,6 @@ use crate::arguments::{Format, Global};
 use crate::failure::{Exit, Failure};
 
 pub(crate) use build::{Signed, Single};
-pub(crate) use cabinet::HistoryReport;
 pub(crate) use line::{Line, Marks, Paper, shell_words};
 pub(crate) use page::{ReportWritten, page};
 pub(crate) use timeline::picture;

@@ -8,7 +8,7 @@ use schemars::generate::SchemaSettings;
 use schemars::{JsonSchema, Schema};
 use serde_json::{Map, Value, json};
 
-use super::{HistoryReport, Report, Signed, Single, Verdicts};
+use super::{Report, Signed, Single, Verdicts};
 use crate::commands::apikey::password::ToldUpload;
 use crate::commands::apikey::token::Token;
 use crate::commands::completions::CompletionsReport;
@@ -69,7 +69,7 @@ fn all() -> Vec<(String, Value)> {
         of_report::<cabinet::pin::PinReport>(),
         of_report::<cabinet::restore::RestoreReport>(),
         of_report::<cabinet::status::StatusReport>(),
-        of_report::<HistoryReport>(),
+        of_report::<ninekeys_ops::cabinet::history::HistoryReport>(),
         of_report::<keystore::create::KeystoreCreateReport>(),
         of_report::<keystore::create::KeystoreAddKeyReport>(),
         of_report::<keystore::change::KeystoreChangeReport>(),
@@ -126,6 +126,7 @@ fn of_the_ios_side() -> Vec<(String, Value)> {
         of_report::<identity::revoke::IdentityRevokeReport>(),
         of_report::<profile::create::ProfileCreateReport>(),
         of_report::<prepare::PrepareReport>(),
+        of_report::<cabinet::drill::DrillReport>(),
         of_report::<cabinet::pieces::PiecesMakeReport>(),
         of_report::<cabinet::pieces::PiecesJoinReport>(),
         of_report::<cabinet::members::MembersReport>(),

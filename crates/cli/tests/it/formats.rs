@@ -137,6 +137,8 @@ const ANSWERS_THROUGH_THE_PORTAL: &[(&str, i32)] = &[
     ("apikey create uploads --use uploads", 0),
     ("prepare --app crossing --for store --yes", 0),
     ("portal take-in", 0),
+    ("cabinet backup copies", 0),
+    ("cabinet backup --drill", 0),
     ("cabinet pieces make --to pieces --of 2 --needed 2", 0),
     ("cabinet pieces join pieces/piece-1-of-2.txt pieces/piece-2-of-2.txt --new-unlock-file joined.txt", 0),
     ("cabinet members add builder --may sign --app crossing --to b.txt", 0),

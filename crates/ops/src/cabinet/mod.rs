@@ -2,6 +2,8 @@
 
 pub mod adopt;
 pub mod backup;
+pub mod drill;
+pub mod history;
 pub mod members;
 pub mod passphrase;
 pub mod pieces;

@@ -1,22 +1,35 @@
 //! `ninekeys cabinet backup`
 
+use std::path::PathBuf;
+
 use ninekeys_ops::Ctx;
 use ninekeys_ops::cabinet::backup::{BackupError, backup};
+use ninekeys_ops::cabinet::drill::drill;
 
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 
 /// Copy it into folders; a copy counts when it was read back and opened
 ///
-/// Copies the cabinet into folders. Every copy is read back and opened before it counts.
+/// Copies the cabinet into folders. Every copy is read back and opened before it counts. With --drill the newest copy, or the one
+/// that is named, is restored into a scratch place, and every key in it signs a probe: nothing of the cabinet is touched.
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
     /// Where the copies go; best on other disks
-    #[arg(required = true, value_name = "FOLDER")]
-    folders: Vec<std::path::PathBuf>,
+    #[arg(required_unless_present = "drill", value_name = "FOLDER")]
+    folders: Vec<PathBuf>,
+    /// Have every key in a copy sign; the newest copy when none is named
+    #[arg(long, value_name = "COPY", num_args = 0..=1, conflicts_with = "folders")]
+    drill: Option<Option<PathBuf>>,
 }
 
 pub(crate) fn run(args: &Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
+    if let Some(copy) = &args.drill {
+        let report =
+            drill(ctx, copy.as_deref()).map_err(|error| Failure::of("try a copy of the cabinet", &error))?;
+        out.emit(&report);
+        return Ok(if report.is_good() { Exit::Done } else { Exit::Findings });
+    }
     let report = backup(ctx, &args.folders).map_err(|error| {
         let failure = Failure::of("back up the cabinet", &error);
         match &error {

@@ -46,7 +46,7 @@ pub(crate) fn run(command: Command, ctx: &Ctx<'_>, out: &mut Output) -> Result<E
         Command::UnlockFile(args) => unlock_file::run(&args, ctx, out),
         Command::Backup(args) => backup::run(&args, ctx, out),
         Command::Restore(args) => restore::run(&args, ctx, out),
-        Command::History(args) => history::run(&args, ctx, out),
+        Command::History(args) => history::run(args, ctx, out),
         Command::Adopt(args) => adopt::run(&args, ctx, out),
         Command::Pin(args) => pin::run(&args, ctx, out),
     }

@@ -96,3 +96,37 @@ fn the_answer_for_programs_names_every_copy() {
     assert_eq!(said["schema"], "ninekeys.cabinet-backup/1");
     assert_eq!(said["copies"].as_array().unwrap().len(), 2, "{said}");
 }
+
+#[test]
+fn a_drill_has_every_key_of_a_copy_sign_and_touches_nothing() {
+    let env = TestEnv::with_key(PROGRAM);
+    env.run("cabinet backup --drill").exit(5).says("no copy of this cabinet is where one was written");
+    env.run("cabinet backup").exit(2);
+    env.run("keystore create more --common-name A --algorithm rsa-2048").exit(0);
+    env.run("cabinet backup stick").exit(0);
+    let before = env.files();
+    env.run("cabinet backup --drill")
+        .exit(0)
+        .says("brings everything back")
+        .says("2 keys signed a probe that holds");
+    assert_eq!(env.files(), before, "nothing was touched, and nothing is left");
+    env.run("keystore create later --common-name A --algorithm ec-p256").exit(0);
+    let copy = before.iter().map(|(name, _)| name).find(|name| name.starts_with("stick/")).unwrap();
+    env.run(&format!("cabinet backup --drill {copy}"))
+        .exit(1)
+        .says("does not bring everything back")
+        .says("missing       later/later")
+        .says("ninekeys cabinet backup FOLDER");
+    let json = env.run("cabinet backup --drill --format json").exit(1).json();
+    assert_eq!(
+        (json["signed"].as_u64(), json["missing"][0].as_str()),
+        (Some(2), Some("later/later")),
+        "{json}"
+    );
+    let mut bytes = env.read(copy);
+    let at = testkit::builds::last(&bytes, b"EC P-256");
+    bytes[at] ^= 1;
+    env.file("damaged.cabinet", &bytes);
+    env.run("cabinet backup --drill damaged.cabinet").exit_any(&[3]);
+    env.run("cabinet backup --drill ninekeys.toml").exit(3);
+}
