@@ -133,6 +133,7 @@ pub(crate) enum Command {
     Show(commands::show::Args),
     Timeline(commands::timeline::Args),
     Report(commands::report::Args),
+    Sweep(commands::sweep::Args),
     Inspect(commands::inspect::Args),
     Compare(commands::compare::Args),
     Sign(commands::sign::Args),

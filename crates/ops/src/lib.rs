@@ -40,6 +40,7 @@ pub mod rotate;
 mod scratch;
 pub mod show;
 pub mod stand_in;
+pub mod sweep;
 pub mod timeline;
 mod timestamps;
 

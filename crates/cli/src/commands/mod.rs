@@ -30,6 +30,7 @@ pub(crate) mod rotate;
 pub(crate) mod show;
 pub(crate) mod sign;
 pub(crate) mod stand_in;
+pub(crate) mod sweep;
 pub(crate) mod timeline;
 
 use ninekeys_ops::Ctx;
@@ -65,6 +66,7 @@ pub(crate) fn run(
         Some(Command::Given(args)) => given::run(&args, ctx, out),
         Some(Command::Board(args)) => board::run(&args, ctx, out),
         Some(Command::Inventory(args)) => inventory::run(&args, ctx, out),
+        Some(Command::Sweep(args)) => sweep::run(args, ctx, out),
         Some(Command::Report(args)) => report::run(&args, ctx, out),
         Some(Command::Timeline(args)) => timeline::run(&args, ctx, out),
         Some(Command::Show(args)) => show::run(&args, ctx, out),

@@ -9,6 +9,7 @@ use ninekeys_ops::show::ShowError;
 
 use ninekeys_ops::page::PageError;
 use ninekeys_ops::report::ReportError;
+use ninekeys_ops::sweep::SweepError;
 use ninekeys_ops::timeline::TimelineError;
 
 use super::{Class, Classify, Exit, again, class, defect, say};
@@ -110,6 +111,18 @@ impl Classify for ReportError {
             Self::Check(inner) => inner.class(),
             Self::Project(inner) => inner.class(),
             Self::Open(inner) => inner.class(),
+        }
+    }
+}
+
+impl Classify for SweepError {
+    fn class(&self) -> Class {
+        match self {
+            Self::File(inner) => inner.class(),
+            Self::Background(inner) => inner.class(),
+            Self::Output(inner) => inner.class(),
+            Self::Stopped => again(Exit::Stopped, &[]),
+            Self::Repository { .. } => again(Exit::Damaged, &["--no-history"]),
         }
     }
 }

@@ -90,7 +90,7 @@ fn groups(report: &InventoryReport, group: Group, paper: &mut Paper<'_>) -> io::
 }
 
 /// The name in a certificate's subject: the rest of it says the same of all that look alike.
-fn name_in(subject: &str) -> &str {
+pub(super) fn name_in(subject: &str) -> &str {
     let begins = subject.strip_prefix("CN=").or_else(|| subject.split_once(",CN=").map(|(_, behind)| behind));
     let name = begins.unwrap_or(subject);
     let ends = [",OU=", ",O=", ",L=", ",ST=", ",C=", ",UID="];

@@ -33,6 +33,7 @@ mod schemas;
 mod setups;
 mod show;
 mod spreadsheet;
+mod sweep;
 mod timeline;
 mod verdicts;
 pub(crate) mod words;

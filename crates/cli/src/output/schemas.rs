@@ -105,7 +105,7 @@ fn all() -> Vec<(String, Value)> {
 fn of_the_ios_side() -> Vec<(String, Value)> {
     use ninekeys_ops::{
         apikey, build, cabinet, date, device, give, given, identity, portal, prepare, profile, rotate,
-        stand_in, timeline,
+        stand_in, sweep, timeline,
     };
     vec![
         of_report::<identity::request::IdentityRequestReport>(),
@@ -137,6 +137,8 @@ fn of_the_ios_side() -> Vec<(String, Value)> {
         of_report::<date::done::DateDoneReport>(),
         of_report::<date::remove::DateRemoveReport>(),
         of_report::<timeline::TimelineReport>(),
+        of_report::<sweep::SweepReport>(),
+        of_report::<sweep::BroughtBackReport>(),
         of_report::<crate::output::ReportWritten>(),
         of_report::<rotate::draft::RotateDraftReport>(),
         of_report::<rotate::RotationReport>(),

@@ -60,6 +60,7 @@ mod setup;
 mod show;
 mod sign;
 mod stand_in;
+mod sweep;
 mod timeline;
 mod timestamps;
 mod usage;

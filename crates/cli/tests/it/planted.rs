@@ -28,7 +28,7 @@ const KEY_HEADS: [&[u8]; 3] = [
 ];
 
 /// Every command, so that each comes to its work at least once; `#` is another number in each of the two forms.
-const WALK: [&str; 78] = [
+const WALK: [&str; 79] = [
     "init --title Ferries --passphrase-in pass",
     "app add crossing --package example.gannetpoint.crossing --for direct --for store",
     "app add quay# --package example.gannetpoint.quay# --for direct",
@@ -89,6 +89,7 @@ const WALK: [&str; 78] = [
     "date done membership#",
     "date remove membership#",
     "timeline",
+    "sweep .",
     "report --to page#.html",
     "check --all",
     "board",

@@ -300,21 +300,7 @@ pub fn inspect(
     if source.len() <= CERTIFICATE_FILE {
         let failed = |error: ninekeys_formats::source::ReadError| FileError::new("read", &path, error.cause);
         let bytes = source.bytes(0..source.len(), CERTIFICATE_FILE).map_err(failed)?;
-        if recognise(&bytes).is_some() {
-            return Ok(report(Content::Keystore(Box::new(keystore(&bytes, password, &background)?))));
-        }
-        // it may be a private key
-        let bytes = Secret::new(bytes);
-        if let Some(content) = loose::read(&bytes, &background) {
-            return Ok(report(content));
-        }
-        if let Some(content) = bytes.lend(|bytes| profile::read(ctx, bytes, &background)) {
-            return Ok(report(content));
-        }
-        if let Some(content) = bytes.lend(|bytes| list::read(bytes)) {
-            return Ok(report(content));
-        }
-        if let Some(content) = bytes.lend(|bytes| certificates(bytes, &background))? {
+        if let Some(content) = of_bytes(ctx, bytes, password, &background)? {
             return Ok(report(content));
         }
     }
@@ -324,6 +310,31 @@ pub fn inspect(
         Err(InspectError::Zip(ZipError::NotAnArchive)) => Err(InspectError::Unknown),
         Err(error) => Err(error),
     }
+}
+
+/// What a small file is: a keystore, a key, a request, a message, a profile, a list, certificates. The bytes are wiped.
+pub(crate) fn of_bytes(
+    ctx: &Ctx<'_>,
+    bytes: Vec<u8>,
+    password: Option<&SecretText>,
+    background: &Background,
+) -> Result<Option<Content>, InspectError> {
+    // it may be a private key
+    let bytes = Secret::new(bytes);
+    if bytes.lend(|bytes| recognise(bytes).is_some()) {
+        let content = bytes.lend(|bytes| keystore(bytes, password, background))?;
+        return Ok(Some(Content::Keystore(Box::new(content))));
+    }
+    if let Some(content) = loose::read(&bytes, background) {
+        return Ok(Some(content));
+    }
+    if let Some(content) = bytes.lend(|bytes| profile::read(ctx, bytes, background)) {
+        return Ok(Some(content));
+    }
+    if let Some(content) = bytes.lend(|bytes| list::read(bytes)) {
+        return Ok(Some(content));
+    }
+    bytes.lend(|bytes| certificates(bytes, background))
 }
 
 fn build(ctx: &Ctx<'_>, input: &Input, background: &Background) -> Result<BuildContent, InspectError> {

@@ -29,7 +29,8 @@ fn three_of_five_open_a_cabinet_of_which_all_else_is_lost() {
     join(&[2, 4, 2], "new.txt").exit(4).says("piece 3 was given before");
     let text = String::from_utf8(env.read("pieces/piece-1-of-5.txt")).unwrap();
     let line = text.lines().find(|line| line.starts_with("    ")).unwrap().trim();
-    let wrong = if line.starts_with('A') { format!("B{}", &line[1..]) } else { format!("A{}", &line[1..]) };
+    let (first, rest) = line.split_at(1);
+    let wrong = format!("{}{rest}", if first == "A" { "B" } else { "A" });
     env.file("typed.txt", wrong.as_bytes());
     env.run("cabinet pieces join typed.txt pieces/piece-2-of-5.txt pieces/piece-3-of-5.txt --new-unlock-file new.txt")
         .exit(4)

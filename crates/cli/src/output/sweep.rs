@@ -1,0 +1,110 @@
+//! Loose and leaked material.
+
+use std::io;
+
+use ninekeys_core::findings::Level;
+use ninekeys_ops::sweep::{BroughtBackReport, Found, SweepReport};
+
+use super::items::name_in;
+use super::line::{Line, Paper, Sign};
+use super::{Report, words};
+
+impl Report for SweepReport {
+    const SCHEMA: &'static str = "ninekeys.sweep/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let leaks = self.found.iter().filter(|one| one.level == Level::Error).count();
+        let files = words::count(self.files, "file");
+        let (sign, head) = match leaks {
+            0 => (Sign::Fine, " Nothing secret lies open".to_owned()),
+            some => (Sign::Bad, format!(" {} where it should not be", words::count(some, "secret"))),
+        };
+        let mut looked = format!("   {files}");
+        if self.repositories > 0 {
+            looked = format!(
+                "{looked}, the history of {}",
+                words::count(self.repositories, "repository").replace("ys", "ies")
+            );
+        }
+        if self.unreadable > 0 {
+            looked = format!("{looked}; {} could not be read", self.unreadable);
+        }
+        paper.put(&Line::new().sign(sign).bold(head).text(looked).hang(2))?;
+        if self.found.is_empty() {
+            return ending(self, paper);
+        }
+        paper.blank()?;
+        paper.table_of(2, &["where", "what", "of", "in the cabinet", "why"], &self.found, |one| {
+            row(self, one)
+        })?;
+        ending(self, paper)
+    }
+
+    fn is_quiet(&self) -> bool {
+        !self.leaks()
+    }
+}
+
+/// The same key under several names, and what was moved.
+fn ending(report: &SweepReport, paper: &mut Paper<'_>) -> io::Result<()> {
+    for alike in &report.alike {
+        paper.blank()?;
+        paper.put(
+            &Line::new().text("  ").sign(Sign::Warn).text(format!(" one key: {}", alike.join(", "))).hang(4),
+        )?;
+    }
+    if let Some(list) = &report.list {
+        paper.blank()?;
+        let count = words::count(report.moved.len(), "file");
+        let line = Line::new()
+            .text("  ")
+            .sign(Sign::Note)
+            .text(format!(" {count} set aside; to bring them back   "));
+        paper.put(&line.command(&["sweep", "--bring-back", list]).hang(4))?;
+    }
+    Ok(())
+}
+
+impl Report for BroughtBackReport {
+    const SCHEMA: &'static str = "ninekeys.sweep-bring-back/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let count = words::count(self.back.len(), "file");
+        paper.put(&Line::new().sign(Sign::Fine).text(format!(" {count} where it was before")))?;
+        for left in &self.left {
+            let text = format!(" {} stays aside: something else has its name now", left.from);
+            paper.put(&Line::new().text("  ").sign(Sign::Warn).text(text).hang(4))?;
+        }
+        Ok(())
+    }
+}
+
+fn row<'a>(report: &SweepReport, one: &'a Found) -> [Line<'a>; 5] {
+    let sign = match one.level {
+        Level::Error => Sign::Bad,
+        Level::Warning => Sign::Warn,
+        Level::Note => Sign::Note,
+    };
+    let place = match (one.line, &one.commit) {
+        (Some(line), None) => format!("{}:{line}", one.path),
+        (_, Some(commit)) => format!("{} in {commit}", one.path),
+        _ => one.path.clone(),
+    };
+    let mut why = Vec::new();
+    if one.commit.is_some() {
+        why.push("in the history");
+    }
+    if one.open_to_others && one.level == Level::Error {
+        why.push("others can read it");
+    }
+    if one.not_after.is_some_and(|end| end < report.at) {
+        why.push("ended");
+    }
+    [
+        Line::new().sign(sign).text(" ").bold(place),
+        Line::new().like(sign, one.what.word()),
+        Line::new().text(one.subject.as_deref().map(name_in).unwrap_or_default()),
+        Line::new().text(one.item.as_deref().unwrap_or("")),
+        Line::new().dim(why.join(", ")),
+    ]
+}

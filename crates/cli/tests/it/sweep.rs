@@ -1,0 +1,130 @@
+//! `sweep`: loose and leaked material, by what it is.
+
+use crate::PROGRAM;
+use testkit::{TestEnv, data, has};
+
+/// A folder with things that somebody left, under names that say nothing.
+fn litter(env: &TestEnv) {
+    let key = testkit::private_key_pem();
+    env.file("in/loose/notes.txt", &key);
+    env.file("in/loose/copy", &key);
+    env.file("in/loose/readme", b"The password is told by phone.\nThere is no key here.\n");
+    env.file(
+        "in/loose/build.properties",
+        b"storeFile=a.jks\nstorePassword=tide-and-time\nkeyPassword=${KEY}\n",
+    );
+    let escaped = String::from_utf8(key).unwrap().replace('\n', "\\n");
+    env.file(
+        "in/loose/account",
+        format!("{{\"client_email\":\"a@b.example\",\"private_key\":\"{escaped}\"}}").as_bytes(),
+    );
+    env.file("in/loose/picture", &[0x30, 0x82, 0x7f, 0xff, 1, 2, 3]);
+    for name in [
+        "distribution.p12",
+        "crossing-store.mobileprovision",
+        "crossing-store-expired.mobileprovision",
+        "intermediate.pem",
+    ] {
+        env.file(&format!("in/loose/x-{name}.bin"), &std::fs::read(data("samples/ios").join(name)).unwrap());
+    }
+    #[cfg(unix)]
+    for (name, _) in env.files().into_iter().filter(|(name, _)| name.starts_with("in/loose")) {
+        use std::os::unix::fs::PermissionsExt;
+        let mode = if name.ends_with("copy") { 0o644 } else { 0o600 };
+        std::fs::set_permissions(env.path(&name), std::fs::Permissions::from_mode(mode)).unwrap();
+    }
+}
+
+#[test]
+fn what_lies_about_is_found_by_what_it_is_and_never_shown() {
+    let env = TestEnv::with_identity(PROGRAM);
+    litter(&env);
+    let before = env.files();
+    let said = env.run("sweep in/loose").exit(1);
+    said.says("✗ 4 secrets where it should not be")
+        .says("in/loose/notes.txt")
+        .says("private key")
+        .says("in/loose/build.properties:2")
+        .says("service key")
+        .says("a@b.example")
+        .says("in/loose/x-distribution.p12.bin")
+        .says("one key: in/loose/")
+        .is_silent_on("readme")
+        .is_silent_on("picture")
+        .is_silent_on("tide-and-time")
+        .is_silent_on("BEGIN");
+    assert_eq!(env.files(), before, "nothing was touched");
+    let json = env.run("sweep in/loose --format json").exit(1).json();
+    let found = json["found"].as_array().unwrap();
+    let of =
+        |path: &str| found.iter().find(|one| one["path"] == path).unwrap_or_else(|| panic!("{path}: {json}"));
+    assert_eq!(of("in/loose/copy")["open_to_others"], cfg!(unix));
+    assert_eq!(of("in/loose/x-crossing-store.mobileprovision.bin")["what"], "profile");
+    assert!(of("in/loose/x-intermediate.pem.bin")["item"].is_null());
+    assert_eq!(json["files"].as_u64(), Some(10), "{json}");
+    env.run("sweep nowhere").exit(3);
+    env.run("sweep").exit(2);
+    env.file("clean/readme", b"nothing\n");
+    env.run("sweep clean").exit(0).says("✓ Nothing secret lies open");
+    assert_eq!(env.run("sweep clean -q").exit(0).stdout, "", "a nightly job is quiet when all is well");
+}
+
+#[test]
+fn what_the_cabinet_holds_is_told_set_aside_and_brought_back() {
+    let env = TestEnv::with_identity(PROGRAM);
+    litter(&env);
+    env.run("profile import in/loose/x-crossing-store.mobileprovision.bin").exit(0);
+    env.run("apikey import in/loose/notes.txt --name uploads --key-id K1 --issuer I1").exit(0);
+    env.run("sweep in/loose").exit(1).says("crossing-store-2026");
+    let before = env.files();
+    let said = env.run("sweep in/loose --set-aside away").exit(1);
+    said.says("set aside; to bring them back   ninekeys sweep --bring-back away/moved.jsonl");
+    // the copy of a key that is in the cabinet, a profile that is, and one that has ended; nothing else
+    for gone in ["x-crossing-store.mobileprovision.bin", "x-crossing-store-expired.mobileprovision.bin"] {
+        assert!(!env.path(&format!("in/loose/{gone}")).exists(), "{gone}");
+        assert!(env.path(&format!("away/{gone}")).exists(), "{gone}");
+    }
+    for stays in ["x-distribution.p12.bin", "build.properties", "account", "x-intermediate.pem.bin"] {
+        assert!(env.path(&format!("in/loose/{stays}")).exists(), "{stays}");
+    }
+    // something took a name meanwhile: it is not written over
+    env.file("in/loose/x-crossing-store.mobileprovision.bin", b"mine");
+    env.run("sweep --bring-back away/moved.jsonl")
+        .exit(1)
+        .says("stays aside: something else has its name now");
+    assert_eq!(env.read("in/loose/x-crossing-store.mobileprovision.bin"), b"mine");
+    std::fs::remove_file(env.path("in/loose/x-crossing-store.mobileprovision.bin")).unwrap();
+    env.run("sweep --bring-back away/moved.jsonl").exit(0).says("1 file where it was before");
+    std::fs::remove_dir_all(env.path("away")).unwrap();
+    assert_eq!(env.files(), before, "as it was, byte for byte");
+    // a list that somebody wrote moves nothing from elsewhere
+    env.file("lie/moved.jsonl", b"{\"from\":\"/tmp/x\",\"to\":\"../ninekeys.toml\"}\n");
+    env.run("sweep --bring-back lie/moved.jsonl").exit(3).says("no list of what was moved");
+    assert!(env.path("ninekeys.toml").exists());
+}
+
+#[test]
+fn what_a_repository_had_once_is_still_in_it() {
+    if !has("git", "--version") {
+        eprintln!("SKIPPED: no git to ask for a history");
+        return;
+    }
+    let env = TestEnv::with_project(PROGRAM);
+    env.file("repo/deep/key", &testkit::private_key_pem());
+    let git = |words: &[&str]| {
+        let own = ["-C", "repo", "-c", "user.name=a", "-c", "user.email=a@b.example"];
+        env.other_with("git", &[&own, words].concat())
+    };
+    git(&["init", "-q"]);
+    git(&["add", "deep/key"]);
+    git(&["commit", "-q", "-m", "one"]);
+    let first = git(&["rev-parse", "--short", "HEAD"]).trim().to_owned();
+    git(&["rm", "-q", "deep/key"]);
+    git(&["commit", "-q", "-m", "two"]);
+    env.run("sweep repo")
+        .exit(1)
+        .says(&format!("repo/deep/key in {first}"))
+        .says("in the history")
+        .says("the history of 1 repository");
+    env.run("sweep repo --no-history").exit(0);
+}

@@ -1,0 +1,143 @@
+//! What is proven to be in the cabinet, or dead, is moved out of the way; a list brings it back.
+
+use std::fs::{self, OpenOptions};
+use std::io::Write;
+use std::path::{Path, PathBuf};
+
+use jiff::Timestamp;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use super::{Found, SweepError, What};
+use crate::ctx::Ctx;
+use crate::files::{self, FileError, NewFolders};
+use crate::outputs;
+
+/// The name of the list in the folder.
+pub const LIST: &str = "moved.jsonl";
+
+/// The most that a list has.
+const MOST_LIST: u64 = 64 << 20;
+
+/// Something that was moved, a line of the list.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Moved {
+    /// Where it was.
+    pub from: String,
+    /// Its name in the folder.
+    pub to: String,
+}
+
+/// Whether something is proven to be a copy of what the cabinet holds, or good for nothing any more.
+fn may_go(one: &Found, now: Timestamp) -> bool {
+    let held = one.item.is_some();
+    match one.what {
+        What::PrivateKey => held,
+        What::Profile => held || one.not_after.is_some_and(|end| end < now),
+        // a certificate proves nothing of the key beside it, and what a password guards cannot be compared
+        What::Certificate | What::Keystore | What::EncryptedKey | What::ServiceKey | What::Password => false,
+    }
+}
+
+/// Moves what may go into a folder. Each line of the list is on the disk before its file is moved.
+///
+/// # Errors
+/// [`SweepError`]; what was moved before stands in the list.
+pub(super) fn set_aside(ctx: &Ctx<'_>, found: &[Found], to: &Path) -> Result<Vec<Moved>, SweepError> {
+    let folder = ctx.path(to);
+    let list = folder.join(LIST);
+    outputs::refuse_ours(ctx, &[&list], &[])?;
+    let candidates = found.iter().filter(|one| one.commit.is_none() && may_go(one, ctx.env.now));
+    let mut paths: Vec<&str> = candidates.map(|one| one.path.as_str()).collect();
+    // a file with several things in it goes when all of them may
+    let stays = |path: &str| found.iter().any(|one| one.path == path && !may_go(one, ctx.env.now));
+    paths.dedup();
+    paths.retain(|path| !stays(path));
+    if paths.is_empty() {
+        return Ok(Vec::new());
+    }
+    let folders = NewFolders::make(&folder)?;
+    folders.keep();
+    let opened = OpenOptions::new().append(true).create(true).open(&list);
+    let mut lines = opened.map_err(|cause| FileError::new("written", &list, cause))?;
+    let mut moved = Vec::new();
+    for path in paths {
+        let from = ctx.path(Path::new(path));
+        let name = free(&folder, &from);
+        let one = Moved { from: from.display().to_string(), to: name.clone() };
+        let line = serde_json::to_string(&one).unwrap_or_default() + "\n";
+        let noted = lines.write_all(line.as_bytes()).and_then(|()| lines.sync_all());
+        noted.map_err(|cause| FileError::new("written", &list, cause))?;
+        put(&from, &folder.join(&name))?;
+        moved.push(one);
+    }
+    Ok(moved)
+}
+
+/// Brings back what a list says; what has another file in its place now stays where it is.
+///
+/// # Errors
+/// [`SweepError`].
+pub(super) fn bring_back(ctx: &Ctx<'_>, list: &Path) -> Result<(Vec<Moved>, Vec<Moved>), SweepError> {
+    let path = ctx.path(list);
+    let bytes = files::read_whole(&path, MOST_LIST)?;
+    let wrong = || {
+        let cause = std::io::Error::new(std::io::ErrorKind::InvalidData, "it is no list of what was moved");
+        SweepError::from(FileError::new("read", &path, cause))
+    };
+    let text = String::from_utf8(bytes).map_err(|_| wrong())?;
+    let folder = files::folder_of(&path).to_owned();
+    let (mut back, mut left) = (Vec::new(), Vec::new());
+    for line in text.lines() {
+        let one: Moved = serde_json::from_str(line).map_err(|_| wrong())?;
+        // only what lies beside the list is ours to move
+        let plain = Path::new(&one.to).components().count() == 1 && !one.to.starts_with('.');
+        let from = folder.join(&one.to);
+        if !plain {
+            return Err(wrong());
+        }
+        let to = PathBuf::from(&one.from);
+        if !from.is_file() {
+            continue;
+        }
+        match to.exists() {
+            true => left.push(one),
+            false => {
+                NewFolders::make(files::folder_of(&to))?.keep();
+                put(&from, &to)?;
+                back.push(one);
+            }
+        }
+    }
+    Ok((back, left))
+}
+
+/// A name that nothing in the folder has.
+fn free(folder: &Path, from: &Path) -> String {
+    let name = from.file_name().map_or_else(|| "file".into(), |name| name.to_string_lossy().into_owned());
+    let name = name.trim_start_matches('.').to_owned();
+    ninekeys_core::model::free_name(&name, |name| {
+        name == LIST || name.is_empty() || folder.join(name).exists()
+    })
+}
+
+/// Moves a file; to another disk as a copy that is on it before the first one goes.
+fn put(from: &Path, to: &Path) -> Result<(), SweepError> {
+    let failed = |cause| SweepError::from(FileError::new("written", to, cause));
+    // a name that somebody took meanwhile is not written over
+    match fs::hard_link(from, to) {
+        Ok(()) => {}
+        Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => return Err(failed(error)),
+        Err(_) => {
+            files::empty_private(to)?;
+            let mut source = fs::File::open(from).map_err(failed)?;
+            let mut target = OpenOptions::new().write(true).open(to).map_err(failed)?;
+            std::io::copy(&mut source, &mut target).map_err(failed)?;
+            target.sync_all().map_err(failed)?;
+        }
+    }
+    files::sync_folder(files::folder_of(to)).map_err(failed)?;
+    fs::remove_file(from).map_err(failed)?;
+    Ok(())
+}
