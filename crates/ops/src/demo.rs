@@ -302,6 +302,65 @@ pub const STEPS: &[Step] = &[
     Step { about: "", words: &["board"], exit: 0 },
 ];
 
+/// The folder in which the example goes on a year later, on a copy: what was made today goes on from today.
+pub const YEAR_LATER: &str = "a-year-later";
+/// How many days that is: what was issued today falls due.
+pub const DAYS_LATER: i64 = 340;
+
+/// The steps a year later, in that folder.
+pub const LATER_STEPS: &[Step] = &[
+    Step {
+        about: "A year later, on a copy of the folder: what was issued then falls due.",
+        words: &["board"],
+        exit: 0,
+    },
+    Step {
+        about: "One draft for all of it, which a colleague can read first; nothing is done yet.",
+        words: &["rotate", "draft", "--due", "60d", "--to", "draft.toml"],
+        exit: 0,
+    },
+    Step {
+        about: "Carried out through the portal, until somebody has to do something.",
+        words: &["rotate", "carry-out", "draft.toml", "--yes"],
+        exit: 1,
+    },
+    Step {
+        about: "They did; only now are the old ones retired.",
+        words: &["rotate", "resume", "--done", "8", "--done", "9"],
+        exit: 0,
+    },
+    Step { about: "And the board is green.", words: &["board"], exit: 0 },
+];
+
+/// Copies what the steps a year later need into a folder of its own.
+///
+/// # Errors
+/// [`DemoError`].
+pub fn copy_for_later(folder: &Path) -> Result<PathBuf, DemoError> {
+    let later = folder.join(YEAR_LATER);
+    for name in ["private", "portal", "state"] {
+        files::make_folder(&later.join(name))?;
+    }
+    let portal = folder.join("portal");
+    let failed = |cause| FileError::new("read", &portal, cause);
+    let mut names: Vec<PathBuf> =
+        ["ninekeys.toml", "ninekeys.cabinet", "private/unlock.txt"].into_iter().map(PathBuf::from).collect();
+    for entry in std::fs::read_dir(&portal).map_err(failed)? {
+        let entry = entry.map_err(failed)?;
+        if entry.path().is_file() {
+            names.push(Path::new("portal").join(entry.file_name()));
+        }
+    }
+    for name in names {
+        let bytes = files::read_whole(&folder.join(&name), MOST_COPIED)?;
+        files::write_whole(&later.join(&name), &bytes, Access::Owner, Taken::Refuse)?;
+    }
+    Ok(later)
+}
+
+/// The most of a file that is copied: the demo's own are small.
+const MOST_COPIED: u64 = 64 << 20;
+
 /// Why there is no demo.
 #[derive(Debug, Error)]
 pub enum DemoError {

@@ -4,7 +4,10 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 
-use ninekeys_ops::demo::{LATER, LOG, STEPS, Step, prepare};
+use jiff::{SignedDuration, Timestamp};
+use ninekeys_ops::demo::{
+    DAYS_LATER, LATER, LATER_STEPS, LOG, STEPS, Step, YEAR_LATER, copy_for_later, prepare,
+};
 use ninekeys_ops::files::{self, Access, Taken};
 use ninekeys_ops::{Ctx, FileError};
 use schemars::JsonSchema;
@@ -63,7 +66,9 @@ impl Report for DemoReport {
         paper.blank()?;
         let many = self.steps.len();
         paper.put(&Line::new().text(format!("That was the whole way: {many} commands, all as expected.")))?;
-        let files = format!("{folder}/signed, {folder}/backups, {folder}/{LOG}, {folder}/ninekeys.toml");
+        let files = format!(
+            "{folder}/signed, {folder}/backups, {folder}/{YEAR_LATER}, {folder}/{LOG}, {folder}/ninekeys.toml"
+        );
         paper.put(&Line::new().dim("  files").to(10).text(files).hang(10))?;
         let go = format!("cd {} && ninekeys", shell_words(&[folder]));
         paper.put(&Line::new().dim("  next").to(10).typed(go))?;
@@ -93,35 +98,63 @@ pub(crate) fn run(args: &Args, ctx: &Ctx<'_>, global: &Global, out: &mut Output)
             .bold(args.folder.display().to_string())
             .text(".")]);
     }
-    let portal = Portal::start(&program, &folder, global)?;
+    let now = Place { program: &program, folder: folder.clone(), at: global.at, later: false };
+    let portal = Portal::start(&now, &[])?;
     let mut steps = Vec::new();
-    for (index, step) in STEPS.iter().enumerate() {
+    for step in STEPS {
         let words = portal.filled(step);
-        if told {
-            announce(step, &words, out);
-        }
-        let said = run_step(step, &words, &program, &folder, global)?;
-        let log = Path::new(LOG).join(format!("{:02}-{}.txt", index + 1, name(step)));
-        write(&folder.join(&log), &words, &said).map_err(|error| Failure::of(ATTEMPT, &error))?;
-        let first_line = said.lines().find(|line| !line.trim().is_empty()).unwrap_or_default().to_owned();
-        if told {
-            // a refusal is short, and what it says to type is the point of it
-            let is_refusal = step.exit == Exit::Refused.code();
-            let shown = if args.whole || is_refusal { said.as_str() } else { &first_line };
-            out.lines(&shown.lines().map(|line| Line::new().text(line)).collect::<Vec<_>>());
-        }
-        steps.push(Ran {
-            about: step.about,
-            command: words,
-            exit: step.exit,
-            first_line,
-            log: log.display().to_string(),
-        });
+        one_step((step, words), &now, &folder, args, (told, &mut *out), &mut steps)?;
     }
     let address = portal.known.first().cloned().unwrap_or_default();
     drop(portal);
+    let later = copy_for_later(&folder).map_err(|error| Failure::of(ATTEMPT, &error))?;
+    let at = ctx.env.now.checked_add(SignedDuration::from_hours(24 * DAYS_LATER)).unwrap_or(ctx.env.now);
+    let later = Place { program: &program, folder: later, at: Some(at), later: true };
+    let listen = address.trim_start_matches("http://").to_owned();
+    let portal = Portal::start(&later, &["--listen", &listen])?;
+    for step in LATER_STEPS {
+        let words = portal.filled(step);
+        one_step((step, words), &later, &folder, args, (told, &mut *out), &mut steps)?;
+    }
+    drop(portal);
     out.emit(&DemoReport { folder: args.folder.display().to_string(), steps, portal: address });
     Ok(Exit::Done)
+}
+
+/// Runs a step, keeps all that it said, and shows the beginning.
+fn one_step(
+    (step, words): (&Step, Vec<String>),
+    place: &Place<'_>,
+    folder: &Path,
+    args: &Args,
+    (told, out): (bool, &mut Output),
+    steps: &mut Vec<Ran>,
+) -> Result<(), Failure> {
+    if told {
+        announce(step, &words, out);
+    }
+    let said = run_step(step, &words, place)?;
+    let log = Path::new(LOG).join(format!("{:02}-{}.txt", steps.len() + 1, name(step)));
+    write(&folder.join(&log), &words, &said).map_err(|error| Failure::of("run the demo", &error))?;
+    let first_line = said.lines().find(|line| !line.trim().is_empty()).unwrap_or_default().to_owned();
+    if told {
+        // a refusal is short, and what it says to type is the point of it
+        let is_refusal = step.exit == Exit::Refused.code();
+        let shown = if args.whole || is_refusal { said.as_str() } else { &first_line };
+        out.lines(&shown.lines().map(|line| Line::new().text(line)).collect::<Vec<_>>());
+    }
+    let log = log.display().to_string();
+    steps.push(Ran { about: step.about, command: words, exit: step.exit, first_line, log });
+    Ok(())
+}
+
+/// Where steps are run, and when.
+struct Place<'a> {
+    program: &'a Path,
+    folder: PathBuf,
+    at: Option<Timestamp>,
+    /// Whether it is a copy that goes on a year later: this machine's memory must not take it for the cabinet of today.
+    later: bool,
 }
 
 fn announce(step: &Step, words: &[String], out: &mut Output) {
@@ -146,13 +179,16 @@ fn write(path: &Path, words: &[String], said: &str) -> Result<(), FileError> {
 }
 
 /// This program in the demo's folder. What would point it at another cabinet is taken away.
-fn child(program: &Path, folder: &Path, global: &Global) -> Command {
-    let mut child = Command::new(program);
-    child.current_dir(folder);
+fn child(place: &Place<'_>) -> Command {
+    let mut child = Command::new(place.program);
+    child.current_dir(&place.folder);
+    if place.later {
+        child.env("XDG_STATE_HOME", place.folder.join("state"));
+    }
     for name in ["NINEKEYS_CABINET", "NINEKEYS_PROJECT", "NINEKEYS_UNLOCK_FILE", "NINEKEYS_PASSPHRASE"] {
         child.env_remove(name);
     }
-    if let Some(at) = global.at {
+    if let Some(at) = place.at {
         child.env("NINEKEYS_NOW", at.to_string());
     }
     child
@@ -175,15 +211,15 @@ impl Drop for Portal {
 
 impl Portal {
     /// Starts it, and waits until it has said where it listens.
-    fn start(program: &Path, folder: &Path, global: &Global) -> Result<Self, Failure> {
+    fn start(place: &Place<'_>, more: &[&str]) -> Result<Self, Failure> {
         const WORDS: [&str; 6] = ["stand-in", "serve", "--folder", "portal", "--format", "json"];
         let failed = |because: String| {
             let attempt = format!("run the demo's `ninekeys {}`", shell_words(&WORDS));
             Failure::plain(Exit::Damaged, &attempt, &because)
                 .say("see whether this machine lets programs listen on 127.0.0.1")
         };
-        let mut child = child(program, folder, global);
-        child.args(WORDS).stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::null());
+        let mut child = child(place);
+        child.args(WORDS).args(more).stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::null());
         let mut portal =
             Portal { child: child.spawn().map_err(|error| failed(error.to_string()))?, known: Vec::new() };
         let answer =
@@ -211,15 +247,9 @@ impl Portal {
 }
 
 /// Runs the words as a child and returns what it said.
-fn run_step(
-    step: &Step,
-    words: &[String],
-    program: &Path,
-    folder: &Path,
-    global: &Global,
-) -> Result<String, Failure> {
+fn run_step(step: &Step, words: &[String], place: &Place<'_>) -> Result<String, Failure> {
     let attempt = format!("run the demo's step `ninekeys {}`", shell_words(words));
-    let mut child = child(program, folder, global);
+    let mut child = child(place);
     child.args(words);
     let output = child.output().map_err(|error| {
         Failure::plain(Exit::Damaged, &attempt, &error.to_string()).say("start the program by its whole path")

@@ -54,7 +54,14 @@ pub(super) fn add<'a>(
     };
     let when = if facts.not_after > planner.view.now { "ends" } else { "ended" };
     let why = format!("{} {when} on {}", item.name, day(facts.not_after));
-    again(planner, item, facts, &identity.name, &why);
+    // one that is replaced too is named by its successor
+    let successor = planner.steps.iter().find_map(|(_, does, _)| match does {
+        Does::MakeIdentity { identity: new, instead_of, .. } if *instead_of == identity.name => {
+            Some(new.clone())
+        }
+        _ => None,
+    });
+    again(planner, item, facts, successor.as_ref().unwrap_or(&identity.name), &why);
     Ok(())
 }
 
