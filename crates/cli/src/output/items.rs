@@ -98,6 +98,18 @@ pub(super) fn name_in(subject: &str) -> &str {
     end.and_then(|end| name.get(..end)).unwrap_or(name)
 }
 
+/// The most letters of a subject in a table; all of it is in the other formats, and in `show`.
+const LONGEST_SUBJECT: usize = 28;
+
+/// The same as far as a table has room.
+fn short_name(subject: &str) -> Cow<'_, str> {
+    let name = name_in(subject);
+    match name.chars().count() > LONGEST_SUBJECT {
+        true => name.chars().take(LONGEST_SUBJECT - 1).chain(['…']).collect::<String>().into(),
+        false => name.into(),
+    }
+}
+
 /// How an item stands: its mark and its word.
 pub(super) fn state_of(row: &Row) -> (Sign, Cow<'static, str>) {
     let state = match (row.state, row.mark) {
@@ -131,8 +143,8 @@ fn item_row<'a>(report: &InventoryReport, row: &'a Row) -> [Line<'a>; 11] {
         // a key that is called as its keystore needs no second name
         Line::new().dim(row.alias.as_deref().filter(|alias| *alias != row.name).unwrap_or("")),
         Line::new().text(row.kind),
-        Line::new().text(row.apps.join(", ")),
-        Line::new().dim(row.subject.as_deref().map(name_in).unwrap_or_default()),
+        Line::new().text(if report.group == Some(Group::App) { String::new() } else { row.apps.join(", ") }),
+        Line::new().dim(row.subject.as_deref().map(short_name).unwrap_or_default()),
         Line::new().text(row.algorithm.as_deref().unwrap_or("")),
         Line::new().text(until),
         Line::new().text(row.sha256.as_deref().map(words::short).unwrap_or_default()),

@@ -289,7 +289,7 @@ fn look(ctx: &Ctx<'_>, file: &walk::Place, bytes: SecretBytes, background: &Back
 
 /// Whether a file is worth to be read whole, by its first bytes and its length.
 fn may_be_something(head: &[u8], length: u64) -> bool {
-    let has = |what: &[u8]| head.windows(what.len()).any(|window| window == what);
+    let has = |what: &[u8]| memchr::memmem::find(head, what).is_some();
     let der = match head {
         // BER without a length, or a length that is the file's
         [0x30, 0x80, ..] => true,
