@@ -2,11 +2,11 @@
 
 use jiff::Timestamp;
 use ninekeys_cabinet::Change;
-use ninekeys_core::model::{Does, Facts, Inventory, Item, ItemId, RotationFacts, State};
+use ninekeys_core::model::{Does, Facts, Inventory, ItemId, RotationFacts, State};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::carry_out::revise;
+use super::carry_out::{refuse_over, revise};
 use super::{RotateError, find, steps};
 use crate::ask::AskError;
 use crate::ctx::Ctx;
@@ -99,13 +99,6 @@ pub fn rotate_call_off(
         stays: undo.stays,
         at: ctx.env.now,
     })
-}
-
-fn refuse_over(item: &Item, facts: &RotationFacts) -> Result<(), RotateError> {
-    match facts.is_open() {
-        true => Ok(()),
-        false => Err(RotateError::Over { name: item.name.clone(), called_off: facts.called_off.is_some() }),
-    }
 }
 
 /// What is undone of a rotation, and what stays.

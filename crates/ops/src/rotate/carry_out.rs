@@ -2,6 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
+use jiff::{SignedDuration, Timestamp};
 use ninekeys_cabinet::{Cabinet, Change, NewItem};
 use ninekeys_core::model::{Facts, Inventory, Item, ItemId, RotationFacts, RotationStep};
 use ninekeys_core::rotation::{self, Draft};
@@ -46,7 +47,7 @@ pub fn rotate_carry_out<'c>(ctx: &'c Ctx<'c>, request: &Request) -> Result<Rotat
     }
     let inventory = cabinet.inventory()?;
     refuse_begun(&inventory, &draft)?;
-    refuse_other(&draft, &file, &inventory, &request.file)?;
+    refuse_other(&draft, &file, &inventory, (&request.file, ctx.env.now))?;
     if !request.sure {
         agree(ctx, &draft)?;
     }
@@ -56,7 +57,7 @@ pub fn rotate_carry_out<'c>(ctx: &'c Ctx<'c>, request: &Request) -> Result<Rotat
         // once more under the lock: it may be another by now
         let inventory = change.inventory();
         refuse_begun(&inventory, &draft)?;
-        refuse_other(&draft, &file, &inventory, &request.file)?;
+        refuse_other(&draft, &file, &inventory, (&request.file, ctx.env.now))?;
         begin(change, &draft)
     })?;
     go_on(ctx, &file, &mut cabinet, &id)
@@ -79,6 +80,14 @@ pub fn rotate_resume<'c>(ctx: &'c Ctx<'c>, request: &Resume) -> Result<RotationR
         let numbers: Vec<String> = request.done.iter().map(ToString::to_string).collect();
         let what = format!("rotate resume {}: done by a person: {}", item.name, numbers.join(", "));
         cabinet.change(&what, &ctx.env, |change| {
+            let inventory = change.inventory();
+            let (_, known) = find(&inventory, Some(&id.to_string()))?;
+            for number in &request.done {
+                let step = number.checked_sub(1).and_then(|index| known.steps.get(index));
+                if let Some(step) = step.filter(|step| step.done.is_none()) {
+                    steps::note_word(change, known, &step.step, ctx.env.now)?;
+                }
+            }
             revise(change, &id, |item, facts| {
                 refuse_over(item, facts)?;
                 refuse_word(item, facts, &request.done)?;
@@ -95,7 +104,8 @@ pub fn rotate_resume<'c>(ctx: &'c Ctx<'c>, request: &Resume) -> Result<RotationR
     go_on(ctx, &file, &mut cabinet, &id)
 }
 
-fn refuse_over(item: &Item, facts: &RotationFacts) -> Result<(), RotateError> {
+/// Refuses what is over.
+pub(super) fn refuse_over(item: &Item, facts: &RotationFacts) -> Result<(), RotateError> {
     match facts.is_open() {
         true => Ok(()),
         false => Err(RotateError::Over { name: item.name.clone(), called_off: facts.called_off.is_some() }),
@@ -125,14 +135,28 @@ fn refuse_begun(inventory: &Inventory, draft: &Draft) -> Result<(), RotateError>
     }
 }
 
+/// How long a draft is good: as long as somebody may take to review it.
+const GOOD_FOR: SignedDuration = SignedDuration::from_hours(24 * 60);
+/// By how much clocks may differ.
+const AHEAD: SignedDuration = SignedDuration::from_hours(48);
+
+fn is_recent(made: Timestamp, now: Timestamp) -> bool {
+    let age = now.duration_since(made);
+    age <= GOOD_FOR && age >= -AHEAD
+}
+
 /// Refuses a draft that is not the one that would be made now.
 fn refuse_other(
     draft: &Draft,
     file: &ProjectFile,
     inventory: &Inventory,
-    path: &Path,
+    (path, now): (&Path, Timestamp),
 ) -> Result<(), RotateError> {
     let changed = match again(draft, file, inventory) {
+        // names and reasons go by the day of the draft: one of another season says what is not so any more
+        _ if !is_recent(draft.made, now) => {
+            vec![format!("it was drafted on {}", draft.made.strftime("%-d %b %Y"))]
+        }
         Ok(now) => rotation::differences(draft, &now, inventory),
         Err(error) => vec![error.to_string()],
     };

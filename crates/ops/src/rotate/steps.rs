@@ -1,6 +1,7 @@
 //! What each step of a rotation does. A step that was cut off is done again: what is there already is seen, and not made twice.
 
-use ninekeys_cabinet::{Cabinet, CabinetError, NewItem};
+use jiff::Timestamp;
+use ninekeys_cabinet::{Cabinet, CabinetError, Change, NewItem};
 use ninekeys_core::android::{Lineage, verify_lineage};
 use ninekeys_core::certificate::{Subject, self_signed};
 use ninekeys_core::demo::{DECKHAND_IPA, DemoBuild};
@@ -671,22 +672,40 @@ fn retire(work: &mut Work<'_, '_>, item: &str, successor: &str) -> Result<Outcom
     let inventory = work.cabinet.inventory()?;
     let (old, new) = (work.item(&inventory, item)?, work.item(&inventory, successor)?);
     let what = format!("rotate: retire {}", old.name);
-    work.cabinet.change(&what, &work.ctx.env, |change| {
-        let inventory = change.inventory();
-        let get = |id: &ItemId| inventory.get(id).cloned().ok_or_else(|| RotateError::Gone(id.to_string()));
-        let (mut old, mut new) = (get(&old.id)?, get(&new.id)?);
-        if old.state == State::Active {
-            old.state = State::Retired;
-            change.revise(&old, None)?;
-        }
-        if new.replaces.is_none() {
-            new.replaces = Some(old.id);
-            new.generation = old.generation + 1;
-            change.revise(&new, None)?;
-        }
-        Ok::<_, RotateError>(())
-    })?;
+    work.cabinet.change(&what, &work.ctx.env, |change| succeed(change, &old.id, &new.id))?;
     Ok(Outcome::Done(Vec::new()))
+}
+
+/// Retires what was replaced, and says of its successor what it replaced.
+fn succeed(change: &mut Change<'_>, old: &ItemId, new: &ItemId) -> Result<(), RotateError> {
+    let inventory = change.inventory();
+    let get = |id: &ItemId| inventory.get(id).cloned().ok_or_else(|| RotateError::Gone(id.to_string()));
+    let (mut old, mut new) = (get(old)?, get(new)?);
+    if old.state == State::Active {
+        old.state = State::Retired;
+        change.revise(&old, None)?;
+    }
+    if new.replaces.is_none() {
+        new.replaces = Some(old.id);
+        new.generation = old.generation + 1;
+        change.revise(&new, None)?;
+    }
+    Ok(())
+}
+
+/// What a step that somebody did elsewhere means in the cabinet: a certificate that was revoked by hand is noted, and its identity
+/// retired.
+pub(super) fn note_word(
+    change: &mut Change<'_>,
+    facts: &RotationFacts,
+    step: &Does,
+    now: Timestamp,
+) -> Result<(), RotateError> {
+    let Does::Revoke { item, successor } = step else { return Ok(()) };
+    let get = |name: &String| facts.items.get(name).copied().ok_or_else(|| RotateError::Gone(name.clone()));
+    let (old, new) = (get(item)?, get(successor)?);
+    identity::note_revoked(change, &old, now)?;
+    succeed(change, &old, &new)
 }
 
 fn revoke(work: &mut Work<'_, '_>, name: &str, successor: &str) -> Result<Outcome, RotateError> {

@@ -62,6 +62,25 @@ fn the_old_certificate_is_revoked_at_the_end_when_that_was_ordered() {
 }
 
 #[test]
+fn what_somebody_revoked_by_hand_is_noted_when_they_say_so() {
+    let (env, _portal) = due();
+    env.run("rotate draft distribution-2027 --revoke --to r.toml").exit(0);
+    env.run("rotate carry-out r.toml --yes").exit(1);
+    // nobody may ask the portal any more
+    env.run("apikey retire owner").exit(0);
+    let said = env.run("rotate resume --done 8 --done 9").exit(1);
+    said.says("yours, 13").says("revoked at the portal").says("--done 13");
+    env.run("rotate resume --done 13").exit(0).says("✓ Carried out");
+    let shown = env.run("show distribution-2027 --format json").exit(0).json();
+    assert_eq!(
+        (shown["state"].as_str(), shown["facts"]["revoked"].is_string()),
+        (Some("retired"), true),
+        "{shown}"
+    );
+    assert_eq!(env.run("show distribution-2028 --format json").exit(0).json()["generation"], 2);
+}
+
+#[test]
 fn an_upload_key_uploads_until_the_store_has_said_yes() {
     let env = TestEnv::with_project(PROGRAM);
     env.run("keystore create crossing-signing --app crossing --common-name GP").exit(0);
@@ -140,6 +159,8 @@ fn a_draft_that_no_longer_fits_is_refused_with_what_is_other() {
         (text.replace("ninekeys.draft/1", "ninekeys.draft/9"), 3, "its form is not ninekeys.draft/1"),
         (text.replace("cabinet = \"", "cabinet = \"00"), 5, "is for another cabinet"),
         (text.replace("revision = ", "revision = 7"), 5, "was changed since"),
+        (text.replace("made = \"2027", "made = \"2026"), 5, "it was drafted on 10 Nov 2026"),
+        (text.replace("made = \"2027", "made = \"2029"), 5, "it was drafted on 10 Nov 2029"),
         ("\u{0}".into(), 3, "is no draft of a rotation"),
         ("made = 1".into(), 3, "is no draft of a rotation"),
     ];
