@@ -265,6 +265,7 @@ impl Classify for LendError {
                 "run it by itself, and look at how it is written under `lend` in ninekeys.toml",
             ),
             Self::OnLoan(_) => say(Exit::Refused, "wait until that command has ended, and do it again"),
+            Self::TookOver(_) => say(Exit::Refused, "build without a key, then: ninekeys sign BUILD"),
             Self::NoFolder => say(Exit::Damaged, "set TMPDIR to a folder that can be written to"),
             Self::NotStarted { .. } => {
                 say(Exit::Damaged, "look at how the command behind `--` is written, and whether it is there")

@@ -105,7 +105,12 @@ fn devices_that_came_after_the_profile_and_dates_are_said_beforehand() {
     env.run("device add 'New tablet' --identifier 00008030-000A1B2C3D4E8FFF").exit(0);
     env.run("check --app deckhand").exit(0).says("! profile-older-than-devices").says("New tablet");
     let later = env.at("2027-11-01T00:00:00Z");
-    later.run("check --app deckhand").exit(0).says("identity-expires-soon").says("profile-expires-soon");
+    later
+        .run("check --app deckhand")
+        .exit(0)
+        .says("identity-expires-soon")
+        .says("profile-expires-soon")
+        .says("ninekeys rotate draft ");
     let after = later.at("2028-01-01T00:00:00Z");
     after.run("check --app deckhand").exit(1).says("✗ identity-expired").says("✗ profile-expired");
 }

@@ -131,6 +131,11 @@ fn a_signing_key_hands_over_with_a_proof_and_older_devices_keep_the_old_one() {
     let lineage = told["content"]["android"]["lineage"].clone();
     assert_eq!(lineage[0]["may"], serde_json::json!(["installed-data", "permissions"]), "{lineage}");
     env.run("inspect crossing-2.4.0-13-direct.apk").exit(0).says("may still: installed-data, permissions");
+    // a build command could not put the proof into what it signs
+    env.run("lend --app crossing --for direct -- true")
+        .exit(5)
+        .says("devices take it only with the proof")
+        .says("ninekeys sign BUILD");
     // the old key signs for devices that know no proof: it cannot be taken out
     env.run("keystore take-out crossing-signing --yes").exit(5);
     // and again: the proof grows by one

@@ -13,6 +13,8 @@ use crate::certificate::{LEAST_YEARS_FOR_SIGNING, end_of_validity, is_debug_cert
 use crate::findings::{Level, Mend, Observation};
 use crate::model::{Facts, Inventory, ReleaseFacts, Role, State};
 
+pub(super) use setup::due;
+
 pub(super) const RULES: &[Rule] = &[
     Rule {
         name: "identity-missing",

@@ -8,7 +8,7 @@ use crate::chain::End;
 use crate::findings::{Level, Mend, Observation};
 use crate::ios::setup::{AgainstIdentity, IdentityChoice, Setup, parsed, signs_for};
 use crate::keys::SignatureKind;
-use crate::model::{IdentityPurpose, PushEnvironment, State};
+use crate::model::{CertificateFacts, IdentityPurpose, PushEnvironment, State};
 use crate::revocation::Learnt;
 
 fn request(setup: &Setup<'_>) -> Mend {
@@ -117,15 +117,20 @@ pub(super) fn revocation_unknown(setup: &Setup<'_>, notes: &mut Notes) {
     }
 }
 
+/// Whether a certificate ends within the time that the project calls due.
+pub(in crate::rules) fn due(setup: &Setup<'_>, certificate: &CertificateFacts) -> bool {
+    let wait = SignedDuration::from_hours(24 * i64::from(setup.wanted.policy.due_days));
+    certificate.not_after.duration_since(setup.wanted.now) < wait
+}
+
 pub(super) fn expires_soon(setup: &Setup<'_>, notes: &mut Notes) {
     let Some(taken) = setup.taken() else { return notes.skip("there is no identity to sign with") };
     let Some(certificate) = taken.certificate else { return };
-    let wait = SignedDuration::from_hours(24 * i64::from(setup.wanted.policy.due_days));
-    if certificate.not_after.duration_since(setup.wanted.now) < wait {
+    if due(setup, certificate) {
         let days = certificate.not_after.duration_since(setup.wanted.now).as_hours() / 24;
         let text = format!("its certificate ends in {days} days; profiles that name it end with it");
         let seen = Observation::new(text).found(day(certificate.not_after)).place(called(taken));
-        notes.found(seen.mend(request(setup)));
+        notes.found(seen.mend(Mend::Rotate { item: taken.item.name.clone() }));
     }
 }
 

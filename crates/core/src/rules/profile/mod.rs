@@ -178,9 +178,17 @@ fn expires_soon(setup: &Setup<'_>, notes: &mut Notes) {
         if left < wait {
             let text = format!("this profile ends in {} days", left.as_hours() / 24);
             let seen = Observation::new(text).found(day(choice.facts.not_after)).place(called(choice));
-            notes.found(seen.mend(obtain(setup)));
+            notes.found(seen.mend(successor(setup, choice)));
         }
     }
+}
+
+/// What brings a profile's successor: where its identity falls due as well, the rotation of that, which takes the
+/// profiles along.
+fn successor(setup: &Setup<'_>, choice: &ProfileChoice<'_>) -> Mend {
+    let Some(identity) = setup.taken() else { return obtain(setup) };
+    let both = identity.certificate.is_some_and(|certificate| super::identity::due(setup, certificate));
+    Mend::Rotate { item: if both { identity.item.name.clone() } else { choice.item.name.clone() } }
 }
 
 fn kind_wrong(setup: &Setup<'_>, notes: &mut Notes) {

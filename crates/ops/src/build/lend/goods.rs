@@ -87,6 +87,9 @@ impl Goods {
     ) -> Result<Self, LendError> {
         let inventory = cabinet.inventory()?;
         let (keystore, entry) = material::choose_key(&inventory, wanted.name, wanted.destination, key)?;
+        if entry.after.is_some() {
+            return Err(LendError::TookOver(key_called(&keystore.name, &entry.alias)));
+        }
         let gone = || CabinetError::Tampered(format!("the key of {} is gone", entry.alias));
         let secret = cabinet.secret(inventory.get(&entry.key).ok_or_else(gone)?)?;
         let certificate = keystore::certificate_of(&inventory, entry).ok_or_else(gone)?;

@@ -109,6 +109,11 @@ pub enum LendError {
     /// No key, or several.
     #[error(transparent)]
     Key(#[from] SignerError),
+    /// A key that counts by a proof, which a build command cannot put into a build.
+    #[error(
+        "{0} took over from another key, and devices take it only with the proof of that: a build command would sign without one"
+    )]
+    TookOver(String),
     /// The keystore could not be put together.
     #[error(transparent)]
     Format(#[from] FormatError),

@@ -296,13 +296,13 @@ fn open_all<'r>(
     request.builds.iter().map(open).collect()
 }
 
-fn load_all<'i>(
-    inputs: &'i [Named<'_>],
+fn load_all<'n>(
+    inputs: &'n [Named<'_>],
     request: &Request,
     of: impl Fn(&Path, SignError) -> SignError,
-) -> Result<Vec<Loaded<'i>>, SignError> {
+) -> Result<Vec<Loaded<'n>>, SignError> {
     let load =
-        |(build, _, input): &'i Named<'_>| Loaded::of(input, &request.set).map_err(|error| of(build, error));
+        |(build, _, input): &'n Named<'_>| Loaded::of(input, &request.set).map_err(|error| of(build, error));
     inputs.iter().map(load).collect()
 }
 
