@@ -69,6 +69,9 @@ pub struct Backup {
     pub file: Digest,
     /// Who made it.
     pub by: String,
+    /// Whether it is kept elsewhere than the cabinet, as they said.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub off_site: bool,
 }
 
 impl Backup {

@@ -119,7 +119,7 @@ fn an_unlock_file_made_while_a_new_passphrase_is_typed_opens_what_is_sealed_anew
 fn what_was_made_while_a_restore_was_asked_for_is_set_aside_with_the_rest() {
     let folder = made();
     let quick = Slow::default();
-    let copy = backup(&ctx(folder.path(), &quick), &["copies".into()]).unwrap().copies.pop().unwrap();
+    let copy = backup(&ctx(folder.path(), &quick), &["copies".into()], false).unwrap().copies.pop().unwrap();
     add_key(folder.path(), "second");
     let slow = Slow::who_lets(|| add_key(folder.path(), "third"));
     // the copy is unlocked first: the question about going back comes with the second answer

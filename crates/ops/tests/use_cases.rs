@@ -295,7 +295,7 @@ fn the_board_says_what_to_do_until_a_backup_is_made() {
     let crossing = drawn.rows.iter().find(|row| row.app == "crossing").unwrap();
     assert_eq!(crossing.cells.len(), 9);
     assert!(drawn.tasks.iter().any(|task| task.mark == Mark::AtRisk));
-    let copies = backup(&ctx, &["one".into(), "two".into()]).unwrap().copies;
+    let copies = backup(&ctx, &["one".into(), "two".into()], false).unwrap().copies;
     assert_eq!(copies.len(), 2);
     assert!(board(&ctx).unwrap().tasks.iter().all(|task| task.mark != Mark::AtRisk));
     assert!(show(&ctx, "first").unwrap().backed_up);
@@ -306,7 +306,7 @@ fn a_copy_brings_back_what_was_lost_and_gives_what_only_it_has() {
     let folder = made();
     let person = Slow::default();
     let ctx = ctx(folder.path(), &person);
-    let copy = backup(&ctx, &["copies".into()]).unwrap().copies.pop().unwrap();
+    let copy = backup(&ctx, &["copies".into()], false).unwrap().copies.pop().unwrap();
     ninekeys_ops::keystore::create::keystore_create(
         &ctx,
         ninekeys_ops::keystore::create::Request {

@@ -276,6 +276,7 @@ fn a_backup_of_another_history_is_never_known_again() {
         head: head.hash,
         file: head.hash,
         by: "people".into(),
+        off_site: false,
     };
     let note = |cabinet: &mut Cabinet<'_>, head: Head| {
         cabinet.change("backup", &env(), |change| change.put_backup(&backup(head))).unwrap();
@@ -742,6 +743,7 @@ fn a_restore_sets_aside_what_is_there_says_what_goes_and_is_taken_for_honest_els
         head: proof.head.hash,
         file: proof.head.hash,
         by: "people".into(),
+        off_site: false,
     };
     let aside = made.folder.path().join("aside");
     let proof = present.restore(&mut back, &source, &aside, &mut || Ok(()), &env()).unwrap();

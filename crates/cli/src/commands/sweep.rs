@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use ninekeys_ops::Ctx;
 use ninekeys_ops::sweep::{Request, bring_back, sweep};
 
+use crate::arguments::Format;
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 
@@ -27,6 +28,9 @@ pub(crate) struct Args {
     /// Leave out what repositories had once
     #[arg(long)]
     no_history: bool,
+    /// How the answer is printed
+    #[arg(long, value_parser = Format::among(&["text", "json", "sarif"]), default_value = "text", help_heading = "Everywhere")]
+    format: Format,
 }
 
 pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
@@ -40,6 +44,6 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, F
     let attempt = format!("look through {}", names.join(", "));
     let request = Request { places: args.places, history: !args.no_history, aside: args.set_aside };
     let report = sweep(ctx, &request).map_err(|error| Failure::of(&attempt, &error))?;
-    out.emit(&report);
+    out.emit_sweep(&report);
     Ok(if report.leaks() { Exit::Findings } else { Exit::Done })
 }

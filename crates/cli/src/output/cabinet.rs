@@ -2,10 +2,11 @@
 
 use std::io;
 
+use jiff::Timestamp;
 use ninekeys_cabinet::{HistoryRow, MemberKind, Role};
 use ninekeys_core::findings::Level;
 use ninekeys_ops::cabinet::adopt::AdoptReport;
-use ninekeys_ops::cabinet::backup::BackupReport;
+use ninekeys_ops::cabinet::backup::{BackupReport, Kept, KeptCopy};
 use ninekeys_ops::cabinet::drill::DrillReport;
 use ninekeys_ops::cabinet::history::HistoryReport;
 use ninekeys_ops::cabinet::members::{MemberAddReport, MemberRemoveReport, MembersReport};
@@ -326,10 +327,44 @@ impl Report for BackupReport {
                     .hang(4),
             )?;
         }
+        if !self.kept.is_empty() {
+            paper.blank()?;
+            paper.table_of(2, &["cannot be replaced", "copies"], &self.kept, |one| kept(self.at, one))?;
+            paper.blank()?;
+        }
+        if !self.kept.is_empty() && self.off_site.is_none() {
+            let line = Line::new().text("  ").sign(Sign::Note);
+            let line = line.text(" no copy is kept off site: fire and theft take what is in one place   ");
+            paper.put(&line.command(&["cabinet", "backup", "FOLDER", "--off-site"]).hang(4))?;
+        }
         let first = self.copies.first().map_or("COPY", String::as_str);
         let back = Line::new().dim("  to bring it back").text("   ").command(&["cabinet", "restore", first]);
         paper.put(&back.hang(4))
     }
+}
+
+/// The copies of a key told one by one; what is older goes by number.
+const TOLD: usize = 3;
+
+fn kept(now: Timestamp, kept: &Kept) -> [Line<'_>; 2] {
+    let told = |copy: &KeptCopy| {
+        let where_to = if copy.off_site { " (off site)" } else { "" };
+        format!("{} {}{where_to}", words::distance(now, copy.at), copy.place)
+    };
+    // the newest, and the newest of those that are elsewhere if it is none of them
+    let mut copies: Vec<String> = kept.copies.iter().take(TOLD).map(told).collect();
+    let near = kept.copies.iter().take(TOLD).any(|copy| copy.off_site);
+    let far = kept.copies.iter().skip(TOLD).find(|copy| copy.off_site && !near);
+    copies.extend(far.map(told));
+    let older = kept.copies.len().saturating_sub(copies.len());
+    if older > 0 {
+        copies.push(format!("{older} more"));
+    }
+    let sign = if copies.is_empty() { Sign::Warn } else { Sign::Fine };
+    if copies.is_empty() {
+        copies.push("none".into());
+    }
+    [Line::new().sign(sign).text(" ").bold(&kept.name), Line::new().text(copies.join("; "))]
 }
 
 /// What a member may do, in a word.

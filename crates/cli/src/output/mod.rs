@@ -46,6 +46,7 @@ use serde::Serialize;
 
 use ninekeys_ops::build::setup::CheckSetupReport;
 use ninekeys_ops::inventory::InventoryReport;
+use ninekeys_ops::sweep::SweepReport;
 use ninekeys_ops::timeline::TimelineReport;
 use ninekeys_ops::{Ctx, Notice};
 
@@ -173,6 +174,14 @@ impl Output {
         }
     }
 
+    /// Answers with what a sweep found.
+    pub(crate) fn emit_sweep(&mut self, report: &SweepReport) {
+        match self.format {
+            Format::Sarif => self.written(sarif::of_sweep(report)),
+            _ => self.emit(report),
+        }
+    }
+
     /// Answers with what is in place and what is not.
     pub(crate) fn emit_setups(&mut self, report: &CheckSetupReport) {
         match self.is_document() {
@@ -191,6 +200,11 @@ impl Output {
             Format::Junit => junit::document(judgement),
             _ => sarif::document(judgement),
         };
+        self.written(document);
+    }
+
+    /// Prints a document, if it could be put together.
+    fn written(&mut self, document: io::Result<Vec<u8>>) {
         match document {
             Ok(bytes) => self.print(&String::from_utf8_lossy(&bytes)),
             Err(error) => self.note(Err(error)),

@@ -62,6 +62,27 @@ fn what_lies_about_is_found_by_what_it_is_and_never_shown() {
     assert_eq!(of("in/loose/x-crossing-store.mobileprovision.bin")["what"], "profile");
     assert!(of("in/loose/x-intermediate.pem.bin")["item"].is_null());
     assert_eq!(json["files"].as_u64(), Some(10), "{json}");
+    let sarif = env.run("sweep in/loose --format sarif").exit(1).json();
+    let run = &sarif["runs"][0];
+    let results = run["results"].as_array().unwrap();
+    assert_eq!(results.len(), found.len());
+    let at = |uri: &str| {
+        let place = |one: &&serde_json::Value| {
+            one["locations"][0]["physicalLocation"]["artifactLocation"]["uri"] == uri
+        };
+        results.iter().find(place).unwrap_or_else(|| panic!("{uri}: {sarif}"))
+    };
+    let password = at("in/loose/build.properties");
+    assert_eq!(password["ruleId"], "secret-in-file");
+    assert_eq!(password["locations"][0]["physicalLocation"]["region"]["startLine"], 2);
+    let readable = if cfg!(unix) { "file-permissions-open" } else { "secret-in-file" };
+    assert_eq!(at("in/loose/copy")["ruleId"], readable);
+    assert_eq!(at("in/loose/x-intermediate.pem.bin")["level"], "note");
+    for one in results {
+        let index = usize::try_from(one["ruleIndex"].as_u64().unwrap()).unwrap();
+        assert_eq!(run["tool"]["driver"]["rules"][index]["id"], one["ruleId"]);
+    }
+    assert!(!sarif.to_string().contains("tide-and-time"), "{sarif}");
     env.run("sweep nowhere").exit(3);
     env.run("sweep").exit(2);
     env.file("clean/readme", b"nothing\n");
@@ -126,5 +147,10 @@ fn what_a_repository_had_once_is_still_in_it() {
         .says(&format!("repo/deep/key in {first}"))
         .says("in the history")
         .says("the history of 1 repository");
+    let sarif = env.run("sweep repo --format sarif").exit(1).json();
+    let result = &sarif["runs"][0]["results"][0];
+    assert_eq!(result["ruleId"], "secret-in-repository", "{sarif}");
+    let commit = &result["locations"][0]["logicalLocations"][0]["fullyQualifiedName"];
+    assert!(commit.as_str().unwrap().starts_with("commit "), "{commit}");
     env.run("sweep repo --no-history").exit(0);
 }

@@ -2,7 +2,9 @@
 
 use std::path::{Path, PathBuf};
 
+use jiff::Timestamp;
 use ninekeys_cabinet::{Backup, Cabinet, CabinetError, Digest};
+use ninekeys_core::model::{Inventory, KeystoreFacts, LastBackup, Role, State};
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
@@ -21,6 +23,39 @@ pub struct BackupReport {
     pub items: usize,
     /// Whether a copy is on the same disk as the cabinet.
     pub same_disk: bool,
+    /// Where copies of every key are that cannot be replaced.
+    pub kept: Vec<Kept>,
+    /// The newest copy that is kept elsewhere than the cabinet.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub off_site: Option<KeptCopy>,
+    /// The time of the answer.
+    pub at: Timestamp,
+}
+
+/// A keystore with a signing key, and the copies that have its keys.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Kept {
+    /// Its name.
+    pub name: String,
+    /// The copies, newest first.
+    pub copies: Vec<KeptCopy>,
+}
+
+/// A copy, as it was noted when it was made.
+#[derive(Debug, Clone, Serialize, JsonSchema)]
+pub struct KeptCopy {
+    /// When it was made.
+    pub at: Timestamp,
+    /// Where it was written.
+    pub place: String,
+    /// Whether it is kept elsewhere, as they said.
+    pub off_site: bool,
+}
+
+impl KeptCopy {
+    fn of(backup: &Backup) -> Self {
+        KeptCopy { at: backup.at, place: backup.place.clone(), off_site: backup.off_site }
+    }
 }
 
 /// Why no copy counts.
@@ -52,12 +87,12 @@ pub enum BackupError {
     NotAFolder(String),
 }
 
-/// Copies the cabinet into every folder. Each copy is written beside its name, opened, proved, named, and noted in the
+/// Copies the cabinet into every folder, which is or goes elsewhere than the cabinet if `off_site` says so. Each copy is written beside its name, opened, proved, named, and noted in the
 /// cabinet before the next one is begun.
 ///
 /// # Errors
 /// [`BackupError`]; copies that were finished before the error stay, and are noted.
-pub fn backup(ctx: &Ctx<'_>, folders: &[PathBuf]) -> Result<BackupReport, BackupError> {
+pub fn backup(ctx: &Ctx<'_>, folders: &[PathBuf], off_site: bool) -> Result<BackupReport, BackupError> {
     let mut cabinet = ctx.open_unlocked()?;
     let source = ctx.cabinet_path().map_err(OpenError::from)?;
     let stem =
@@ -77,7 +112,7 @@ pub fn backup(ctx: &Ctx<'_>, folders: &[PathBuf]) -> Result<BackupReport, Backup
     let mut items = 0;
     for (folder, target) in folders.iter().zip(&targets) {
         let place = folder.join(&name).display().to_string();
-        match copy(ctx, &mut cabinet, target, &place) {
+        match copy(ctx, &mut cabinet, target, (&place, off_site)) {
             Ok(found) => items = found,
             Err(error) if copies.is_empty() => return Err(error),
             Err(error) => return Err(BackupError::Partly { done: copies, cause: Box::new(error) }),
@@ -85,11 +120,40 @@ pub fn backup(ctx: &Ctx<'_>, folders: &[PathBuf]) -> Result<BackupReport, Backup
         copies.push(place);
     }
     let same_disk = folders.iter().any(|folder| on_same_disk(&source, &ctx.path(folder)));
-    Ok(BackupReport { copies, items, same_disk })
+    let noted = cabinet.status()?.backups;
+    let kept = kept(cabinet.inventory()?.as_ref(), &noted);
+    let off_site = noted.iter().rev().find(|backup| backup.off_site).map(KeptCopy::of);
+    Ok(BackupReport { copies, items, same_disk, kept, off_site, at: ctx.env.now })
+}
+
+/// The copies of every key that cannot be replaced; `noted` are oldest first.
+fn kept(inventory: &Inventory, noted: &[Backup]) -> Vec<Kept> {
+    let signs = |keystore: &KeystoreFacts| {
+        keystore.entries.iter().any(|entry| entry.roles().contains(&Role::Signing))
+    };
+    let mut kept: Vec<Kept> = inventory
+        .keystores()
+        .into_iter()
+        .filter(|(item, keystore)| item.state == State::Active && signs(keystore))
+        .map(|(item, keystore)| {
+            let has = |backup: &&Backup| {
+                LastBackup { at: backup.at, seq: backup.seq }.has_keys(keystore, inventory)
+            };
+            let copies = noted.iter().rev().filter(has).map(KeptCopy::of);
+            Kept { name: item.name.to_string(), copies: copies.collect() }
+        })
+        .collect();
+    kept.sort_by(|one, other| one.name.cmp(&other.name));
+    kept
 }
 
 /// One copy, named and noted. Tells how many items are in it.
-fn copy(ctx: &Ctx<'_>, cabinet: &mut Cabinet<'_>, target: &Path, place: &str) -> Result<usize, BackupError> {
+fn copy(
+    ctx: &Ctx<'_>,
+    cabinet: &mut Cabinet<'_>,
+    target: &Path,
+    (place, off_site): (&str, bool),
+) -> Result<usize, BackupError> {
     let folders = NewFolders::make(files::folder_of(target))?;
     let workshop = Workshop::begin(ctx, target)?;
     let unfinished = workshop.file();
@@ -108,6 +172,7 @@ fn copy(ctx: &Ctx<'_>, cabinet: &mut Cabinet<'_>, target: &Path, place: &str) ->
             head: proof.head.hash,
             file,
             by: change.member().label.clone(),
+            off_site,
         })
     })?;
     Ok(proof.items)

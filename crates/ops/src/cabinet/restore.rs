@@ -126,6 +126,7 @@ pub fn restore(ctx: &Ctx<'_>, from: &Path, yes: bool) -> Result<RestoreReport, R
         head: proof.head.hash,
         file: Digest::from_text(&sha256).unwrap_or(proof.head.hash),
         by: copy.unlocked_by().map(|member| member.label.clone()).unwrap_or_default(),
+        off_site: false,
     };
     let plan = Plan { ctx, target: &target, source: &source, yes };
     let credential = credential.into_inner();

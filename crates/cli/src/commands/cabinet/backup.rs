@@ -18,6 +18,9 @@ pub(crate) struct Args {
     /// Where the copies go; best on other disks
     #[arg(required_unless_present = "drill", value_name = "FOLDER")]
     folders: Vec<PathBuf>,
+    /// These folders are kept elsewhere than the cabinet, or go there; it is remembered of the copies
+    #[arg(long, conflicts_with = "drill")]
+    off_site: bool,
     /// Have every key in a copy sign; the newest copy when none is named
     #[arg(long, value_name = "COPY", num_args = 0..=1, conflicts_with = "folders")]
     drill: Option<Option<PathBuf>>,
@@ -30,7 +33,7 @@ pub(crate) fn run(args: &Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, 
         out.emit(&report);
         return Ok(if report.is_good() { Exit::Done } else { Exit::Findings });
     }
-    let report = backup(ctx, &args.folders).map_err(|error| {
+    let report = backup(ctx, &args.folders, args.off_site).map_err(|error| {
         let failure = Failure::of("back up the cabinet", &error);
         match &error {
             BackupError::Partly { done, .. } => {

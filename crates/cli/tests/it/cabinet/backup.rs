@@ -98,6 +98,33 @@ fn the_answer_for_programs_names_every_copy() {
 }
 
 #[test]
+fn where_every_copy_of_a_signing_key_is_and_how_old_is_said_and_off_site_is_remembered() {
+    let env = TestEnv::with_key(PROGRAM);
+    env.run("cabinet backup drawer")
+        .exit(0)
+        .says("crossing-signing")
+        .says("today drawer/ninekeys-20310519T120000Z.cabinet")
+        .says("no copy is kept off site")
+        .says("ninekeys cabinet backup FOLDER --off-site");
+    let later = env.at("2031-06-28T12:00:00Z");
+    let said = later.run("cabinet backup depot --off-site").exit(0);
+    said.says("today depot/ninekeys-20310628T120000Z.cabinet (off site)")
+        .says("40 d ago drawer/")
+        .is_silent_on("no copy is kept off site");
+    // a key that came later is in the newest copy alone
+    later.run("keystore create after --app quayside --common-name A --algorithm ec-p256").exit(0);
+    let last = later.at("2031-07-01T12:00:00Z");
+    let json = last.run("cabinet backup drawer --format json").exit(0).json();
+    let kept = json["kept"].as_array().unwrap();
+    let count =
+        |at: usize| (kept[at]["name"].as_str().unwrap(), kept[at]["copies"].as_array().unwrap().len());
+    assert_eq!((count(0), count(1)), (("after", 1), ("crossing-signing", 3)));
+    assert_eq!(json["off_site"]["place"], "depot/ninekeys-20310628T120000Z.cabinet");
+    last.run("cabinet status --prove").exit(0);
+    last.run("cabinet backup --drill --off-site").exit(2);
+}
+
+#[test]
 fn a_drill_has_every_key_of_a_copy_sign_and_touches_nothing() {
     let env = TestEnv::with_key(PROGRAM);
     env.run("cabinet backup --drill").exit(5).says("no copy of this cabinet is where one was written");
