@@ -110,6 +110,18 @@ const WALK: [&str; 79] = [
     "demo demo#",
 ];
 
+/// What holds secrets that were made up on the way.
+const MADE_UP: [&str; 8] = [
+    "note1",
+    "note2",
+    "note1b",
+    "note2b",
+    "unlock1",
+    "unlock2",
+    "notep1/piece-1-of-2.txt",
+    "notep2/piece-2-of-2.txt",
+];
+
 /// What asks the portal, walked with one that runs.
 const WALK_TO_THE_PORTAL: [&str; 14] = [
     "apikey create tests# --use testers",
@@ -133,6 +145,7 @@ fn is_meant(name: &str) -> bool {
     let given = ["pass", "new", "pw", "came", "changed", "chosen", "ios", "upload", "key1.p8", "key2.p8"]
         .contains(&name);
     given
+        || name.starts_with("notep")
         || ["note", "lasting", "unlock"]
             .iter()
             .any(|kind| name.strip_prefix(kind).is_some_and(|n| n.len() <= 2))
@@ -240,8 +253,10 @@ impl Walk {
     /// Takes up what was made up on the way and written where it was wanted.
     fn learn(&mut self, file: &str) {
         let text = String::from_utf8(self.env.read(file)).unwrap();
-        let lines = text.lines().filter(|line| !line.starts_with('#'));
-        let secret = lines.max_by_key(|line| line.len()).unwrap();
+        let lines = || text.lines().filter(|line| !line.starts_with('#'));
+        // a recovery piece is set off from the words around it
+        let piece = lines().find(|line| line.starts_with("    ")).map(str::trim);
+        let secret = piece.or_else(|| lines().max_by_key(|line| line.len())).unwrap();
         self.secrets.push((format!("what {file} holds"), secret.as_bytes().to_vec()));
     }
 
@@ -320,7 +335,7 @@ fn what_was_planted_is_nowhere_after_any_command_and_in_nothing_that_any_of_them
     drop(portal);
     let last = ["cabinet passphrase --new-passphrase-in new", "app remove quay1"];
     assert_eq!(last.map(|line| walk.run(line, "text")), [0, 5]);
-    ["note1", "note2", "note1b", "note2b", "unlock1", "unlock2"].iter().for_each(|file| walk.learn(file));
+    MADE_UP.iter().for_each(|file| walk.learn(file));
     walk.nothing_is_out();
     for page in std::fs::read_dir(walk.env.path("pages1")).unwrap() {
         let name = page.unwrap().file_name().into_string().unwrap();
