@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
-use ninekeys_cabinet::{CabinetError, Credential, MemberKind, NewMember, Role, WORK_FACTOR};
+use ninekeys_cabinet::{CabinetError, Credential, Member, MemberKind, NewMember, Role, WORK_FACTOR};
 use ninekeys_core::recovery::{self, Pieces, RecoveryError, SplitError};
 use ninekeys_formats::secret::{Secret, SecretText};
 use schemars::JsonSchema;
@@ -126,6 +126,10 @@ pub fn pieces_make(ctx: &Ctx<'_>, request: &Request) -> Result<PiecesMakeReport,
     let Pieces { passphrase, pieces } = recovery::split(request.needed, request.of, &ctx.env)?;
     let title = ctx.project_if_any()?.map(|file| file.project.title).unwrap_or_default();
     let mut cabinet = ctx.open_unlocked()?;
+    let made_before = |member: &Member| {
+        member.label == MEMBER && member.kind == MemberKind::Passphrase && member.role == Role::Manager
+    };
+    let at_first = cabinet.status()?.members.into_iter().find(&made_before).map(|member| member.id);
     let folders = NewFolders::make(&ctx.path(&request.to))?;
     let mut scratch = Outgoing::scratch(ctx)?;
     let mut outputs: Vec<OutputFile> = Vec::new();
@@ -139,9 +143,11 @@ pub fn pieces_make(ctx: &Ctx<'_>, request: &Request) -> Result<PiecesMakeReport,
     }
     let new = NewMember::Passphrase { label: MEMBER.into(), passphrase, work_factor: WORK_FACTOR };
     let replaced = cabinet.change("cabinet pieces make", &ctx.env, |change| {
-        let before = change.members().into_iter().find(|member| {
-            member.label == MEMBER && member.kind == MemberKind::Passphrase && member.role == Role::Manager
-        });
+        let before = change.members().into_iter().find(&made_before);
+        // pieces that somebody makes in this moment would open nothing, and they would never be told
+        if before.as_ref().map(|member| &member.id) != at_first.as_ref() {
+            return Err(CabinetError::ChangedMeanwhile("the recovery pieces".into()));
+        }
         match &before {
             Some(member) => change.replace_member(&member.id, &new)?,
             None => change.add_member(&new, Role::Manager)?,

@@ -89,6 +89,10 @@ pub(crate) fn with_portal<R, E: From<ConnectError>>(
     (what, app): (ApiUse, Option<&str>),
     work: impl FnOnce(&dyn Portal) -> Result<R, E>,
 ) -> Result<R, E> {
+    // a key is of no use where there is nobody to ask
+    if file.project.portal.is_none() {
+        return Err(ConnectError::NoAddress.into());
+    }
     let inventory = cabinet.inventory().map_err(|error| E::from(error.into()))?;
     let found = key_for(&inventory, what, app);
     let (_, facts) = found.ok_or_else(|| E::from(ConnectError::NoKey(what.needs())))?;
