@@ -91,6 +91,18 @@ fn what_lies_about_is_found_by_what_it_is_and_never_shown() {
 }
 
 #[test]
+fn a_list_that_was_made_up_puts_nothing_beside_the_cabinet() {
+    let env = TestEnv::with_project(PROGRAM);
+    let journal = env.path("ninekeys.cabinet-journal");
+    let line = serde_json::json!({ "from": journal.display().to_string(), "to": "evil" });
+    env.file("away/moved.jsonl", format!("{line}\n").as_bytes());
+    env.file("away/evil", b"a journal of somebody else");
+    let before = env.files();
+    env.run("sweep --bring-back away/moved.jsonl").exit(5).says("ninekeys.cabinet-journal");
+    assert_eq!(env.files(), before);
+}
+
+#[test]
 fn what_the_cabinet_holds_is_told_set_aside_and_brought_back() {
     let env = TestEnv::with_identity(PROGRAM);
     litter(&env);

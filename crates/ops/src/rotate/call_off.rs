@@ -1,7 +1,7 @@
 //! `rotate call-off`: a rotation is given up, and what can be undone of it is undone.
 
 use jiff::Timestamp;
-use ninekeys_cabinet::Change;
+use ninekeys_cabinet::{CabinetError, Change};
 use ninekeys_core::model::{Does, Facts, Inventory, ItemId, RotationFacts, State};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -79,17 +79,21 @@ pub fn rotate_call_off(
     }
     let (id, name) = (item.id, item.name.clone());
     ctx.unlock(&mut cabinet)?;
-    let undo = cabinet.change(&format!("rotate call-off {name}"), &ctx.env, |change| {
+    cabinet.change(&format!("rotate call-off {name}"), &ctx.env, |change| {
         let inventory = change.inventory();
         let (item, facts) = find(&inventory, Some(&id.to_string()))?;
         refuse_over(item, facts)?;
-        let undo = Undo::of(&inventory, facts);
+        let now = Undo::of(&inventory, facts);
+        // what is undone is what somebody said yes to
+        if now != undo {
+            return Err(CabinetError::ChangedMeanwhile(item.name.clone()).into());
+        }
         undo.carry_out(change, facts)?;
         revise(change, &id, |_, facts| {
             facts.called_off = Some(ctx.env.now);
             Ok(())
         })?;
-        Ok::<_, RotateError>(undo)
+        Ok::<_, RotateError>(())
     })?;
     let names = |items: Vec<(ItemId, String)>| items.into_iter().map(|(_, name)| name).collect();
     Ok(RotateCallOffReport {
@@ -102,6 +106,7 @@ pub fn rotate_call_off(
 }
 
 /// What is undone of a rotation, and what stays.
+#[derive(PartialEq)]
 struct Undo {
     retires: Vec<(ItemId, String)>,
     brings_back: Vec<(ItemId, String)>,

@@ -11,6 +11,7 @@ use ninekeys_core::model::{
     ApiRole, ApiUse, BuildNumber, Destination, Does, Facts, IdentityPurpose, Inventory, Item, ItemId,
     KeystoreEntry, KeystoreFacts, OldKeyMay, Platform, Role, RotationFacts, Service, State, TookOver, Use,
 };
+use ninekeys_core::password;
 use ninekeys_core::rotation::USUAL_FROM_SDK;
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::pem;
@@ -25,7 +26,7 @@ use crate::ctx::Ctx;
 use crate::files::{Access, Taken};
 use crate::identity;
 use crate::keystore::create::MakeError;
-use crate::keystore::{self, NewKey, NewPassword};
+use crate::keystore::{self, NewKey};
 use crate::outgoing::{Outgoing, Workshop};
 use crate::outputs;
 use crate::portal;
@@ -296,8 +297,7 @@ fn make_key(work: &mut Work<'_, '_>, name: &str, role: Role) -> Result<Outcome, 
     let subject = Subject { common_name, ..Subject::default() };
     let certificate = self_signed(&key, &subject, YEARS, &env).map_err(MakeError::from)?;
     let certificate = Certificate::parse(&certificate, &Limits::USUAL).map_err(MakeError::from)?;
-    let (password, _) = keystore::choose_password(work.ctx, NewPassword::Generated, &[])
-        .map_err(|error| RotateError::Gone(error.to_string()))?;
+    let password = password::generate(&env)?;
     let what = format!("rotate: make {name}");
     let id = work.cabinet.change(&what, &env, |change| {
         // what it is for is said when it takes over

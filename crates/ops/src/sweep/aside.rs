@@ -98,6 +98,8 @@ pub(super) fn bring_back(ctx: &Ctx<'_>, list: &Path) -> Result<(Vec<Moved>, Vec<
             return Err(wrong());
         }
         let to = PathBuf::from(&one.from);
+        // a list can be made up: nothing is put where the cabinet or its side files would be
+        outputs::refuse_ours(ctx, &[&to], &[])?;
         if !from.is_file() {
             continue;
         }
@@ -139,5 +141,6 @@ fn put(from: &Path, to: &Path) -> Result<(), SweepError> {
     }
     files::sync_folder(files::folder_of(to)).map_err(failed)?;
     fs::remove_file(from).map_err(failed)?;
+    files::sync_folder(files::folder_of(from)).map_err(failed)?;
     Ok(())
 }
