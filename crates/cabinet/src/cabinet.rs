@@ -6,7 +6,7 @@ use std::sync::Arc;
 use jiff::Timestamp;
 use ninekeys_core::env::Env;
 use ninekeys_core::model::{Facts, Inventory, Item, ItemId, LastBackup};
-use ninekeys_formats::secret::SecretBytes;
+use ninekeys_formats::secret::{SecretBytes, SecretText};
 
 use crate::CabinetError;
 use crate::change::{Author, Change, Issued, checked_seal};
@@ -212,6 +212,15 @@ impl<'m> Cabinet<'m> {
     /// Which member unlocked it.
     pub fn unlocked_by(&self) -> Option<&Member> {
         self.unlocked.as_ref().map(|unlocked| &unlocked.member)
+    }
+
+    /// What unlocks it as this member without a passphrase, as the text of an unlock file: for the operating system to keep.
+    ///
+    /// # Errors
+    /// [`CabinetError::Locked`].
+    pub fn key_text(&self, now: Timestamp) -> Result<SecretText, CabinetError> {
+        let unlocked = self.unlocked.as_ref().ok_or(CabinetError::Locked)?;
+        unlocked.keys.text(&self.pin(), now)
     }
 
     /// How it stands to what is known of it.
@@ -437,6 +446,11 @@ impl<'m> Cabinet<'m> {
     /// The backup that has most of the history.
     pub fn last_backup(&self) -> Option<LastBackup> {
         last_of(self.backups())
+    }
+
+    /// The backup that has most of the history, of those that are kept elsewhere.
+    pub fn off_site_backup(&self) -> Option<LastBackup> {
+        last_of(self.backups().into_iter().filter(|backup| backup.off_site).collect())
     }
 
     /// The secret of an item.

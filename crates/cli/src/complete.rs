@@ -196,6 +196,7 @@ fn look<R>(at: impl FnOnce(&Ctx<'_>) -> Option<R>) -> Option<R> {
         cabinet: std::env::var_os("NINEKEYS_CABINET").map(Into::into),
         ask: &Nobody,
         machine: &machine,
+        credentials: &ninekeys_ops::remembered::KeepsNothing,
         running: &|| Duration::ZERO,
         notices: std::cell::RefCell::default(),
     })

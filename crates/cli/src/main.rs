@@ -5,6 +5,7 @@ mod arguments;
 mod clock;
 mod commands;
 mod complete;
+mod credentials;
 mod failure;
 mod machine;
 mod output;
@@ -26,6 +27,7 @@ use ninekeys_ops::Ctx;
 use ninekeys_ops::memory::MachineMemory;
 
 use arguments::{Cli, Global};
+use credentials::System;
 use failure::{Exit, Failure};
 use output::Output;
 use progress::Bar;
@@ -101,6 +103,7 @@ fn context<'a>(
         cabinet: global.cabinet.clone(),
         ask,
         machine,
+        credentials: &System,
         running,
         notices: RefCell::default(),
     })

@@ -268,10 +268,7 @@ fn android_states(picked: &Picked<'_>, role: Role, name: &str) -> Vec<Standing> 
 }
 
 fn end_of(inventory: &Inventory, certificate: &ItemId) -> Option<Timestamp> {
-    match inventory.get(certificate).map(|item| &item.facts) {
-        Some(Facts::Certificate(certificate)) => Some(certificate.not_after),
-        _ => None,
-    }
+    inventory.certificate(certificate).map(|facts| facts.not_after)
 }
 
 fn android_state(view: &BoardView<'_>, keystore: &Item, entry: &KeystoreEntry, role: Role) -> Standing {

@@ -19,6 +19,8 @@ pub enum Mend {
     },
     /// A backup of the cabinet.
     Backup,
+    /// A backup that is kept elsewhere.
+    BackupElsewhere,
     /// Looking at an item.
     Show {
         /// Its name.

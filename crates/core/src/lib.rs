@@ -42,6 +42,7 @@ pub mod ios;
 pub mod keys;
 pub mod keystore;
 pub mod lending;
+pub mod links;
 pub mod model;
 pub mod password;
 pub mod recovery;

@@ -2,40 +2,25 @@
 
 #![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests fail by panicking")]
 
+#[path = "common/made_up.rs"]
+mod made_up;
+
 use jiff::Timestamp;
+use made_up::{id, time};
 use ninekeys_core::board::{Board, BoardView, Mark, board};
 use ninekeys_core::findings::{Level, Mend};
 use ninekeys_core::model::{
     Android, App, CertificateFacts, DeviceFacts, Facts, IdentityFacts, IdentityPurpose, Inventory, Ios, Item,
-    ItemId, KeyFacts, KeystoreEntry, KeystoreFacts, LastBackup, Name, NineKey, Project, Role, State, Use,
+    KeyFacts, KeystoreEntry, KeystoreFacts, LastBackup, Name, NineKey, Project, Role, State, Use,
 };
 use ninekeys_core::rules::{CabinetLook, CabinetStanding, check_cabinet};
-
-fn time(text: &str) -> Timestamp {
-    text.parse().unwrap()
-}
 
 fn now() -> Timestamp {
     time("2031-05-19T12:00:00Z")
 }
 
-fn id(number: u8) -> ItemId {
-    ItemId::from_random([number; 16])
-}
-
 fn item(number: u8, name: &str, seq: u64, facts: Facts) -> Item {
-    Item {
-        id: id(number),
-        name: name.into(),
-        state: State::Active,
-        generation: 1,
-        replaces: None,
-        revision: 1,
-        created: time("2031-01-01T00:00:00Z"),
-        made: seq,
-        seq,
-        facts,
-    }
+    Item { made: seq, seq, ..made_up::item(number, name, facts) }
 }
 
 /// A keystore with one key for some apps, whose certificate ends then; made by the history row `seq`.
@@ -246,7 +231,9 @@ fn the_best_of_identities_that_look_alike_counts_and_one_without_key_or_certific
 fn hygiene(items: Vec<Item>, last_backup: Option<LastBackup>, at: &str) -> Vec<(&'static str, Level)> {
     let inventory = Inventory::new(items);
     let standing = CabinetStanding::Current;
-    let verdict = check_cabinet(&CabinetLook { inventory: &inventory, last_backup, standing, now: time(at) });
+    let now = time(at);
+    let look = CabinetLook { inventory: &inventory, last_backup, off_site: last_backup, standing, now };
+    let verdict = check_cabinet(&look);
     verdict.findings.iter().map(|finding| (finding.rule, finding.level)).collect()
 }
 
@@ -259,6 +246,21 @@ fn a_missing_backup_weighs_by_what_would_be_lost() {
     assert_eq!(hygiene(upload(), None, today), [("backup-missing", Level::Note)]);
     assert_eq!(hygiene(signing(), backup(5), today), []);
     assert_eq!(hygiene(vec![], None, today), [], "there is nothing to lose");
+}
+
+#[test]
+fn a_copy_elsewhere_that_lacks_a_key_is_said_after_a_while() {
+    let inventory = Inventory::new(keystore(1, "signing", Role::Signing, &[], "2059-01-01T00:00:00Z", 5));
+    let found = |off_site: Option<LastBackup>, at: &str| {
+        let (standing, now) = (CabinetStanding::Current, time(at));
+        let look = CabinetLook { inventory: &inventory, last_backup: backup(5), off_site, standing, now };
+        check_cabinet(&look).findings.into_iter().map(|one| (one.rule, one.text)).collect::<Vec<_>>()
+    };
+    let text = "the copy that is kept elsewhere is 245 days old and lacks signing".to_owned();
+    assert_eq!(found(backup(4), "2032-01-01T00:00:00Z"), [("backup-stale", text)]);
+    assert_eq!(found(backup(5), "2032-01-01T00:00:00Z"), [], "it has the key");
+    assert_eq!(found(backup(4), "2031-05-20T00:00:00Z"), [], "it is new");
+    assert_eq!(found(None, "2032-01-01T00:00:00Z"), [], "nobody said that there is one");
 }
 
 #[test]
@@ -279,7 +281,7 @@ fn an_older_and_a_parted_cabinet_are_errors() {
         (CabinetStanding::Parted { by: "the project file".into(), row: 4 }, "cabinet-parted"),
     ] {
         let now = time("2031-05-19T12:00:00Z");
-        let look = CabinetLook { inventory: &inventory, last_backup: None, standing, now };
+        let look = CabinetLook { inventory: &inventory, last_backup: None, off_site: None, standing, now };
         let found: Vec<_> = check_cabinet(&look).findings.iter().map(|f| (f.rule, f.level)).collect();
         assert_eq!(found, [(rule, Level::Error)]);
     }

@@ -2,66 +2,15 @@
 
 #![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests fail by panicking")]
 
-use jiff::Timestamp;
-use ninekeys_core::model::{
-    App, Does, Facts, HandOutFacts, Inventory, Ios, Item, ItemId, Name, Project, State,
-};
+#[path = "common/made_up.rs"]
+mod made_up;
+
+use made_up::{id, identity, profile, time, written};
+use ninekeys_core::model::{App, Does, Facts, HandOutFacts, Inventory, Ios, Item, Name, Project, State};
 use ninekeys_core::rotation::{self, Draft, Order, PlanError, View};
-use serde_json::{Value, json};
+use serde_json::json;
 
 const NOW: &str = "2031-05-19T12:00:00Z";
-
-fn time(text: &str) -> Timestamp {
-    text.parse().unwrap()
-}
-
-fn id(number: u8) -> ItemId {
-    ItemId::from_random([number; 16])
-}
-
-fn item(number: u8, name: &str, facts: &Value) -> Item {
-    // facts say their kind first
-    let mut rest = facts.clone();
-    let kind = rest.as_object_mut().unwrap().remove("kind").unwrap();
-    let facts = format!("{{\"kind\":{kind},{}", &rest.to_string()[1..]);
-    Item {
-        id: id(number),
-        name: name.into(),
-        state: State::Active,
-        generation: 1,
-        replaces: None,
-        revision: 1,
-        created: time("2031-01-01T00:00:00Z"),
-        made: 1,
-        seq: 1,
-        facts: serde_json::from_str(&facts).unwrap(),
-    }
-}
-
-/// A whole identity with its key and certificate, which ends then.
-fn identity(number: u8, name: &str, purpose: &Value, ends: &str) -> Vec<Item> {
-    let key = json!({"kind": "key", "algorithm": "RSA 2048", "public_key": "00", "fingerprint": "aa"});
-    let certificate = json!({"kind": "certificate", "key": id(number + 1), "der": "00",
-        "fingerprint": format!("{number:064x}"), "subject": "CN=a", "issuer": "CN=b", "serial": "01",
-        "not_before": "2030-05-19T12:00:00Z", "not_after": ends});
-    let apps: Vec<&str> = if purpose.is_object() { vec!["crossing"] } else { Vec::new() };
-    let facts = json!({"kind": "identity", "purpose": purpose, "key": id(number + 1),
-        "certificate": id(number + 2), "team": "GPFERRY009", "apps": apps});
-    vec![
-        item(number, name, &facts),
-        item(number + 1, &format!("{name}/key"), &key),
-        item(number + 2, &format!("{name}/certificate"), &certificate),
-    ]
-}
-
-/// A profile for a bundle id that names the certificate with that number.
-fn profile(number: u8, name: &str, bundle_id: &str, certificate: u8, ends: &str) -> Item {
-    let facts = json!({"kind": "profile", "uuid": format!("u{number}"), "title": name, "destination": "store",
-        "app_id": format!("GPFERRY009.{bundle_id}"), "apps": ["crossing"], "team": "GPFERRY009",
-        "foreign_certificates": [], "certificates": [id(certificate)], "devices": [],
-        "not_before": "2030-05-19T12:00:00Z", "not_after": ends, "fingerprint": format!("{number:064x}")});
-    item(number, name, &facts)
-}
 
 fn project() -> Project {
     let share = Name::new("share").unwrap();
@@ -166,7 +115,7 @@ fn push_identities_go_to_a_server_and_whoever_was_given_something_is_told() {
     };
     items.push(Item {
         facts: Facts::HandOut(Box::new(given)),
-        ..item(40, "given~1", &json!({"kind": "device", "identifier": "x", "title": "x"}))
+        ..written(40, "given~1", &json!({"kind": "device", "identifier": "x", "title": "x"}))
     });
     let made = draft(&items, &["push"]).unwrap();
     assert_eq!(
@@ -181,7 +130,7 @@ fn push_identities_go_to_a_server_and_whoever_was_given_something_is_told() {
 #[test]
 fn what_cannot_be_replaced_says_why() {
     let mut items = due();
-    items.push(item(50, "pier", &json!({"kind": "device", "identifier": "x", "title": "x"})));
+    items.push(written(50, "pier", &json!({"kind": "device", "identifier": "x", "title": "x"})));
     let refused = |what: &str, items: &[Item]| draft(items, &[what]).unwrap_err().to_string();
     assert_eq!(refused("pier", &items), "pier is a device, and nothing takes the place of one");
     assert_eq!(refused("nothing", &items), "nothing in the cabinet is called `nothing`");

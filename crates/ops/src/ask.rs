@@ -137,6 +137,41 @@ pub(crate) fn open_asking<T, E>(
     }
 }
 
+/// A person who has unlocked the cabinet, and is not asked for that again by the use cases that follow.
+pub(crate) struct Unlocked<'a> {
+    person: &'a dyn Ask,
+    credential: Credential,
+}
+
+impl<'a> Unlocked<'a> {
+    /// With what unlocked it.
+    pub(crate) fn new(person: &'a dyn Ask, credential: Credential) -> Self {
+        Unlocked { person, credential }
+    }
+}
+
+impl Ask for Unlocked<'_> {
+    fn given(&self) -> Result<Option<Credential>, FileError> {
+        Ok(Some(self.credential.duplicate()))
+    }
+
+    fn secret_files(&self) -> Vec<PathBuf> {
+        self.person.secret_files()
+    }
+
+    fn secret(&self, what: &str) -> Result<Option<SecretText>, AskError> {
+        self.person.secret(what)
+    }
+
+    fn line(&self, question: &str) -> Result<Option<String>, AskError> {
+        self.person.line(question)
+    }
+
+    fn tell(&self, text: &str) {
+        self.person.tell(text);
+    }
+}
+
 /// Nobody to ask.
 pub struct Nobody;
 

@@ -15,6 +15,7 @@ use crate::files::{self, FileError};
 use crate::memory::MachineMemory;
 use crate::outgoing;
 use crate::project::{CABINET_NAME, ProjectError, ProjectFile};
+use crate::remembered::{self, CredentialStore};
 
 /// The most that a file with a secret has.
 const SECRET_LIMIT: u64 = 16 << 10;
@@ -59,6 +60,8 @@ pub struct Ctx<'a> {
     pub ask: &'a dyn Ask,
     /// What this machine remembers.
     pub machine: &'a MachineMemory,
+    /// Where the operating system keeps what unlocks, when it was asked to.
+    pub credentials: &'a dyn CredentialStore,
     /// How long the command has been running; stands still where the time is fixed.
     pub running: &'a (dyn Fn() -> Duration + Sync),
     /// What a person has to be told beside the answer.
@@ -213,6 +216,35 @@ impl Ctx<'_> {
         Ok(())
     }
 
+    /// Unlocks an open cabinet, and keeps what did: for one who goes on to use cases that unlock it too.
+    ///
+    /// # Errors
+    /// [`OpenError`].
+    pub(crate) fn unlocked_by(&self, cabinet: &mut Cabinet<'_>) -> Result<Credential, OpenError> {
+        let kept = RefCell::new(None);
+        self.unlock_with(cabinet, |cabinet, credential| {
+            cabinet.unlock(credential)?;
+            kept.replace(Some(credential.duplicate()));
+            Ok(())
+        })?;
+        kept.into_inner().ok_or_else(|| OpenError::NobodyToAsk(cabinet.path().to_owned()))
+    }
+
+    /// The same, for another person to answer.
+    pub(crate) fn asking<'b>(&'b self, ask: &'b dyn Ask) -> Ctx<'b> {
+        Ctx {
+            env: self.env,
+            folder: self.folder.clone(),
+            project: self.project.clone(),
+            cabinet: self.cabinet.clone(),
+            ask,
+            machine: self.machine,
+            credentials: self.credentials,
+            running: self.running,
+            notices: RefCell::default(),
+        }
+    }
+
     /// A sealed text, to be told: that it is, by which command, stands in the history first.
     pub(crate) fn tell(
         &self,
@@ -227,19 +259,47 @@ impl Ctx<'_> {
         Ok(secret.lend(|bytes| Secret::new(String::from_utf8_lossy(bytes).into_owned())))
     }
 
-    /// Unlocks a cabinet in one way or another; a person may mistype.
+    /// Unlocks a cabinet in one way or another, also by what is remembered.
     pub(crate) fn unlock_with(
+        &self,
+        cabinet: &mut Cabinet<'_>,
+        unlock: impl Fn(&mut Cabinet<'_>, &Credential) -> Result<(), CabinetError>,
+    ) -> Result<(), OpenError> {
+        let identity = cabinet.identity();
+        if self.given()?.is_none()
+            && let Some((credential, _)) = remembered::find(self, &identity)
+        {
+            match unlock(cabinet, &credential) {
+                // its member is gone, or has another key now
+                Err(CabinetError::WrongUnlockFile | CabinetError::NotAnUnlockFile) => {
+                    remembered::forget(self, &identity);
+                }
+                done => {
+                    let path = cabinet.path().to_owned();
+                    return done.map_err(|cause| OpenError::Cabinet { path, cause });
+                }
+            }
+        }
+        self.unlock_afresh(cabinet, unlock)
+    }
+
+    /// What unlocks the cabinet and was given beforehand: by the command, else by the project file.
+    fn given(&self) -> Result<Option<Credential>, OpenError> {
+        match self.ask.given()? {
+            Some(given) => Ok(Some(given)),
+            None => self.named_unlock_file(),
+        }
+    }
+
+    /// Unlocks a cabinet by what is given or typed, and not by what is remembered; a person may mistype.
+    pub(crate) fn unlock_afresh(
         &self,
         cabinet: &mut Cabinet<'_>,
         unlock: impl Fn(&mut Cabinet<'_>, &Credential) -> Result<(), CabinetError>,
     ) -> Result<(), OpenError> {
         let path = cabinet.path().to_owned();
         let failed = |cause| OpenError::Cabinet { path: path.clone(), cause };
-        let before = match self.ask.given()? {
-            Some(given) => Some(given),
-            None => self.named_unlock_file()?,
-        };
-        if let Some(credential) = before {
+        if let Some(credential) = self.given()? {
             return unlock(cabinet, &credential).map_err(failed);
         }
         let shown = path.strip_prefix(&self.folder).unwrap_or(&path).display();

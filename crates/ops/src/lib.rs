@@ -34,6 +34,7 @@ pub mod portal;
 pub mod prepare;
 pub mod profile;
 pub mod project;
+pub mod remembered;
 pub mod report;
 mod revocation;
 pub mod rotate;

@@ -6,8 +6,7 @@ use jiff::Timestamp;
 use ninekeys_cabinet::Look;
 use ninekeys_core::board::{Mark, date_mark};
 use ninekeys_core::model::{
-    CertificateFacts, Facts, Inventory, Item, ItemId, NineKey, Policy, Project, ReleaseFacts, State,
-    Wholeness,
+    Facts, Inventory, Item, ItemId, NineKey, Policy, Project, ReleaseFacts, State, Wholeness,
 };
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -123,7 +122,7 @@ fn map(inventory: &Inventory, project: &Project, now: Timestamp) -> Vec<Hangs> {
         match &item.facts {
             Facts::Identity(identity) => {
                 let certificate = identity.certificate.as_ref();
-                let end = certificate.and_then(|id| certificate_of(inventory, id)).map(|own| own.not_after);
+                let end = certificate.and_then(|id| inventory.certificate(id)).map(|own| own.not_after);
                 let profiles = certificate.and_then(|id| named.get(id)).into_iter().flatten();
                 let mut below: Vec<Hangs> =
                     profiles.filter_map(|profile| of_profile(project, profile, now)).collect();
@@ -140,7 +139,7 @@ fn map(inventory: &Inventory, project: &Project, now: Timestamp) -> Vec<Hangs> {
             }
             Facts::Keystore(facts) => {
                 for entry in &facts.entries {
-                    let end = certificate_of(inventory, &entry.certificate).map(|own| own.not_after);
+                    let end = inventory.certificate(&entry.certificate).map(|own| own.not_after);
                     for role in entry.roles() {
                         let own: Vec<String> = entry.apps_as(role).into_iter().map(str::to_owned).collect();
                         let below = if own.is_empty() { Vec::new() } else { apps(project, &own) };
@@ -192,11 +191,4 @@ fn apps(project: &Project, names: &[String]) -> Vec<Hangs> {
         Hangs { name: title, kind: "app", not_after: None, mark: Mark::InUse, below: Vec::new() }
     };
     names.iter().map(app).collect()
-}
-
-fn certificate_of<'a>(inventory: &'a Inventory, id: &ItemId) -> Option<&'a CertificateFacts> {
-    match &inventory.get(id)?.facts {
-        Facts::Certificate(certificate) => Some(certificate),
-        _ => None,
-    }
 }

@@ -10,6 +10,7 @@ use ninekeys_core::chain::Chain;
 use ninekeys_core::digest::{from_hex, hex, sha1, sha256};
 use ninekeys_core::ios::setup::allows_device;
 use ninekeys_core::keys::PublicKey;
+use ninekeys_core::links::{self, Need, Stop};
 use ninekeys_core::model::{
     CertificateFacts, Facts, Inventory, Item, KeyFacts, NotFound, ProfileFacts, Role, State, Use,
 };
@@ -25,7 +26,7 @@ use crate::device::DeviceSaid;
 use crate::given::{self, Receiver};
 use crate::identity::{self, CertificatesError, ChainSaid, IdentitySaid};
 use crate::profile::{self, ProfileSaid};
-use crate::project::ProjectError;
+use crate::project::{ProjectError, ProjectFile};
 
 /// An item, whole.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -49,6 +50,10 @@ pub struct ShowReport {
     /// What it is, for what only the iOS side has.
     #[serde(flatten, skip_serializing_if = "Option::is_none")]
     pub ios: Option<Shown>,
+    /// What it needs: items that it names.
+    pub needs: Vec<Need>,
+    /// What stops without it, from when on, in which apps and destinations.
+    pub stops: Vec<Stop>,
     /// What hangs on it: names of items.
     pub dependents: Vec<Dependent>,
     /// Builds that were signed with it, newest first.
@@ -172,6 +177,8 @@ pub enum ShowError {
 pub fn show(ctx: &Ctx<'_>, name: &str) -> Result<ShowReport, ShowError> {
     let Look { inventory: all, last_backup, .. } = ctx.look()?;
     let item = all.find(name)?;
+    let file = ctx.project_if_any()?;
+    let project = file.as_ref().map(|file| &file.project);
     let mut dependents: Vec<Dependent> = all
         .dependents(&item.id)
         .filter(|other| !matches!(other.facts, Facts::Release(_) | Facts::HandOut(_) | Facts::Rotation(_)))
@@ -202,7 +209,9 @@ pub fn show(ctx: &Ctx<'_>, name: &str) -> Result<ShowReport, ShowError> {
         created: item.created,
         facts: item.facts.clone(),
         parts: parts(&all, item),
-        ios: ios(ctx, &all, item)?,
+        needs: links::needs(&all, item),
+        stops: links::stops(&all, project, item),
+        ios: ios(file.as_ref(), &all, item)?,
         dependents,
         releases,
         given_to: given::receivers(&all, &item.id),
@@ -235,12 +244,11 @@ fn signers<'a>(all: &'a Inventory, item: &'a Item) -> Vec<(&'a str, Option<&'a s
 }
 
 /// What only the iOS side has.
-fn ios(ctx: &Ctx<'_>, all: &Inventory, item: &Item) -> Result<Option<Shown>, ShowError> {
-    let file = ctx.project_if_any()?;
-    let project = file.as_ref().map(|file| &file.project);
+fn ios(file: Option<&ProjectFile>, all: &Inventory, item: &Item) -> Result<Option<Shown>, ShowError> {
+    let project = file.map(|file| &file.project);
     Ok(match &item.facts {
         Facts::Identity(facts) => {
-            let roots = identity::roots(file.as_ref())?;
+            let roots = identity::roots(file)?;
             let mut pool = identity::authorities(all);
             pool.extend(roots.iter().cloned());
             let own = facts.certificate.as_ref().and_then(|id| identity::certificate_facts(all, id));

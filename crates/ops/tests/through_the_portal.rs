@@ -132,7 +132,7 @@ fn from_nothing_to_a_profile_and_what_is_there_already_is_not_made_again() {
     assert!(matches!(fits, ProfileCreateError::Fits(name) if name == "crossing-store-2031"));
     let made = apikey_create(
         &ctx,
-        &CreateRequest { name: "uploads".into(), role: None, uses: vec![ApiUse::Uploads] },
+        &CreateRequest { name: "uploads".into(), role: None, uses: vec![ApiUse::Uploads], apps: Vec::new() },
     )
     .unwrap();
     assert_eq!((made.api_key.role.as_str(), made.api_key.kind), ("developer", NineKey::StoreApi));
@@ -266,7 +266,8 @@ fn a_key_whose_name_was_taken_meanwhile_is_kept_and_told_under_another() {
         request.label = Some("nightly".into());
         apikey_import(&ctx(folder.path(), &nobody), request).unwrap();
     });
-    let request = CreateRequest { name: "uploads".into(), role: None, uses: vec![ApiUse::Uploads] };
+    let request =
+        CreateRequest { name: "uploads".into(), role: None, uses: vec![ApiUse::Uploads], apps: Vec::new() };
     let made = apikey_create(&ctx(folder.path(), &slow), &request).unwrap().api_key;
     assert_eq!((made.api_key.as_str(), made.role.as_str()), ("uploads-2", "developer"));
     assert!(made.key.is_some() && made.label.is_none(), "{made:?}");
@@ -295,7 +296,8 @@ fn what_was_asked_for_becomes_what_came_and_a_password_is_told_by_its_label() {
     told.password.lend(|password| assert_eq!(password, "abcd-efgh"));
     // what was asked for can be made by whoever is allowed to now
     assert!(ask("testers", vec![ApiUse::Testers]).unwrap().api_key.key.is_none());
-    let request = CreateRequest { name: "testers".into(), role: None, uses: vec![ApiUse::Testers] };
+    let request =
+        CreateRequest { name: "testers".into(), role: None, uses: vec![ApiUse::Testers], apps: Vec::new() };
     let made = apikey_create(&ctx, &request).unwrap().api_key;
     assert_eq!((made.api_key.as_str(), made.asked_of, made.key.is_some()), ("testers", None, true));
     let key = apikey_password(&ctx, "owner");

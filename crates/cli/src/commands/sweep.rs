@@ -22,8 +22,11 @@ pub(crate) struct Args {
     /// Move what is proven to be a copy of something in the cabinet, and dead profiles, into this folder
     #[arg(long, value_name = "FOLDER")]
     set_aside: Option<PathBuf>,
+    /// Take what the cabinet does not have into it; what lies there stays there
+    #[arg(long)]
+    import: bool,
     /// Bring back what a list says that was set aside
-    #[arg(long, value_name = "LIST", conflicts_with_all = ["places", "set_aside"])]
+    #[arg(long, value_name = "LIST", conflicts_with_all = ["places", "set_aside", "import"])]
     bring_back: Option<PathBuf>,
     /// Leave out what repositories had once
     #[arg(long)]
@@ -42,7 +45,12 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, F
     }
     let names: Vec<String> = args.places.iter().map(|place| place.display().to_string()).collect();
     let attempt = format!("look through {}", names.join(", "));
-    let request = Request { places: args.places, history: !args.no_history, aside: args.set_aside };
+    let request = Request {
+        places: args.places,
+        history: !args.no_history,
+        take_in: args.import,
+        aside: args.set_aside,
+    };
     let report = sweep(ctx, &request).map_err(|error| Failure::of(&attempt, &error))?;
     out.emit_sweep(&report);
     Ok(if report.leaks() { Exit::Findings } else { Exit::Done })

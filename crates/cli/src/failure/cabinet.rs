@@ -12,6 +12,7 @@ use ninekeys_ops::cabinet::members::MembersError;
 use ninekeys_ops::cabinet::passphrase::PassphraseError;
 use ninekeys_ops::cabinet::pieces::PiecesError;
 use ninekeys_ops::cabinet::pin::PinError;
+use ninekeys_ops::cabinet::remember::RememberError;
 use ninekeys_ops::cabinet::restore::RestoreError;
 use ninekeys_ops::cabinet::status::StatusError;
 use ninekeys_ops::cabinet::unlock_file::UnlockFileError;
@@ -236,6 +237,17 @@ impl Classify for PiecesError {
             | Self::UnnamedMember { cause: inner, .. } => inner.class(),
             Self::Open(inner) => inner.class(),
             Self::Cabinet(inner) => inner.class(),
+        }
+    }
+}
+
+impl Classify for RememberError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Time => class(Exit::Usage, &["cabinet", "remember", "8h"]),
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+            Self::Store(_) => class(Exit::Damaged, &["cabinet", "unlock-file", "FILE"]),
         }
     }
 }

@@ -13,6 +13,7 @@ use ninekeys_ops::cabinet::members::{MemberAddReport, MemberRemoveReport, Member
 use ninekeys_ops::cabinet::passphrase::PassphraseReport;
 use ninekeys_ops::cabinet::pieces::{PiecesJoinReport, PiecesMakeReport};
 use ninekeys_ops::cabinet::pin::PinReport;
+use ninekeys_ops::cabinet::remember::{ForgetReport, RememberReport};
 use ninekeys_ops::cabinet::restore::RestoreReport;
 use ninekeys_ops::cabinet::status::StatusReport;
 use ninekeys_ops::cabinet::unlock_file::UnlockFileReport;
@@ -49,6 +50,14 @@ impl Report for StatusReport {
             None => "none".into(),
         };
         paper.put(&row("  backup").text(backup))?;
+        if let Some(backup) = &self.off_site {
+            let text = format!("{}, {}", backup.place, words::day_and_distance(self.at, backup.at));
+            paper.put(&row("  elsewhere").text(text))?;
+        }
+        if let Some(until) = self.remembered_until {
+            let line = row("  remembered").text(format!("on this machine until {}   ", words::moment(until)));
+            paper.put(&line.command(&["cabinet", "forget"]))?;
+        }
         let mut findings = self.verdict.findings.iter().peekable();
         while let Some(finding) = findings.next() {
             let sign = Sign::from(finding.level);
@@ -402,6 +411,31 @@ impl Report for PinReport {
         }
         let first: String = self.identity.to_string().chars().take(16).collect();
         paper.put(&row("  next").command(&["cabinet", "pin", &first]))
+    }
+}
+
+impl Report for RememberReport {
+    const SCHEMA: &'static str = "ninekeys.cabinet-remember/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let until = self.until.strftime("%d %b, %H:%M UTC").to_string();
+        let said = format!("   stays unlocked on this machine until {until}, for whoever works as this user");
+        paper.put(&Line::new().sign(Sign::Warn).text(" ").bold(&self.path).text(said).hang(2))?;
+        paper.blank()?;
+        paper.put(&row("  as").text(self.member.as_str()))?;
+        paper.put(&row("  sooner").command(&["cabinet", "forget"]))
+    }
+}
+
+impl Report for ForgetReport {
+    const SCHEMA: &'static str = "ninekeys.cabinet-forget/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let said = match self.forgotten {
+            true => "   is locked again; nothing of it is remembered on this machine",
+            false => "   was not remembered on this machine",
+        };
+        paper.put(&Line::new().sign(Sign::Fine).text(" ").bold(&self.path).text(said).hang(2))
     }
 }
 

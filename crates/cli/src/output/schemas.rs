@@ -67,6 +67,8 @@ fn all() -> Vec<(String, Value)> {
         of_report::<cabinet::backup::BackupReport>(),
         of_report::<cabinet::passphrase::PassphraseReport>(),
         of_report::<cabinet::pin::PinReport>(),
+        of_report::<cabinet::remember::RememberReport>(),
+        of_report::<cabinet::remember::ForgetReport>(),
         of_report::<cabinet::restore::RestoreReport>(),
         of_report::<cabinet::status::StatusReport>(),
         of_report::<ninekeys_ops::cabinet::history::HistoryReport>(),

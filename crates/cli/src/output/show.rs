@@ -4,6 +4,7 @@ use std::borrow::Cow;
 use std::io;
 
 use jiff::Timestamp;
+use ninekeys_core::links::Need;
 use ninekeys_core::model::State;
 use ninekeys_ops::show::{Part, ShowReport, Shown};
 
@@ -14,6 +15,8 @@ use super::{Report, identities, profiles, words};
 const VALUE: usize = 18;
 /// The most builds that are named.
 const MOST_BUILDS: usize = 10;
+/// The most places in which something stops.
+const MOST_STOPS: usize = 12;
 
 fn row<'a>(label: &'a str, value: impl Into<Cow<'a, str>>) -> Line<'a> {
     Line::new().dim(label).to(VALUE).text(value).hang(VALUE)
@@ -110,8 +113,51 @@ fn facts(report: &ShowReport, paper: &mut Paper<'_>) -> io::Result<()> {
     Ok(())
 }
 
+/// What it needs. The parts of a keystore stand above, one by one; devices of a profile are counted.
+fn needs(report: &ShowReport, paper: &mut Paper<'_>) -> io::Result<()> {
+    let devices = report.needs.iter().filter(|need| need.kind == "device").count();
+    let of_a_keystore = !report.parts.is_empty();
+    let others = report.needs.iter().filter(|need| need.kind != "device" && !of_a_keystore);
+    let end = |need: &Need| match need.not_after {
+        Some(end) => format!(", until {}", words::day_and_distance(report.at, end)),
+        None => String::new(),
+    };
+    let mut all: Vec<String> =
+        others.map(|need| format!("{} ({}{})", need.name, need.kind, end(need))).collect();
+    if devices > 0 {
+        all.push(words::count(devices, "device"));
+    }
+    for (index, need) in all.into_iter().enumerate() {
+        paper.put(&row(if index == 0 { "  needs" } else { "" }, need))?;
+    }
+    Ok(())
+}
+
+/// What stops without it.
+fn stops(report: &ShowReport, paper: &mut Paper<'_>) -> io::Result<()> {
+    for (index, stop) in report.stops.iter().take(MOST_STOPS).enumerate() {
+        let to = stop.destination.map(|to| format!(" for {}", to.phrase())).unwrap_or_default();
+        let through = stop.through.as_ref().map(|name| format!(", by {name}")).unwrap_or_default();
+        let from = match stop.from {
+            Some(end) if end < report.at => {
+                format!("; it ended {}", words::day_and_distance(report.at, end))
+            }
+            Some(end) => format!("; it ends {}", words::day_and_distance(report.at, end)),
+            None => String::new(),
+        };
+        let text = format!("{}{to}: {}{through}{from}", stop.title, stop.what.words());
+        paper.put(&row(if index == 0 { "  without it" } else { "" }, text))?;
+    }
+    if report.stops.len() > MOST_STOPS {
+        paper.put(&row("", format!("and {} more: --format json", report.stops.len() - MOST_STOPS)))?;
+    }
+    Ok(())
+}
+
 /// What hangs on it, what was signed with it, and whether there is a copy.
 fn around(report: &ShowReport, paper: &mut Paper<'_>) -> io::Result<()> {
+    needs(report, paper)?;
+    stops(report, paper)?;
     if !report.dependents.is_empty() {
         let names: Vec<String> =
             report.dependents.iter().map(|d| format!("{} ({})", d.name, d.kind)).collect();

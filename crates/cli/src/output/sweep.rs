@@ -3,7 +3,7 @@
 use std::io;
 
 use ninekeys_core::findings::Level;
-use ninekeys_ops::sweep::{BroughtBackReport, Found, SweepReport};
+use ninekeys_ops::sweep::{BroughtBackReport, Found, SweepReport, What};
 
 use super::items::name_in;
 use super::line::{Line, Paper, Sign};
@@ -47,6 +47,7 @@ impl Report for SweepReport {
 
 /// The same key under several names, and what was moved.
 fn ending(report: &SweepReport, paper: &mut Paper<'_>) -> io::Result<()> {
+    taken_in(report, paper)?;
     for alike in &report.alike {
         paper.blank()?;
         paper.put(
@@ -61,6 +62,38 @@ fn ending(report: &SweepReport, paper: &mut Paper<'_>) -> io::Result<()> {
             .sign(Sign::Note)
             .text(format!(" {count} set aside; to bring them back   "));
         paper.put(&line.command(&["sweep", "--bring-back", list]).hang(4))?;
+    }
+    Ok(())
+}
+
+/// What is in the cabinet now, and what could not be taken in, with the command that can.
+fn taken_in(report: &SweepReport, paper: &mut Paper<'_>) -> io::Result<()> {
+    if !report.taken_in.is_empty() {
+        paper.blank()?;
+    }
+    for own in &report.taken_in {
+        let done = if own.known { "was in the cabinet, as" } else { "taken in as" };
+        let by = own.opened_by.as_ref().map(|place| format!(", opened by the password in {place}"));
+        let line = Line::new().text("  ").sign(Sign::Fine).text(format!(" {} {done} ", own.path));
+        paper.put(&line.bold(own.items.join(", ")).text(by.unwrap_or_default()).hang(4))?;
+    }
+    if !report.not_taken.is_empty() {
+        paper.blank()?;
+    }
+    for own in &report.not_taken {
+        let text = format!(" {} stays out: {}   ", own.path, own.because);
+        let line = Line::new().text("  ").sign(Sign::Warn).text(text);
+        let path = own.path.as_str();
+        let line = match own.what {
+            What::PrivateKey => line
+                .command(&["apikey", "import", path, "--name", "NAME", "--key-id", "ID", "--issuer", "ID"]),
+            What::ServiceKey => line.command(&["apikey", "import", path, "--name", "NAME"]),
+            What::Profile => line.command(&["inspect", path]),
+            What::Keystore if own.identity => line.command(&["identity", "import", path, "--app", "APP"]),
+            What::Keystore => line.command(&["keystore", "import", path, "--password-in", "FILE"]),
+            What::EncryptedKey | What::Certificate | What::Password => line.command(&["inspect", path]),
+        };
+        paper.put(&line.hang(4))?;
     }
     Ok(())
 }
@@ -104,7 +137,9 @@ fn row<'a>(report: &SweepReport, one: &'a Found) -> [Line<'a>; 5] {
         Line::new().sign(sign).text(" ").bold(place),
         Line::new().like(sign, one.what.word()),
         Line::new().text(one.subject.as_deref().map(name_in).unwrap_or_default()),
-        Line::new().text(one.item.as_deref().unwrap_or("")),
+        Line::new()
+            .text(one.item.as_deref().unwrap_or(""))
+            .like(Sign::Warn, if one.backed_up == Some(false) { " (no backup)" } else { "" }),
         Line::new().dim(why.join(", ")),
     ]
 }

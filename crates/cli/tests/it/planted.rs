@@ -28,7 +28,7 @@ const KEY_HEADS: [&[u8]; 3] = [
 ];
 
 /// Every command, so that each comes to its work at least once; `#` is another number in each of the two forms.
-const WALK: [&str; 79] = [
+const WALK: [&str; 81] = [
     "init --title Ferries --passphrase-in pass",
     "app add crossing --package example.gannetpoint.crossing --for direct --for store",
     "app add quay# --package example.gannetpoint.quay# --for direct",
@@ -54,6 +54,8 @@ const WALK: [&str; 79] = [
     "cabinet status --prove",
     "cabinet history --verify",
     "cabinet pin",
+    "cabinet remember --passphrase-in pass",
+    "cabinet forget",
     "cabinet unlock-file unlock#",
     "cabinet backup copies#",
     "cabinet adopt copy#",

@@ -13,6 +13,13 @@ fn show_tells_one_item_whole_by_any_unique_beginning() {
     env.run("show nothing").exit(2).says("nothing in the cabinet is called `nothing`");
     let whole = env.run("show crossing-signing/crossing-signing/certificate").exit(0);
     whole.says("used by").says("crossing-signing (keystore)");
+    env.run("show crossing-signing")
+        .exit(0)
+        .says("Crossing for the store: no update that devices take; it ends");
     let json = env.run("show crossing-signing --format json").exit(0).json();
+    let stops = json["stops"].as_array().unwrap();
+    assert_eq!(stops.len(), 2, "{stops:?}");
+    assert_eq!((stops[0]["app"].as_str(), stops[0]["what"].as_str()), (Some("crossing"), Some("updates")));
+    assert_eq!(json["needs"].as_array().unwrap().len(), 2, "key and certificate");
     assert_eq!(json["parts"][0]["key"]["sha256"].as_str().unwrap().len(), 64);
 }

@@ -91,6 +91,56 @@ fn what_lies_about_is_found_by_what_it_is_and_never_shown() {
 }
 
 #[test]
+fn what_is_not_in_the_cabinet_is_taken_in_and_stays_where_it_lies() {
+    let env = TestEnv::with_identity(PROGRAM);
+    litter(&env);
+    let android = TestEnv::with_key(PROGRAM);
+    android.file("pw", b"tide-and-time\n");
+    android.run("keystore export crossing-signing --to kept.p12 --password-in pw").exit(0);
+    env.file("in/loose/app-release", &android.read("kept.p12"));
+    let before: Vec<_> = env.files().into_iter().filter(|(name, _)| name.starts_with("in/loose")).collect();
+    let json = env.run("sweep in/loose --import --format json").exit(1).json();
+    let taken = json["taken_in"].as_array().unwrap();
+    let one = |path: &str| {
+        let path = format!("in/loose/{path}");
+        taken.iter().find(|one| one["path"] == *path).unwrap_or_else(|| panic!("{path}: {json:#}"))
+    };
+    assert_eq!(one("app-release")["items"][0], "app-release");
+    assert_eq!(one("app-release")["opened_by"], "in/loose/build.properties:2", "by the password beside it");
+    assert_eq!(one("x-crossing-store.mobileprovision.bin")["items"][0], "crossing-store-2026");
+    assert_eq!(taken.len(), 2, "{json:#}");
+    let left = json["not_taken"].as_array().unwrap();
+    let because = |path: &str| {
+        let path = format!("in/loose/{path}");
+        let one = left.iter().find(|one| one["path"] == *path).unwrap_or_else(|| panic!("{path}: {json:#}"));
+        one["because"].as_str().unwrap().to_owned()
+    };
+    assert!(because("notes.txt").contains("its key id and issuer id are needed"));
+    assert!(because("x-distribution.p12.bin").contains("password"), "{json:#}");
+    assert_eq!(because("x-crossing-store-expired.mobileprovision.bin"), "it has ended");
+    let after: Vec<_> = env.files().into_iter().filter(|(name, _)| name.starts_with("in/loose")).collect();
+    assert_eq!(after, before, "what lies there stays");
+    env.run("show app-release").exit(0).says("signing key");
+    // again: what is there is known, and its private key is in no backup yet
+    let said = env.run("sweep in/loose --import").exit(1);
+    said.says("app-release was in the cabinet, as app-release, opened by the password in in/loose/build.properties:2")
+        .says("ninekeys apikey import in/loose/notes.txt --name NAME --key-id ID --issuer ID")
+        .says("ninekeys keystore import in/loose/x-distribution.p12.bin --password-in FILE")
+        .says("app-release (no backup)")
+        .is_silent_on("tide-and-time");
+    env.run("cabinet backup copies").exit(0);
+    env.run("sweep in/loose --import").exit(1).is_silent_on("no backup");
+    let inventory = env.run("inventory --format json").exit(0).json();
+    let releases = inventory["items"].as_array().unwrap().iter().filter(|one| one["name"] == "app-release");
+    assert_eq!(releases.count(), 1, "nothing twice");
+    // nothing is unlocked where there is nothing to take in, and nobody is asked in a script
+    env.file("clean/readme", b"nothing\n");
+    std::fs::remove_file(env.path("unlock.txt")).unwrap();
+    env.run("sweep clean --import").exit(0);
+    env.run("sweep in/loose --import").exit(4).says("there is no terminal to ask");
+}
+
+#[test]
 fn a_list_that_was_made_up_puts_nothing_beside_the_cabinet() {
     let env = TestEnv::with_project(PROGRAM);
     let journal = env.path("ninekeys.cabinet-journal");

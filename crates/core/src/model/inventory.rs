@@ -11,7 +11,7 @@ use serde::de::{Error as _, Unexpected, Visitor};
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use thiserror::Error;
 
-use super::{Facts, KeystoreEntry, KeystoreFacts, ReleaseFacts, Role};
+use super::{CertificateFacts, Facts, KeystoreEntry, KeystoreFacts, ReleaseFacts, Role};
 
 /// Identifies an item for good: 16 random bytes, 32 hexadecimal digits in text.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -308,6 +308,14 @@ impl Inventory {
                 wanted: wanted.into(),
                 candidates: many.iter().map(|item| item.name.clone()).collect(),
             }),
+        }
+    }
+
+    /// The certificate with that id.
+    pub fn certificate(&self, id: &ItemId) -> Option<&CertificateFacts> {
+        match &self.get(id)?.facts {
+            Facts::Certificate(facts) => Some(facts),
+            _ => None,
         }
     }
 

@@ -4,7 +4,7 @@
 use jiff::Timestamp;
 
 use super::{Phase, PlanError, Planner, day};
-use crate::model::{Destination, Does, Facts, Item, KeystoreEntry, KeystoreFacts, Role};
+use crate::model::{Destination, Does, Item, KeystoreEntry, KeystoreFacts, Role};
 
 pub(super) fn add<'a>(
     planner: &mut Planner<'a>,
@@ -90,10 +90,7 @@ impl Successor {
 }
 
 fn end_of(planner: &Planner<'_>, entry: &KeystoreEntry) -> Option<Timestamp> {
-    match planner.view.inventory.get(&entry.certificate).map(|item| &item.facts) {
-        Some(Facts::Certificate(certificate)) => Some(certificate.not_after),
-        _ => None,
-    }
+    planner.view.inventory.certificate(&entry.certificate).map(|facts| facts.not_after)
 }
 
 /// A small build of each app, signed and checked.

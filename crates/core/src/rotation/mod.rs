@@ -16,6 +16,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
+use crate::links;
 use crate::model::{
     Does, Facts, Inventory, Item, ItemId, NineKey, OldKeyMay, Project, Role, State, free_name,
 };
@@ -365,15 +366,9 @@ pub fn of_those(view: View<'_>, all: &[String]) -> (Vec<String>, Vec<Left>) {
 
 /// When something that can be replaced ends, for what has an end.
 fn ends(inventory: &Inventory, item: &Item) -> Option<Timestamp> {
-    let end_of = |id: &ItemId| match &inventory.get(id)?.facts {
-        Facts::Certificate(certificate) => Some(certificate.not_after),
-        _ => None,
-    };
     match &item.facts {
-        Facts::Identity(facts) => facts.certificate.as_ref().and_then(end_of),
-        Facts::Profile(facts) => Some(facts.not_after),
-        Facts::Keystore(facts) => facts.entries.iter().filter_map(|entry| end_of(&entry.certificate)).min(),
-        _ => None,
+        Facts::Certificate(_) => None,
+        _ => links::end_of(inventory, item),
     }
 }
 

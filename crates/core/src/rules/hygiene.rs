@@ -39,8 +39,8 @@ pub(super) const RULES: &[Rule] = &[
         name: "backup-stale",
         level: Level::Note,
         about: "the last backup is more than 30 days old and does not have everything",
-        meaning: "What was added since would be lost with the cabinet's file.",
-        remedy: "make a new backup",
+        meaning: "What was added since would be lost with the cabinet's file; what the copy elsewhere lacks, with the place.",
+        remedy: "make a new backup, and take one elsewhere",
         subjects: &[Subject::Cabinet(backup_stale)],
     },
     Rule {
@@ -196,6 +196,23 @@ fn backup_stale(look: &CabinetLook<'_>, notes: &mut Notes) {
         let text =
             format!("the last backup is {} days old and lacks what was added since", age.as_hours() / 24);
         notes.found(Observation::new(text).mend(Mend::Backup));
+    }
+    backup_elsewhere_stale(look, notes);
+}
+
+/// Where a copy is kept elsewhere, it has every key that cannot be replaced, or is new.
+fn backup_elsewhere_stale(look: &CabinetLook<'_>, notes: &mut Notes) {
+    let Some(off_site) = look.off_site else { return };
+    let days = look.now.duration_since(off_site.at).as_hours() / 24;
+    if days <= STALE_DAYS {
+        return;
+    }
+    for item in keystores(look).filter(|item| holds_signing_key(item)) {
+        if !off_site.holds(item, look.inventory) {
+            let text = format!("the copy that is kept elsewhere is {days} days old and lacks {}", item.name);
+            let seen = Observation::new(text).place(&item.name);
+            notes.found(seen.mend(Mend::BackupElsewhere));
+        }
     }
 }
 

@@ -108,6 +108,8 @@ pub struct CabinetLook<'a> {
     pub inventory: &'a Inventory,
     /// The last backup, if there is one.
     pub last_backup: Option<LastBackup>,
+    /// The last of those that are kept elsewhere than the cabinet.
+    pub off_site: Option<LastBackup>,
     /// How it stands to what is known of it.
     pub standing: CabinetStanding,
     /// The time of this check.

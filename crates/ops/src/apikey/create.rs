@@ -32,6 +32,8 @@ pub struct Request {
     pub uses: Vec<ApiUse>,
     /// What it may do; the smallest role that its uses need when nothing is said.
     pub role: Option<ApiRole>,
+    /// The apps that it is for, by name.
+    pub apps: Vec<String>,
 }
 
 /// What was made.
@@ -174,7 +176,7 @@ fn take_in(
         label: None,
         asked_of: None,
         key: None,
-        apps: Vec::new(),
+        apps: request.apps.clone(),
     };
     put(ctx, cabinet, &request.name, facts, secret)
 }

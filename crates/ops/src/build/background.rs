@@ -9,7 +9,7 @@ use ninekeys_core::digest::sha256_hex;
 use ninekeys_core::env::Env;
 use ninekeys_core::ios::device;
 use ninekeys_core::ios::look::{Against, IosLook, signed};
-use ninekeys_core::model::{App, Facts, Inventory, Project};
+use ninekeys_core::model::{App, Facts, Inventory, LastBackup, Project};
 use ninekeys_formats::x509::Certificate;
 
 use super::check::CheckError;
@@ -22,6 +22,8 @@ use crate::revocation;
 pub struct Background {
     pub(crate) project: Option<Project>,
     pub(crate) inventory: Option<Arc<Inventory>>,
+    /// The backup that has most of the cabinet.
+    pub(crate) last_backup: Option<LastBackup>,
     /// The authorities that the project names.
     pub(crate) roots: Vec<Certificate>,
     /// Every authority's certificate at hand.
@@ -42,8 +44,11 @@ impl Background {
             Err(ProjectError::Missing) => false,
             Err(error) => return Err(error.into()),
         };
-        let inventory = if has_cabinet { Some(ctx.look()?.inventory) } else { None };
-        Ok(Background::of(file.map(|file| file.project), inventory, Vec::new()))
+        let look = if has_cabinet { Some(ctx.look()?) } else { None };
+        let last_backup = look.as_ref().and_then(|look| look.last_backup);
+        let inventory = look.map(|look| look.inventory);
+        let background = Background::of(file.map(|file| file.project), inventory, Vec::new());
+        Ok(Background { last_backup, ..background })
     }
 
     /// With the authorities that the project names: a build for iOS has to lead to one of them.
@@ -52,7 +57,8 @@ impl Background {
     /// [`CheckError`] when one cannot be read.
     pub(crate) fn with_roots(self, ctx: &Ctx<'_>) -> Result<Self, CheckError> {
         let roots = identity::roots(ctx.project_if_any()?.as_ref())?;
-        Ok(Background::of(self.project, self.inventory, roots))
+        let last_backup = self.last_backup;
+        Ok(Background { last_backup, ..Background::of(self.project, self.inventory, roots) })
     }
 
     /// Out of what there is.
@@ -63,7 +69,7 @@ impl Background {
     ) -> Self {
         let mut pool = inventory.as_deref().map(identity::authorities).unwrap_or_default();
         pool.extend(roots.iter().cloned());
-        Background { project, inventory, roots, pool, learnt: Vec::new() }
+        Background { project, inventory, last_backup: None, roots, pool, learnt: Vec::new() }
     }
 
     /// With what is learnt of the certificates that signed these builds, where they say that it can be asked.

@@ -205,6 +205,7 @@ pub fn check_setups(ctx: &Ctx<'_>, request: &Request) -> Result<CheckSetupReport
             let look = CabinetLook {
                 inventory: &inventory,
                 last_backup: cabinet.last_backup(),
+                off_site: cabinet.off_site_backup(),
                 standing: standing(cabinet.standing()),
                 now: ctx.env.now,
             };

@@ -8,6 +8,7 @@ pub mod members;
 pub mod passphrase;
 pub mod pieces;
 pub mod pin;
+pub mod remember;
 pub mod restore;
 pub mod status;
 pub mod unlock_file;

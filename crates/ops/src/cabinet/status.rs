@@ -13,6 +13,7 @@ use thiserror::Error;
 use crate::advice;
 use crate::answers::Verdict;
 use crate::ctx::{Ctx, Notice, OpenError};
+use crate::remembered;
 
 /// The state of the cabinet.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -42,6 +43,12 @@ pub struct StatusReport {
     /// The last backup.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub last_backup: Option<Backup>,
+    /// The last backup that is kept elsewhere than the cabinet.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub off_site: Option<Backup>,
+    /// Until when this machine keeps what unlocks it, where somebody asked for that.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub remembered_until: Option<Timestamp>,
     /// What is on its way out, or was cut off.
     pub open: Vec<Intention>,
     /// Whether every seal was opened as well, which takes unlocking.
@@ -97,6 +104,7 @@ pub fn status(ctx: &Ctx<'_>, prove: bool) -> Result<StatusReport, StatusError> {
     let look = CabinetLook {
         inventory: &inventory,
         last_backup: cabinet.last_backup(),
+        off_site: cabinet.off_site_backup(),
         standing: standing(status.standing),
         now: ctx.env.now,
     };
@@ -120,6 +128,8 @@ pub fn status(ctx: &Ctx<'_>, prove: bool) -> Result<StatusReport, StatusError> {
         pinned_by: status.pinned_by,
         remembers: ctx.machine.is_kept(),
         last_backup: status.backups.last().cloned(),
+        off_site: status.backups.iter().rev().find(|backup| backup.off_site).cloned(),
+        remembered_until: remembered::find(ctx, &status.identity).map(|(_, until)| until),
         open: status.intentions.into_iter().map(|(_, intention)| intention).collect(),
         proved: prove,
         verdict: check_cabinet(&look).map(advice::in_general),

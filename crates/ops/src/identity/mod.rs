@@ -243,7 +243,7 @@ pub(crate) fn key_facts<'a>(inventory: &'a Inventory, id: &ItemId) -> Option<&'a
 
 /// The facts of a certificate item.
 pub(crate) fn certificate_facts<'a>(inventory: &'a Inventory, id: &ItemId) -> Option<&'a CertificateFacts> {
-    if let Facts::Certificate(facts) = &inventory.get(id)?.facts { Some(facts) } else { None }
+    inventory.certificate(id)
 }
 
 /// A kept certificate, read.

@@ -202,10 +202,7 @@ pub(crate) fn certificate_of<'a>(
     inventory: &'a Inventory,
     entry: &KeystoreEntry,
 ) -> Option<&'a CertificateFacts> {
-    match &inventory.get(&entry.certificate)?.facts {
-        Facts::Certificate(facts) => Some(facts),
-        _ => None,
-    }
+    inventory.certificate(&entry.certificate)
 }
 
 /// A password, made up, given or asked for, and whether it is easy to guess.

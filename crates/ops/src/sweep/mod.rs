@@ -4,6 +4,7 @@
 mod aside;
 mod history;
 mod settings;
+mod take_in;
 mod walk;
 
 use std::path::{Path, PathBuf};
@@ -11,6 +12,7 @@ use std::sync::atomic::Ordering;
 
 use jiff::Timestamp;
 use ninekeys_core::findings::Level;
+use ninekeys_core::model::LastBackup;
 use ninekeys_formats::pem;
 use ninekeys_formats::secret::{Secret, SecretBytes};
 use rayon::prelude::*;
@@ -21,11 +23,13 @@ use thiserror::Error;
 use crate::answers::KeySaid;
 use crate::build::background::Background;
 use crate::build::check::CheckError;
-use crate::ctx::Ctx;
+use crate::ctx::{Ctx, OpenError};
 use crate::files::FileError;
 use crate::inspect::{self, Content};
+use crate::keystore::key_with;
 use crate::outputs::OutputError;
 pub use aside::{LIST, Moved};
+pub use take_in::{NotTaken, TakenIn};
 
 /// How much of a file says whether it is looked into.
 const HEAD: usize = 4 << 10;
@@ -42,6 +46,8 @@ pub struct Request {
     pub places: Vec<PathBuf>,
     /// Whether what was ever put into repositories on the way is looked through too.
     pub history: bool,
+    /// Whether what the cabinet does not have is taken into it.
+    pub take_in: bool,
     /// The folder that copies of what the cabinet holds, and dead profiles, are moved into.
     pub aside: Option<PathBuf>,
 }
@@ -126,6 +132,9 @@ pub struct Found {
     /// The item of the cabinet that holds the same.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub item: Option<String>,
+    /// Of a private key that the cabinet holds: whether a backup has it too.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub backed_up: Option<bool>,
     /// Until when it is good.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub not_after: Option<Timestamp>,
@@ -142,6 +151,12 @@ pub struct SweepReport {
     pub found: Vec<Found>,
     /// The same key under several names: the paths.
     pub alike: Vec<Vec<String>>,
+    /// What was taken into the cabinet.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub taken_in: Vec<TakenIn>,
+    /// What could not be.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub not_taken: Vec<NotTaken>,
     /// How many files were looked at.
     pub files: usize,
     /// How many could not be read.
@@ -177,6 +192,9 @@ pub enum SweepError {
     /// Project file or cabinet.
     #[error(transparent)]
     Background(#[from] CheckError),
+    /// The cabinet that it is taken into.
+    #[error(transparent)]
+    Open(#[from] OpenError),
     /// The user stopped.
     #[error("it was stopped")]
     Stopped,
@@ -222,6 +240,12 @@ pub fn sweep(ctx: &Ctx<'_>, request: &Request) -> Result<SweepReport, SweepError
         }
     }
     found.sort_by(|a, b| (&a.path, a.line, &a.commit, a.what).cmp(&(&b.path, b.line, &b.commit, b.what)));
+    let (taken_in, not_taken) = match request.take_in {
+        true => take_in::take_in(ctx, &mut found)?,
+        false => (Vec::new(), Vec::new()),
+    };
+    let background = if taken_in.is_empty() { background } else { Background::read(ctx)? };
+    found.iter_mut().for_each(|one| one.backed_up = backed_up(one, &background));
     let moved = match &request.aside {
         Some(to) => aside::set_aside(ctx, &found, to)?,
         None => Vec::new(),
@@ -234,6 +258,8 @@ pub fn sweep(ctx: &Ctx<'_>, request: &Request) -> Result<SweepReport, SweepError
     });
     Ok(SweepReport {
         moved,
+        taken_in,
+        not_taken,
         list: list.map(|list| list.display().to_string()),
         alike: alike(&found),
         found,
@@ -242,6 +268,21 @@ pub fn sweep(ctx: &Ctx<'_>, request: &Request) -> Result<SweepReport, SweepError
         repositories: walked.repositories.len(),
         at: ctx.env.now,
     })
+}
+
+/// Whether a backup has the private key that was found, where the cabinet holds it.
+fn backed_up(one: &Found, background: &Background) -> Option<bool> {
+    let inventory = background.inventory.as_deref()?;
+    let held = one.item.as_ref().filter(|_| one.what.is_secret())?;
+    let last = |item| background.last_backup.is_some_and(|last: LastBackup| last.holds(item, inventory));
+    let key = one.key.as_ref().and_then(|key| key_with(inventory, &key.sha256));
+    match key.and_then(|id| inventory.get(&id)) {
+        Some(key) => Some(last(key)),
+        None => {
+            let mut named = inventory.iter().filter(|item| held.split(", ").any(|name| name == item.name));
+            Some(named.all(last))
+        }
+    }
 }
 
 /// Private keys that lie in several places.
@@ -343,6 +384,7 @@ fn password((line, name): (usize, String), shown: &str) -> Found {
         subject: Some(name),
         key: None,
         item: None,
+        backed_up: None,
         not_after: None,
         open_to_others: false,
         level: Level::Error,
@@ -359,6 +401,7 @@ fn told(content: Result<Option<Content>, inspect::InspectError>, shown: &str) ->
         subject: None,
         key: None,
         item: None,
+        backed_up: None,
         not_after: None,
         open_to_others: false,
         level,

@@ -1,5 +1,7 @@
 //! Passwords in settings: files of lines that give values to names, as properties and environment files are.
 
+use ninekeys_formats::secret::{Secret, SecretText};
+
 /// What a setting's name has in it that holds a password.
 const WORDS: [&str; 5] = ["password", "passwd", "passphrase", "secret", "storepass"];
 /// The longest line that is looked at.
@@ -47,21 +49,27 @@ fn is_password(value: &str) -> bool {
     !stands_for && value.len() >= 4 && !none.contains(&value.to_ascii_lowercase().as_str())
 }
 
+/// The lines with passwords: their numbers, the names of the settings, and the values.
+fn each(bytes: &[u8]) -> impl Iterator<Item = (usize, &str, &str)> {
+    let text = std::str::from_utf8(bytes).ok().filter(|text| is_settings(text)).unwrap_or_default();
+    let lines = text.lines().enumerate().filter(|(_, line)| line.len() <= LONGEST);
+    lines.filter_map(|(index, line)| {
+        let (name, value) = setting(line.trim())?;
+        let lower = name.to_ascii_lowercase();
+        let named = WORDS.iter().any(|word| lower.contains(word));
+        (named && is_password(value)).then_some((index + 1, name, value))
+    })
+}
+
 /// The lines with passwords: their numbers, and the names of the settings. The values are looked at and not kept.
 pub(super) fn passwords(bytes: &[u8]) -> Vec<(usize, String)> {
-    let Ok(text) = std::str::from_utf8(bytes) else { return Vec::new() };
-    if !is_settings(text) {
-        return Vec::new();
-    }
-    let lines = text.lines().enumerate().filter(|(_, line)| line.len() <= LONGEST);
-    lines
-        .filter_map(|(index, line)| {
-            let (name, value) = setting(line.trim())?;
-            let lower = name.to_ascii_lowercase();
-            let named = WORDS.iter().any(|word| lower.contains(word));
-            (named && is_password(value)).then(|| (index + 1, name.to_owned()))
-        })
-        .collect()
+    each(bytes).map(|(line, name, _)| (line, name.to_owned())).collect()
+}
+
+/// The passwords, by line: what may open a keystore that lies beside them.
+pub(super) fn values(bytes: &[u8]) -> Vec<(usize, SecretText)> {
+    let plain = |value: &str| Secret::new(value.trim_matches(['"', '\'']).to_owned());
+    each(bytes).map(|(line, _, value)| (line, plain(value))).collect()
 }
 
 #[cfg(test)]
@@ -73,6 +81,9 @@ mod tests {
         let text = b"# signing\nstoreFile=../keys/a.jks\nstorePassword=tide-and-time\nkeyPassword=${KEY}\nkeyAlias=app\n";
         assert_eq!(passwords(text), [(3, "storePassword".to_owned())]);
         assert_eq!(passwords(b"export API_SECRET='0123456789'\n"), [(1, "API_SECRET".to_owned())]);
+        let values = values(b"a=b\nexport API_SECRET='0123456789'\n");
+        assert_eq!(values.len(), 1);
+        assert!(values[0].0 == 2 && values[0].1.lend(|value| value == "0123456789"));
         for none in ["password=", "password=$PW", "PASSWORD=null", "password_file=/run/pw", "a=b"] {
             assert_eq!(passwords(none.as_bytes()), [], "{none}");
         }

@@ -83,6 +83,7 @@ pub fn ctx<'a>(folder: &Path, person: &'a dyn Ask) -> Ctx<'a> {
         cabinet: None,
         ask: person,
         machine,
+        credentials: &ninekeys_ops::remembered::KeepsNothing,
         running: &|| Duration::ZERO,
         notices: RefCell::default(),
     }

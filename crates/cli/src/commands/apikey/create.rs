@@ -25,7 +25,7 @@ pub(crate) struct Args {
 
 pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
     let attempt = format!("have the API key {} made", args.name);
-    let request = Request { name: args.name, uses: args.uses, role: args.role };
+    let request = Request { name: args.name, uses: args.uses, role: args.role, apps: Vec::new() };
     let report = apikey_create(ctx, &request).map_err(|error| {
         let failure = Failure::of(&attempt, &error);
         match &error {

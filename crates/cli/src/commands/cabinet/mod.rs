@@ -2,11 +2,13 @@
 
 mod adopt;
 mod backup;
+mod forget;
 mod history;
 mod members;
 mod passphrase;
 mod pieces;
 mod pin;
+mod remember;
 mod restore;
 mod status;
 mod unlock_file;
@@ -29,6 +31,8 @@ pub(crate) enum Command {
     Pieces(pieces::Command),
     Passphrase(passphrase::Args),
     UnlockFile(unlock_file::Args),
+    Remember(remember::Args),
+    Forget(forget::Args),
     Backup(backup::Args),
     Restore(restore::Args),
     History(history::Args),
@@ -44,6 +48,8 @@ pub(crate) fn run(command: Command, ctx: &Ctx<'_>, out: &mut Output) -> Result<E
         Command::Pieces(command) => pieces::run(command, ctx, out),
         Command::Passphrase(args) => passphrase::run(&args, ctx, out),
         Command::UnlockFile(args) => unlock_file::run(&args, ctx, out),
+        Command::Remember(args) => remember::run(&args, ctx, out),
+        Command::Forget(args) => forget::run(&args, ctx, out),
         Command::Backup(args) => backup::run(&args, ctx, out),
         Command::Restore(args) => restore::run(&args, ctx, out),
         Command::History(args) => history::run(args, ctx, out),

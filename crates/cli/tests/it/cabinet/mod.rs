@@ -1,5 +1,6 @@
 mod adopt;
 mod backup;
+mod forget;
 mod history;
 mod independent;
 mod layout;
@@ -7,6 +8,7 @@ mod members;
 mod passphrase;
 mod pieces;
 mod pin;
+mod remember;
 mod restore;
 mod status;
 mod trust;

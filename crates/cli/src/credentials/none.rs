@@ -1,0 +1,3 @@
+//! A system without such a store.
+
+pub(crate) use ninekeys_ops::remembered::KeepsNothing as System;
