@@ -47,7 +47,7 @@ pub(crate) fn run(
     out: &mut Output,
 ) -> Result<Exit, Failure> {
     match command {
-        None => board::run(&board::Args {}, ctx, out),
+        None => board::run(&board::Args::default(), ctx, out),
         Some(Command::Init(args)) => init::run(args, ctx, out),
         Some(Command::Demo(args)) => demo::run(&args, ctx, global, out),
         Some(Command::Cabinet(command)) => cabinet::run(command, ctx, out),

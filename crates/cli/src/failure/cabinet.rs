@@ -8,14 +8,17 @@ use ninekeys_ops::cabinet::adopt::AdoptError;
 use ninekeys_ops::cabinet::backup::BackupError;
 use ninekeys_ops::cabinet::drill::DrillError;
 use ninekeys_ops::cabinet::history::HistoryError;
-use ninekeys_ops::cabinet::members::MembersError;
+use ninekeys_ops::cabinet::issue::IssueError;
+use ninekeys_ops::cabinet::members::add::MemberAddError;
+use ninekeys_ops::cabinet::members::list::MembersListError;
+use ninekeys_ops::cabinet::members::remove::MemberRemoveError;
 use ninekeys_ops::cabinet::passphrase::PassphraseError;
-use ninekeys_ops::cabinet::pieces::PiecesError;
+use ninekeys_ops::cabinet::pieces::join::PiecesJoinError;
+use ninekeys_ops::cabinet::pieces::make::PiecesMakeError;
 use ninekeys_ops::cabinet::pin::PinError;
 use ninekeys_ops::cabinet::remember::RememberError;
 use ninekeys_ops::cabinet::restore::RestoreError;
 use ninekeys_ops::cabinet::status::StatusError;
-use ninekeys_ops::cabinet::unlock_file::UnlockFileError;
 use ninekeys_ops::init::InitError;
 use ninekeys_ops::outputs::OutputError;
 use ninekeys_portal::client::PortalError;
@@ -165,22 +168,57 @@ impl Classify for RestoreError {
     }
 }
 
-impl Classify for MembersError {
+impl Classify for IssueError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Project(inner) => inner.class(),
+            Self::Output(OutputError::Exists(_)) => class(Exit::Refused, &["cabinet", "unlock-file", "FILE"]),
+            Self::Output(inner) => inner.class(),
+            Self::File(inner) | Self::Unnamed { cause: inner, .. } => inner.class(),
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+        }
+    }
+}
+
+impl Classify for MembersListError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+        }
+    }
+}
+
+impl Classify for MemberAddError {
     fn class(&self) -> Class {
         match self {
             Self::Name(_) => again(Exit::Usage, &[]),
-            Self::Taken(_) | Self::Unknown { .. } | Self::LastManager(_) => {
+            Self::Taken(_) => class(Exit::Refused, &["cabinet", "members", "list"]),
+            Self::NoApps => again(Exit::Usage, &["--app", "APP"]),
+            Self::UnknownApp(_) => class(Exit::Usage, &["app", "list"]),
+            Self::Project(inner) => inner.class(),
+            Self::Issue(IssueError::Output(OutputError::Exists(_))) => {
+                again(Exit::Refused, &["--to", "FILE"])
+            }
+            Self::Issue(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+        }
+    }
+}
+
+impl Classify for MemberRemoveError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Unknown { .. } | Self::LastManager(_) => {
                 class(Exit::Refused, &["cabinet", "members", "list"])
             }
             Self::Oneself(_) => again(Exit::Refused, &["--unlock-file", "FILE"]),
-            Self::NoApps => again(Exit::Usage, &["--app", "APP"]),
-            Self::UnknownApp(_) => class(Exit::Usage, &["app", "list"]),
             Self::NotSure(_) => again(Exit::Refused, &["--yes"]),
             Self::Ask(_) => again(Exit::Refused, &[]),
             Self::Project(inner) => inner.class(),
-            Self::Output(OutputError::Exists(_)) => again(Exit::Refused, &["--to", "FILE"]),
+            Self::Output(OutputError::Exists(_)) => again(Exit::Refused, &["--draft", "FILE"]),
             Self::Output(inner) => inner.class(),
-            Self::File(inner) | Self::Unnamed { cause: inner, .. } => inner.class(),
             Self::Undrafted { cause, .. } => cause.class(),
             Self::Open(inner) => inner.class(),
             Self::Cabinet(inner) => inner.class(),
@@ -212,11 +250,24 @@ impl Classify for DrillError {
     }
 }
 
-impl Classify for PiecesError {
+impl Classify for PiecesMakeError {
     fn class(&self) -> Class {
         match self {
             Self::Split(SplitError::Numbers(_)) => again(Exit::Usage, &["--needed", "3"]),
             Self::Split(SplitError::Key(_)) => defect(),
+            Self::Project(inner) => inner.class(),
+            Self::Output(OutputError::Exists(_)) => again(Exit::Refused, &["--to", "FOLDER"]),
+            Self::Output(inner) => inner.class(),
+            Self::File(inner) | Self::Unnamed { cause: inner, .. } => inner.class(),
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+        }
+    }
+}
+
+impl Classify for PiecesJoinError {
+    fn class(&self) -> Class {
+        match self {
             Self::Recovery(RecoveryError::TooFew { .. }) => {
                 say(Exit::Locked, "name more of the pieces of this set")
             }
@@ -229,12 +280,10 @@ impl Classify for PiecesError {
             ),
             Self::OpenNothing => class(Exit::Locked, &["cabinet", "status"]),
             Self::Ask(_) => again(Exit::Refused, &[]),
-            Self::Project(inner) => inner.class(),
-            Self::Output(OutputError::Exists(_)) => again(Exit::Refused, &["--to", "FOLDER"]),
+            Self::Output(OutputError::Exists(_)) => again(Exit::Refused, &["--new-unlock-file", "FILE"]),
             Self::Output(inner) => inner.class(),
-            Self::File(inner)
-            | Self::Unnamed { cause: inner, .. }
-            | Self::UnnamedMember { cause: inner, .. } => inner.class(),
+            Self::File(inner) => inner.class(),
+            Self::Issue(inner) => inner.class(),
             Self::Open(inner) => inner.class(),
             Self::Cabinet(inner) => inner.class(),
         }
@@ -248,19 +297,6 @@ impl Classify for RememberError {
             Self::Open(inner) => inner.class(),
             Self::Cabinet(inner) => inner.class(),
             Self::Store(_) => class(Exit::Damaged, &["cabinet", "unlock-file", "FILE"]),
-        }
-    }
-}
-
-impl Classify for UnlockFileError {
-    fn class(&self) -> Class {
-        match self {
-            Self::Open(inner) => inner.class(),
-            Self::Cabinet(inner) => inner.class(),
-            Self::Project(inner) => inner.class(),
-            Self::Output(OutputError::Exists(_)) => class(Exit::Refused, &["cabinet", "unlock-file", "FILE"]),
-            Self::Output(inner) => inner.class(),
-            Self::File(inner) | Self::Unnamed { cause: inner, .. } => inner.class(),
         }
     }
 }

@@ -122,6 +122,7 @@ impl Classify for SweepError {
             Self::Background(inner) => inner.class(),
             Self::Output(inner) => inner.class(),
             Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
             Self::Stopped => again(Exit::Stopped, &[]),
             Self::Repository { .. } => again(Exit::Damaged, &["--no-history"]),
         }

@@ -23,6 +23,7 @@ impl Classify for RotateDraftError {
     fn class(&self) -> Class {
         match self {
             Self::Nothing => again(Exit::Usage, &["--due", "60d"]),
+            Self::Ask(_) => again(Exit::Usage, &[]),
             Self::NoneCan(_) => class(Exit::Refused, &["board"]),
             Self::Project(inner) => inner.class(),
             Self::Plan(inner) => inner.class(),

@@ -53,6 +53,7 @@ use ninekeys_ops::{Ctx, Notice};
 use crate::arguments::{Format, Global};
 use crate::failure::{Exit, Failure};
 
+pub(crate) use board::Drawn;
 pub(crate) use build::{Signed, Single};
 pub(crate) use line::{Line, Marks, Paper, shell_words};
 pub(crate) use page::{ReportWritten, page};

@@ -8,7 +8,7 @@ use schemars::generate::SchemaSettings;
 use schemars::{JsonSchema, Schema};
 use serde_json::{Map, Value, json};
 
-use super::{Report, Signed, Single, Verdicts};
+use super::{Drawn, Report, Signed, Single, Verdicts};
 use crate::commands::apikey::password::ToldUpload;
 use crate::commands::apikey::token::Token;
 use crate::commands::completions::CompletionsReport;
@@ -52,7 +52,7 @@ fn of_project_file() -> (String, Value) {
 }
 
 fn all() -> Vec<(String, Value)> {
-    use ninekeys_ops::{app, board, build, cabinet, compare, init, inspect, inventory, keystore, show};
+    use ninekeys_ops::{app, build, cabinet, compare, init, inspect, inventory, keystore, show};
     let mut all = vec![
         of_report::<init::InitReport>(),
         of_report::<app::add::AppAddReport>(),
@@ -78,7 +78,7 @@ fn all() -> Vec<(String, Value)> {
         of_report::<keystore::import::KeystoreImportReport>(),
         of_report::<keystore::export::KeystoreExportReport>(),
         of_report::<keystore::hand_over::KeystoreHandOverReport>(),
-        of_report::<board::BoardReport>(),
+        of_report::<Drawn<'_>>(),
         of_report::<inventory::InventoryReport>(),
         of_report::<show::ShowReport>(),
         of_report::<inspect::InspectReport>(),
@@ -129,11 +129,11 @@ fn of_the_ios_side() -> Vec<(String, Value)> {
         of_report::<profile::create::ProfileCreateReport>(),
         of_report::<prepare::PrepareReport>(),
         of_report::<cabinet::drill::DrillReport>(),
-        of_report::<cabinet::pieces::PiecesMakeReport>(),
-        of_report::<cabinet::pieces::PiecesJoinReport>(),
-        of_report::<cabinet::members::MembersReport>(),
-        of_report::<cabinet::members::MemberAddReport>(),
-        of_report::<cabinet::members::MemberRemoveReport>(),
+        of_report::<cabinet::pieces::make::PiecesMakeReport>(),
+        of_report::<cabinet::pieces::join::PiecesJoinReport>(),
+        of_report::<cabinet::members::list::MembersReport>(),
+        of_report::<cabinet::members::add::MemberAddReport>(),
+        of_report::<cabinet::members::remove::MemberRemoveReport>(),
         of_report::<date::add::DateAddReport>(),
         of_report::<date::list::DateListReport>(),
         of_report::<date::done::DateDoneReport>(),

@@ -4,6 +4,7 @@ pub mod adopt;
 pub mod backup;
 pub mod drill;
 pub mod history;
+pub mod issue;
 pub mod members;
 pub mod passphrase;
 pub mod pieces;

@@ -11,6 +11,7 @@ use serde::Serialize;
 use thiserror::Error;
 
 use super::RotateError;
+use crate::ask::AskError;
 use crate::ctx::{Ctx, OpenError};
 use crate::files::{self, Access, FileError, Taken};
 use crate::outgoing::Outgoing;
@@ -72,6 +73,9 @@ pub enum RotateDraftError {
     /// Neither a name nor a number of days.
     #[error("nothing says what is to be replaced")]
     Nothing,
+    /// The person.
+    #[error(transparent)]
+    Ask(#[from] AskError),
     /// Nothing of what falls due can be replaced.
     #[error("nothing of what falls due can be replaced: {}", .0.join("; "))]
     NoneCan(Vec<String>),
@@ -98,19 +102,28 @@ pub enum RotateDraftError {
     Cabinet(#[from] ninekeys_cabinet::CabinetError),
 }
 
+/// What a person wants to have replaced.
+fn asked(ctx: &Ctx<'_>, inventory: &Inventory) -> Result<String, RotateDraftError> {
+    let judge = |name: &str| match name {
+        rotation::CABINET => Ok(()),
+        name => inventory.find(name).map(|_| ()).map_err(|error| error.to_string()),
+    };
+    ctx.ask.answer("What is to be replaced", None, &judge)?.ok_or(RotateDraftError::Nothing)
+}
+
 /// Writes the draft of a rotation; nothing else is changed.
 ///
 /// # Errors
 /// [`RotateDraftError`]; then there is no new file.
 pub fn rotate_draft(ctx: &Ctx<'_>, request: &Request) -> Result<RotateDraftReport, RotateDraftError> {
-    if request.what.is_empty() && request.due.is_none() {
-        return Err(RotateDraftError::Nothing);
-    }
     let file = ctx.project_file()?;
     let cabinet = ctx.open()?;
     let inventory = cabinet.inventory()?;
     let view = View { project: &file.project, inventory: &inventory, now: ctx.env.now };
-    let mut rotates = request.what.clone();
+    let mut rotates = match request.what.is_empty() && request.due.is_none() {
+        true => vec![asked(ctx, &inventory)?],
+        false => request.what.clone(),
+    };
     let mut left = Vec::new();
     if let Some(days) = request.due {
         let (due, others) = rotation::due(view, days)?;

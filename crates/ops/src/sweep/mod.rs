@@ -11,6 +11,7 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::Ordering;
 
 use jiff::Timestamp;
+use ninekeys_cabinet::CabinetError;
 use ninekeys_core::findings::Level;
 use ninekeys_core::model::LastBackup;
 use ninekeys_formats::pem;
@@ -195,6 +196,9 @@ pub enum SweepError {
     /// The cabinet that it is taken into.
     #[error(transparent)]
     Open(#[from] OpenError),
+    /// It could not be written to; what was taken in before stays in.
+    #[error(transparent)]
+    Cabinet(#[from] CabinetError),
     /// The user stopped.
     #[error("it was stopped")]
     Stopped,

@@ -82,6 +82,22 @@ impl Why {
     fn is_of_identity(&self) -> bool {
         matches!(self, Why::Identity(_))
     }
+
+    /// The same, where it is one file's; a cabinet that cannot be written to takes in no other either.
+    fn of_one_file(self) -> Result<Self, SweepError> {
+        match self {
+            Why::Open(error)
+            | Why::Keystore(ImportError::Open(error))
+            | Why::Identity(IdentityImportError::Open(error))
+            | Why::Profile(ProfileImportError::Open(error))
+            | Why::ApiKey(ApiKeyImportError::Open(error)) => Err(error.into()),
+            Why::Keystore(ImportError::Cabinet(error))
+            | Why::Identity(IdentityImportError::Cabinet(error))
+            | Why::Profile(ProfileImportError::Cabinet(error))
+            | Why::ApiKey(ApiKeyImportError::Cabinet(error)) => Err(error.into()),
+            one => Ok(one),
+        }
+    }
 }
 
 impl From<KeystoreError> for Why {
@@ -131,8 +147,8 @@ pub(super) fn take_in(
         match one(&inner, &path, what, found, &settings) {
             Ok((items, known, opened_by)) => taken.push(TakenIn { path, what, items, known, opened_by }),
             Err(why) => {
-                let identity = why.is_of_identity();
-                left.push(NotTaken { path, what, identity, because: why.to_string() });
+                let why = why.of_one_file()?;
+                left.push(NotTaken { path, what, identity: why.is_of_identity(), because: why.to_string() });
             }
         }
     }

@@ -3,7 +3,8 @@
 use std::path::PathBuf;
 
 use ninekeys_ops::Ctx;
-use ninekeys_ops::cabinet::unlock_file::{UnlockFileError, unlock_file};
+use ninekeys_ops::cabinet::issue::IssueError;
+use ninekeys_ops::cabinet::unlock_file::unlock_file;
 
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
@@ -23,7 +24,7 @@ pub(crate) fn run(args: &Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, 
     let report = unlock_file(ctx, &args.file).map_err(|error| {
         let failure = Failure::of(&attempt, &error);
         match &error {
-            UnlockFileError::Unnamed { member, .. } => {
+            IssueError::Unnamed { member, .. } => {
                 failure.changed(&format!("{member} is a member now, and opens with a file that is not there"))
             }
             _ => failure,

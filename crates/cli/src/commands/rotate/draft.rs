@@ -21,7 +21,7 @@ use crate::output::Output;
 pub(crate) struct Args {
     /// What is to be replaced: identities, profiles, keystores with one key, API
     /// keys, or `cabinet` for the keys that the cabinet is sealed with
-    #[arg(value_name = "WHAT", required_unless_present = "due", add = ArgValueCandidates::new(complete::items))]
+    #[arg(value_name = "WHAT", add = ArgValueCandidates::new(complete::items))]
     what: Vec<String>,
     /// Everything that ends within so many days, in one draft: 60d
     #[arg(long, value_name = "DAYS", value_parser = crate::commands::inventory::days)]
@@ -60,8 +60,11 @@ fn old_key_may(text: &str) -> Result<Option<OldKeyMay>, String> {
 }
 
 pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
-    let what = if args.what.is_empty() { "what falls due".into() } else { args.what.join(", ") };
-    let attempt = format!("draft the rotation of {what}");
+    let attempt = match (args.what.is_empty(), args.due) {
+        (false, _) => format!("draft the rotation of {}", args.what.join(", ")),
+        (true, Some(_)) => "draft the rotation of what falls due".into(),
+        (true, None) => "draft a rotation".into(),
+    };
     let Args { what, due, revoke, from_sdk, old_key_may, to, replace } = args;
     let old_key_may = match old_key_may.is_empty() {
         true => OldKeyMay::usual(),

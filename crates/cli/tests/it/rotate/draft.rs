@@ -62,7 +62,7 @@ fn what_falls_due_is_one_draft_that_shares_steps() {
 #[test]
 fn what_cannot_be_replaced_is_refused_with_the_reason() {
     let env = TestEnv::with_identity(PROGRAM);
-    env.run("rotate draft").exit(2).says("<WHAT>");
+    env.run("rotate draft").exit(2).says("nothing says what is to be replaced");
     env.run("rotate draft nobody").exit(2).says("nothing in the cabinet is called `nobody`");
     env.run("device add Bridge --identifier 00008030-000A1B2C3D4E802E").exit(0);
     env.run("rotate draft bridge").exit(5).says("bridge is a device, and nothing takes the place of one");

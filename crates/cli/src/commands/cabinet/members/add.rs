@@ -5,7 +5,8 @@ use std::path::PathBuf;
 use clap::ValueEnum;
 use clap_complete::engine::ArgValueCandidates;
 use ninekeys_ops::Ctx;
-use ninekeys_ops::cabinet::members::{May, MembersError, Request, member_add};
+use ninekeys_ops::cabinet::issue::IssueError;
+use ninekeys_ops::cabinet::members::add::{May, MemberAddError, Request, member_add};
 
 use crate::complete;
 use crate::failure::{Exit, Failure};
@@ -59,7 +60,7 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, F
     let report = member_add(ctx, &request).map_err(|error| {
         let failure = Failure::of(&attempt, &error);
         match &error {
-            MembersError::Unnamed { member, .. } => {
+            MemberAddError::Issue(IssueError::Unnamed { member, .. }) => {
                 failure.changed(&format!("{member} is a member now, and opens with a file that is not there"))
             }
             _ => failure,

@@ -1,7 +1,7 @@
 //! `ninekeys cabinet members list`
 
 use ninekeys_ops::Ctx;
-use ninekeys_ops::cabinet::members::members;
+use ninekeys_ops::cabinet::members::list::members;
 
 use crate::failure::{Exit, Failure};
 use crate::output::Output;

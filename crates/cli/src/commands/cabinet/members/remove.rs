@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap_complete::engine::ArgValueCandidates;
 use ninekeys_ops::Ctx;
-use ninekeys_ops::cabinet::members::{MembersError, member_remove};
+use ninekeys_ops::cabinet::members::remove::{MemberRemoveError, member_remove};
 
 use crate::complete;
 use crate::failure::{Exit, Failure};
@@ -32,7 +32,7 @@ pub(crate) fn run(args: &Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, 
     let report = member_remove(ctx, &args.name, args.yes, args.draft.as_deref()).map_err(|error| {
         let failure = Failure::of(&attempt, &error);
         match &error {
-            MembersError::Undrafted { member, .. } => {
+            MemberRemoveError::Undrafted { member, .. } => {
                 failure.changed(&format!("{member} is no member any more; no draft was written"))
             }
             _ => failure,

@@ -3,7 +3,8 @@
 use std::path::PathBuf;
 
 use ninekeys_ops::Ctx;
-use ninekeys_ops::cabinet::pieces::{PiecesError, pieces_join};
+use ninekeys_ops::cabinet::issue::IssueError;
+use ninekeys_ops::cabinet::pieces::join::{PiecesJoinError, pieces_join};
 
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
@@ -25,7 +26,7 @@ pub(crate) fn run(args: &Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, 
     let report = pieces_join(ctx, &args.pieces, &args.new_unlock_file).map_err(|error| {
         let failure = Failure::of("open the cabinet with recovery pieces", &error);
         match &error {
-            PiecesError::UnnamedMember { member, .. } => {
+            PiecesJoinError::Issue(IssueError::Unnamed { member, .. }) => {
                 failure.changed(&format!("{member} is a member now, and opens with a file that is not there"))
             }
             _ => failure,

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use ninekeys_ops::Ctx;
-use ninekeys_ops::cabinet::pieces::{PiecesError, Request, pieces_make};
+use ninekeys_ops::cabinet::pieces::make::{PiecesMakeError, Request, pieces_make};
 
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
@@ -30,7 +30,7 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, F
     let report = pieces_make(ctx, &Request { of, needed, to }).map_err(|error| {
         let failure = Failure::of("make recovery pieces", &error);
         match &error {
-            PiecesError::Unnamed { done, .. } => {
+            PiecesMakeError::Unnamed { done, .. } => {
                 let done = if done.is_empty() { "none".into() } else { done.join(", ") };
                 failure.changed(&format!(
                     "the cabinet has new pieces, and of their files {done} has its name: make them again"

@@ -1,25 +1,22 @@
-//! `cabinet pieces`: recovery pieces, some of which open the cabinet when everything else that opened it is lost.
+//! `cabinet pieces make`: what opens the cabinet is split, and written down to be printed.
 
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
-use ninekeys_cabinet::{CabinetError, Credential, Member, MemberKind, NewMember, Role, WORK_FACTOR};
-use ninekeys_core::recovery::{self, Pieces, RecoveryError, SplitError};
+use ninekeys_cabinet::{CabinetError, Member, MemberKind, NewMember, Role, WORK_FACTOR};
+use ninekeys_core::recovery::{self, Pieces, SplitError};
 use ninekeys_formats::secret::{Secret, SecretText};
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
-use super::members::{issue_in, raise_pin};
-use crate::ask::AskError;
-use crate::ctx::{Ctx, OpenError, read_secret_file};
+use super::MEMBER;
+use crate::cabinet::issue::raise_pin;
+use crate::ctx::{Ctx, OpenError};
 use crate::files::{Access, FileError, NewFolders, OutputFile, Taken};
 use crate::outgoing::Outgoing;
 use crate::outputs::{self, OutputError};
 use crate::project::ProjectError;
-
-/// What the member is called that pieces stand for.
-pub const MEMBER: &str = "recovery";
 
 /// The pieces to be made.
 #[derive(Debug)]
@@ -45,37 +42,12 @@ pub struct PiecesMakeReport {
     pub at: Timestamp,
 }
 
-/// What pieces opened.
-#[derive(Debug, Serialize, JsonSchema)]
-pub struct PiecesJoinReport {
-    /// The unlock file that opens the cabinet from now on.
-    pub file: String,
-    /// Its member.
-    pub member: String,
-    /// How many pieces were joined.
-    pub pieces: usize,
-    /// The time of this report.
-    pub at: Timestamp,
-}
-
-/// Why there are no pieces, or they open nothing.
+/// Why there are no pieces.
 #[derive(Debug, Error)]
-pub enum PiecesError {
+pub enum PiecesMakeError {
     /// They cannot be made.
     #[error(transparent)]
     Split(#[from] SplitError),
-    /// They tell nothing.
-    #[error(transparent)]
-    Recovery(#[from] RecoveryError),
-    /// None was named, and there is nobody to ask.
-    #[error("no piece was named, and there is no terminal to ask for them on")]
-    NobodyToAsk,
-    /// The pieces of another cabinet, or older ones.
-    #[error("the pieces open another cabinet than this, or were replaced by newer ones")]
-    OpenNothing,
-    /// The person.
-    #[error(transparent)]
-    Ask(#[from] AskError),
     /// The project file.
     #[error(transparent)]
     Project(#[from] ProjectError),
@@ -94,15 +66,6 @@ pub enum PiecesError {
         #[source]
         cause: FileError,
     },
-    /// The member is there, and its file could not be named.
-    #[error("{cause}")]
-    UnnamedMember {
-        /// The member.
-        member: String,
-        /// What was wrong.
-        #[source]
-        cause: FileError,
-    },
     /// The cabinet could not be opened or unlocked.
     #[error(transparent)]
     Open(#[from] OpenError),
@@ -114,8 +77,8 @@ pub enum PiecesError {
 /// Makes pieces. They are written before they count, and named after; those that were made before open nothing then.
 ///
 /// # Errors
-/// [`PiecesError`]; then what opened the cabinet still does, and nothing else.
-pub fn pieces_make(ctx: &Ctx<'_>, request: &Request) -> Result<PiecesMakeReport, PiecesError> {
+/// [`PiecesMakeError`]; then what opened the cabinet still does, and nothing else.
+pub fn pieces_make(ctx: &Ctx<'_>, request: &Request) -> Result<PiecesMakeReport, PiecesMakeError> {
     let names: Vec<PathBuf> = (1..=request.of)
         .map(|number| request.to.join(format!("piece-{number}-of-{}.txt", request.of)))
         .collect();
@@ -157,7 +120,9 @@ pub fn pieces_make(ctx: &Ctx<'_>, request: &Request) -> Result<PiecesMakeReport,
     folders.keep();
     let mut files = Vec::new();
     for (output, name) in outputs.into_iter().zip(&names) {
-        output.finish(Taken::Refuse).map_err(|cause| PiecesError::Unnamed { done: files.clone(), cause })?;
+        output
+            .finish(Taken::Refuse)
+            .map_err(|cause| PiecesMakeError::Unnamed { done: files.clone(), cause })?;
         files.push(name.display().to_string());
     }
     raise_pin(ctx, &cabinet)?;
@@ -182,49 +147,4 @@ fn page(ctx: &Ctx<'_>, request: &Request, number: usize, of: &str, piece: &Secre
         text.push_str(foot);
         Secret::new(text)
     })
-}
-
-/// Joins pieces, and makes an unlock file of what they open.
-///
-/// # Errors
-/// [`PiecesError`]; then nobody new opens the cabinet, but for [`PiecesError::UnnamedMember`].
-pub fn pieces_join(ctx: &Ctx<'_>, files: &[PathBuf], to: &Path) -> Result<PiecesJoinReport, PiecesError> {
-    let path = ctx.path(to);
-    outputs::refuse_ours(ctx, &[&path], &[])?;
-    outputs::refuse_taken(ctx, &[&path], false)?;
-    let given: Vec<SecretText> =
-        files.iter().map(|file| read_secret_file(&ctx.path(file))).collect::<Result<_, FileError>>()?;
-    let (passphrase, pieces) = match given.is_empty() {
-        false => (recovery::join(&given)?, given.len()),
-        true => ask(ctx)?,
-    };
-    let mut cabinet = ctx.open()?;
-    cabinet.unlock(&Credential::Passphrase(passphrase)).map_err(|error| match error {
-        CabinetError::WrongPassphrase => PiecesError::OpenNothing,
-        other => other.into(),
-    })?;
-    let name = |members: &[ninekeys_cabinet::Member]| {
-        let taken = |label: &str| members.iter().any(|member| member.label == label);
-        Ok::<_, PiecesError>(ninekeys_core::model::free_name("recovered", taken))
-    };
-    let unnamed = |member, cause| PiecesError::UnnamedMember { member, cause };
-    let issued = issue_in(ctx, &mut cabinet, &path, "cabinet pieces join", Role::Manager, name, unnamed)?;
-    Ok(PiecesJoinReport { file: to.display().to_string(), member: issued.label, pieces, at: ctx.env.now })
-}
-
-/// Asks for one piece after the other, each again until its checksum fits, until they tell what they stand for.
-fn ask(ctx: &Ctx<'_>) -> Result<(SecretText, usize), PiecesError> {
-    let mut pieces: Vec<SecretText> = Vec::new();
-    loop {
-        let question = format!("Piece {}", pieces.len() + 1);
-        pieces.push(ctx.ask.secret(&question)?.ok_or(PiecesError::NobodyToAsk)?);
-        match recovery::join(&pieces) {
-            Ok(passphrase) => return Ok((passphrase, pieces.len())),
-            Err(RecoveryError::TooFew { .. }) => {}
-            Err(error) => {
-                pieces.pop();
-                ctx.ask.tell(&error.to_string());
-            }
-        }
-    }
 }

@@ -1,0 +1,4 @@
+//! `cabinet pieces`: some of them open the cabinet, fewer tell nothing.
+
+mod join;
+mod make;
