@@ -41,7 +41,7 @@ pub use digest::Digest;
 pub use error::CabinetError;
 pub use history::HistoryRow;
 pub use look::Look;
-pub use member::{Credential, NewMember, WORK_FACTOR};
+pub use member::{Credential, NewMember, UNLOCK_FILE, WORK_FACTOR};
 pub use policy::{Member, MemberKind, Role, SHARED, app_compartment};
 pub use records::{Backup, IntendedFile, Intention};
 pub use restore::Differences;

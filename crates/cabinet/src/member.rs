@@ -71,6 +71,9 @@ impl NewMember {
     }
 }
 
+/// What the text of an unlock file begins with.
+pub const UNLOCK_FILE: &str = "This file unlocks a Nine Keys cabinet.";
+
 /// What a cabinet is unlocked with.
 #[derive(Debug)]
 pub enum Credential {
@@ -146,7 +149,8 @@ impl MemberKeys {
         };
         let (signing, agreement) = (block(&self.signing_der)?, block(&self.agreement_der)?);
         let mut text = String::with_capacity(1024 + signing.len() + agreement.len());
-        text.push_str("This file unlocks a Nine Keys cabinet. It needs no passphrase: keep it secret.\n\n");
+        text.push_str(UNLOCK_FILE);
+        text.push_str(" It needs no passphrase: keep it secret.\n\n");
         for (word, value) in [
             ("cabinet ", pin.identity.to_string()),
             ("row     ", pin.head.seq.to_string()),

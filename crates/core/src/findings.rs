@@ -21,6 +21,8 @@ pub enum Mend {
     Backup,
     /// A backup that is kept elsewhere.
     BackupElsewhere,
+    /// A new file that unlocks the cabinet.
+    UnlockFile,
     /// Looking at an item.
     Show {
         /// Its name.

@@ -13,7 +13,7 @@ use ninekeys_core::model::{
     Android, App, CertificateFacts, DeviceFacts, Facts, IdentityFacts, IdentityPurpose, Inventory, Ios, Item,
     KeyFacts, KeystoreEntry, KeystoreFacts, LastBackup, Name, NineKey, Project, Role, State, Use,
 };
-use ninekeys_core::rules::{CabinetLook, CabinetStanding, check_cabinet};
+use ninekeys_core::rules::{CabinetLook, CabinetStanding, OwnFile, check_cabinet};
 
 fn now() -> Timestamp {
     time("2031-05-19T12:00:00Z")
@@ -232,7 +232,8 @@ fn hygiene(items: Vec<Item>, last_backup: Option<LastBackup>, at: &str) -> Vec<(
     let inventory = Inventory::new(items);
     let standing = CabinetStanding::Current;
     let now = time(at);
-    let look = CabinetLook { inventory: &inventory, last_backup, off_site: last_backup, standing, now };
+    let look =
+        CabinetLook { inventory: &inventory, last_backup, off_site: last_backup, files: &[], standing, now };
     let verdict = check_cabinet(&look);
     verdict.findings.iter().map(|finding| (finding.rule, finding.level)).collect()
 }
@@ -249,11 +250,40 @@ fn a_missing_backup_weighs_by_what_would_be_lost() {
 }
 
 #[test]
+fn what_unlocks_is_for_its_owner_alone_and_in_no_repository() {
+    let inventory = Inventory::new([]);
+    let found = |unlocks: bool, open_to_others: bool, in_repository: bool| {
+        let files = [OwnFile { path: "unlock.txt".into(), unlocks, open_to_others, in_repository }];
+        let (standing, now) = (CabinetStanding::Current, now());
+        let look = CabinetLook {
+            inventory: &inventory,
+            last_backup: None,
+            off_site: None,
+            files: &files,
+            standing,
+            now,
+        };
+        check_cabinet(&look).findings.iter().map(|one| (one.rule, one.level)).collect::<Vec<_>>()
+    };
+    assert_eq!(found(true, false, false), []);
+    assert_eq!(found(true, true, false), [("file-permissions-open", Level::Error)]);
+    assert_eq!(found(true, false, true), [("secret-in-repository", Level::Error)]);
+    assert_eq!(found(false, true, true), [("file-permissions-open", Level::Note)]);
+}
+
+#[test]
 fn a_copy_elsewhere_that_lacks_a_key_is_said_after_a_while() {
     let inventory = Inventory::new(keystore(1, "signing", Role::Signing, &[], "2059-01-01T00:00:00Z", 5));
     let found = |off_site: Option<LastBackup>, at: &str| {
         let (standing, now) = (CabinetStanding::Current, time(at));
-        let look = CabinetLook { inventory: &inventory, last_backup: backup(5), off_site, standing, now };
+        let look = CabinetLook {
+            inventory: &inventory,
+            last_backup: backup(5),
+            off_site,
+            files: &[],
+            standing,
+            now,
+        };
         check_cabinet(&look).findings.into_iter().map(|one| (one.rule, one.text)).collect::<Vec<_>>()
     };
     let text = "the copy that is kept elsewhere is 245 days old and lacks signing".to_owned();
@@ -281,7 +311,14 @@ fn an_older_and_a_parted_cabinet_are_errors() {
         (CabinetStanding::Parted { by: "the project file".into(), row: 4 }, "cabinet-parted"),
     ] {
         let now = time("2031-05-19T12:00:00Z");
-        let look = CabinetLook { inventory: &inventory, last_backup: None, off_site: None, standing, now };
+        let look = CabinetLook {
+            inventory: &inventory,
+            last_backup: None,
+            off_site: None,
+            files: &[],
+            standing,
+            now,
+        };
         let found: Vec<_> = check_cabinet(&look).findings.iter().map(|f| (f.rule, f.level)).collect();
         assert_eq!(found, [(rule, Level::Error)]);
     }

@@ -49,6 +49,7 @@ pub(crate) fn for_build(mend: Mend, build: &Named<'_>) -> Vec<String> {
 pub(crate) fn in_general(mend: Mend) -> Vec<String> {
     let words: Vec<String> = match mend {
         Mend::Backup => ["cabinet", "backup", "FOLDER"].map(str::to_owned).into(),
+        Mend::UnlockFile => ["cabinet", "unlock-file", "FILE"].map(str::to_owned).into(),
         Mend::BackupElsewhere => ["cabinet", "backup", "FOLDER", "--off-site"].map(str::to_owned).into(),
         Mend::Show { item } => vec!["show".into(), item],
         Mend::CreateKey { app } => {

@@ -12,7 +12,7 @@ use ninekeys_core::ios::setup::allows_device;
 use ninekeys_core::keys::PublicKey;
 use ninekeys_core::links::{self, Need, Stop};
 use ninekeys_core::model::{
-    CertificateFacts, Facts, Inventory, Item, KeyFacts, NotFound, ProfileFacts, Role, State, Use,
+    CertificateFacts, Facts, Inventory, Item, KeyFacts, NotFound, ProfileFacts, Project, Role, State, Use,
 };
 use ninekeys_formats::x509::KeyShape;
 use schemars::JsonSchema;
@@ -20,7 +20,7 @@ use serde::Serialize;
 use thiserror::Error;
 
 use crate::answers::{CertificateSaid, KeySaid};
-use crate::app::statement::with_colons;
+use crate::app::statement::{AppStatementReport, statement_of, with_colons};
 use crate::ctx::{Ctx, OpenError};
 use crate::device::DeviceSaid;
 use crate::given::{self, Receiver};
@@ -54,6 +54,9 @@ pub struct ShowReport {
     pub needs: Vec<Need>,
     /// What stops without it, from when on, in which apps and destinations.
     pub stops: Vec<Stop>,
+    /// Of a signing key: what a web domain says of the apps that it signs, each with the place of that file.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub statements: Vec<AppStatementReport>,
     /// What hangs on it: names of items.
     pub dependents: Vec<Dependent>,
     /// Builds that were signed with it, newest first.
@@ -211,6 +214,7 @@ pub fn show(ctx: &Ctx<'_>, name: &str) -> Result<ShowReport, ShowError> {
         parts: parts(&all, item),
         needs: links::needs(&all, item),
         stops: links::stops(&all, project, item),
+        statements: statements(&all, project, item),
         ios: ios(file.as_ref(), &all, item)?,
         dependents,
         releases,
@@ -218,6 +222,19 @@ pub fn show(ctx: &Ctx<'_>, name: &str) -> Result<ShowReport, ShowError> {
         backed_up: last_backup.is_some_and(|backup| backup.holds(item, &all)),
         at: ctx.env.now,
     })
+}
+
+/// What web domains say of the apps that a keystore's keys sign.
+fn statements(all: &Inventory, project: Option<&Project>, item: &Item) -> Vec<AppStatementReport> {
+    let Facts::Keystore(facts) = &item.facts else { return Vec::new() };
+    let mut apps: Vec<&str> = facts.entries.iter().flat_map(|entry| entry.apps_as(Role::Signing)).collect();
+    apps.sort_unstable();
+    apps.dedup();
+    let of = |app: &str| {
+        let (name, app) = project?.apps.iter().find(|(known, _)| known.as_str() == app)?;
+        statement_of(all, name, app.android.as_ref()?)
+    };
+    apps.into_iter().filter_map(of).collect()
 }
 
 /// The fingerprints of the keys that an item is or holds, each with that of the certificate it signs under, if it says one.

@@ -199,8 +199,7 @@ fn print_profile(report: &InspectReport, profile: &ProfileContent, paper: &mut P
     paper.put(&row("  app id", &format!("{app_id}   team {}", profile.teams.join(", "))))?;
     for (index, one) in profile.certificates.iter().enumerate() {
         let label = if index == 0 { "  certificates" } else { "" };
-        let whose = one.identity.as_deref().unwrap_or("not in the cabinet");
-        paper.put(&row(label, &format!("{}   {whose}", words::short(&one.sha256))))?;
+        paper.put(&row(label, &format!("{}   {}", words::short(&one.sha256), one.whose())))?;
     }
     for (index, one) in profile.devices.iter().enumerate() {
         let label = if index == 0 { "  devices" } else { "" };

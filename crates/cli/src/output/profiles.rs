@@ -33,10 +33,7 @@ fn body(said: &ProfileSaid, at: Timestamp, paper: &mut Paper<'_>) -> io::Result<
     for (index, certificate) in said.certificates.iter().enumerate() {
         let label = if index == 0 { "  certificates" } else { "" };
         let short = words::short(&certificate.sha256);
-        match &certificate.identity {
-            Some(identity) => paper.put(&row(label, format!("{short}   {identity}")))?,
-            None => paper.put(&row(label, format!("{short}   not in the cabinet")))?,
-        }
+        paper.put(&row(label, format!("{short}   {}", certificate.whose())))?;
     }
     if !said.devices.is_empty() {
         let name = |one: &ninekeys_ops::profile::AllowedDevice| {

@@ -158,6 +158,11 @@ fn stops(report: &ShowReport, paper: &mut Paper<'_>) -> io::Result<()> {
 fn around(report: &ShowReport, paper: &mut Paper<'_>) -> io::Result<()> {
     needs(report, paper)?;
     stops(report, paper)?;
+    for (index, one) in report.statements.iter().enumerate() {
+        let line = Line::new().dim(if index == 0 { "  web domain" } else { "" }).to(VALUE);
+        let line = line.text(format!("{} says of it   ", one.place));
+        paper.put(&line.command(&["app", "statement", &one.app]).hang(VALUE))?;
+    }
     if !report.dependents.is_empty() {
         let names: Vec<String> =
             report.dependents.iter().map(|d| format!("{} ({})", d.name, d.kind)).collect();

@@ -17,7 +17,8 @@ impl Report for SweepReport {
         let files = words::count(self.files, "file");
         let (sign, head) = match leaks {
             0 => (Sign::Fine, " Nothing secret lies open".to_owned()),
-            some => (Sign::Bad, format!(" {} where it should not be", words::count(some, "secret"))),
+            1 => (Sign::Bad, " 1 secret where it should not be".to_owned()),
+            some => (Sign::Bad, format!(" {some} secrets where they should not be")),
         };
         let mut looked = format!("   {files}");
         if self.repositories > 0 {
@@ -91,7 +92,11 @@ fn taken_in(report: &SweepReport, paper: &mut Paper<'_>) -> io::Result<()> {
             What::Profile => line.command(&["inspect", path]),
             What::Keystore if own.identity => line.command(&["identity", "import", path, "--app", "APP"]),
             What::Keystore => line.command(&["keystore", "import", path, "--password-in", "FILE"]),
-            What::EncryptedKey | What::Certificate | What::Password => line.command(&["inspect", path]),
+            What::EncryptedKey
+            | What::Certificate
+            | What::Password
+            | What::UnlockFile
+            | What::RecoveryPiece => line.command(&["inspect", path]),
         };
         paper.put(&line.hang(4))?;
     }

@@ -20,6 +20,10 @@ fn show_tells_one_item_whole_by_any_unique_beginning() {
     let stops = json["stops"].as_array().unwrap();
     assert_eq!(stops.len(), 2, "{stops:?}");
     assert_eq!((stops[0]["app"].as_str(), stops[0]["what"].as_str()), (Some("crossing"), Some("updates")));
+    let target = &json["statements"][0]["statements"][0]["target"];
+    assert_eq!(target["package_name"], "example.gannetpoint.crossing");
+    assert_eq!(target["sha256_cert_fingerprints"][0], json["parts"][0]["forms"]["sha256"]);
+    env.run("show crossing-signing").exit(0).says("ninekeys app statement crossing");
     assert_eq!(json["needs"].as_array().unwrap().len(), 2, "key and certificate");
     assert_eq!(json["parts"][0]["key"]["sha256"].as_str().unwrap().len(), 64);
 }

@@ -41,7 +41,7 @@ fn what_lies_about_is_found_by_what_it_is_and_never_shown() {
     litter(&env);
     let before = env.files();
     let said = env.run("sweep in/loose").exit(1);
-    said.says("✗ 4 secrets where it should not be")
+    said.says("✗ 4 secrets where they should not be")
         .says("in/loose/notes.txt")
         .says("private key")
         .says("in/loose/build.properties:2")
@@ -138,6 +138,31 @@ fn what_is_not_in_the_cabinet_is_taken_in_and_stays_where_it_lies() {
     std::fs::remove_file(env.path("unlock.txt")).unwrap();
     env.run("sweep clean --import").exit(0);
     env.run("sweep in/loose --import").exit(4).says("there is no terminal to ask");
+}
+
+#[test]
+fn what_unlocks_our_own_cabinet_is_told_apart_and_no_material() {
+    let env = TestEnv::with_key(PROGRAM);
+    env.run("cabinet pieces make --to pieces --of 2 --needed 2").exit(0);
+    let said = env.run("sweep unlock.txt pieces --import");
+    said.exit(0).says("unlock file").says("recovery piece").is_silent_on("stays out");
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::PermissionsExt;
+        std::fs::set_permissions(env.path("unlock.txt"), std::fs::Permissions::from_mode(0o644)).unwrap();
+        env.run("sweep unlock.txt").exit(1).says("others can read it");
+        let all = env.run("check --all").exit(1);
+        all.says("file-permissions-open").says("others can read unlock.txt, which unlocks the cabinet");
+        std::fs::set_permissions(env.path("unlock.txt"), std::fs::Permissions::from_mode(0o600)).unwrap();
+    }
+    env.run("cabinet status").exit(0).is_silent_on("file-permissions-open");
+    if !has("git", "--version") {
+        return eprintln!("SKIPPED: no git to ask for a history");
+    }
+    env.other("git init -q");
+    env.run("cabinet status").exit(0).is_silent_on("secret-in-repository");
+    env.other("git add unlock.txt");
+    env.run("cabinet status").exit(0).says("secret-in-repository").says("ninekeys cabinet unlock-file FILE");
 }
 
 #[test]

@@ -52,6 +52,22 @@ pub(super) const RULES: &[Rule] = &[
         subjects: &[Subject::Cabinet(password_weak)],
     },
     Rule {
+        name: "secret-in-repository",
+        level: Level::Error,
+        about: "what unlocks the cabinet, or another secret, is in a repository",
+        meaning: "Everybody with a copy of the repository has it, and its history keeps it when it is taken out.",
+        remedy: "make a new unlock file, remove the member of the old one, and keep the new one out of the repository",
+        subjects: &[Subject::Cabinet(secret_in_repository)],
+    },
+    Rule {
+        name: "file-permissions-open",
+        level: Level::Error,
+        about: "others on this machine can read what unlocks the cabinet, or another secret",
+        meaning: "Whoever can read it needs no passphrase.",
+        remedy: "let nobody but its owner read the file (mode 0600)",
+        subjects: &[Subject::Cabinet(file_permissions_open)],
+    },
+    Rule {
         name: "limit-near",
         level: Level::Warning,
         about: "as many devices are registered as a team may have within a year, or nearly",
@@ -84,6 +100,27 @@ pub(super) const RULES: &[Rule] = &[
         subjects: &[Subject::Material(api_key_too_large)],
     },
 ];
+
+fn secret_in_repository(look: &CabinetLook<'_>, notes: &mut Notes) {
+    // the cabinet itself is encrypted: it may travel with the code
+    for file in look.files.iter().filter(|file| file.unlocks && file.in_repository) {
+        let text = format!("{} unlocks the cabinet, and is in the repository", file.path);
+        notes.found(Observation::new(text).place(&file.path).mend(Mend::UnlockFile));
+    }
+}
+
+fn file_permissions_open(look: &CabinetLook<'_>, notes: &mut Notes) {
+    for file in look.files.iter().filter(|file| file.open_to_others) {
+        let seen = match file.unlocks {
+            true => Observation::new(format!("others can read {}, which unlocks the cabinet", file.path)),
+            false => {
+                let text = format!("others can read {}: names, subjects and dates, no secret", file.path);
+                Observation::new(text).level(Level::Note)
+            }
+        };
+        notes.found(seen.expected("mode 0600").place(&file.path));
+    }
+}
 
 /// What is limited can stop a release: devices are, by the year.
 fn limit_near(look: &CabinetLook<'_>, notes: &mut Notes) {

@@ -110,10 +110,25 @@ pub struct CabinetLook<'a> {
     pub last_backup: Option<LastBackup>,
     /// The last of those that are kept elsewhere than the cabinet.
     pub off_site: Option<LastBackup>,
+    /// Files of ours that matter to whoever guards it.
+    pub files: &'a [OwnFile],
     /// How it stands to what is known of it.
     pub standing: CabinetStanding,
     /// The time of this check.
     pub now: Timestamp,
+}
+
+/// A file of ours, as it lies on the disk.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct OwnFile {
+    /// Its path, as the user would write it.
+    pub path: String,
+    /// Whether it unlocks the cabinet; else it is the cabinet.
+    pub unlocks: bool,
+    /// Whether others on this machine can read it.
+    pub open_to_others: bool,
+    /// Whether it is in a repository.
+    pub in_repository: bool,
 }
 
 /// What a rule looks at. A rule may look at several, each in its own way.

@@ -1,7 +1,7 @@
 //! `app statement`: the file on a web domain that says which app may open its links: a list of statements, each a relation
 //! and a target (Digital Asset Links, version 1).
 
-use ninekeys_core::model::Role;
+use ninekeys_core::model::{Android, Inventory, Role};
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
@@ -73,22 +73,31 @@ pub fn app_statement(ctx: &Ctx<'_>, name: &str) -> Result<AppStatementReport, Ap
     let (name, app) = project.app(name).ok_or_else(|| AppStatementError::UnknownApp(name.into()))?;
     let android = app.android.as_ref().ok_or_else(|| AppStatementError::NotAndroid(name.into()))?;
     let inventory = ctx.look()?.inventory;
+    statement_of(&inventory, name, android).ok_or_else(|| AppStatementError::NoKey(name.into()))
+}
+
+/// The statement of an app; nothing where it has no signing key.
+pub(crate) fn statement_of(
+    inventory: &Inventory,
+    name: &str,
+    android: &Android,
+) -> Option<AppStatementReport> {
     let keys = inventory.android_keys(name, Role::Signing);
     let mut fingerprints: Vec<String> = keys
-        .filter_map(|(_, entry)| keystore::certificate_of(&inventory, entry))
+        .filter_map(|(_, entry)| keystore::certificate_of(inventory, entry))
         .map(|facts| with_colons(&facts.fingerprint))
         .collect();
     fingerprints.sort();
     fingerprints.dedup();
     if fingerprints.is_empty() {
-        return Err(AppStatementError::NoKey(name.into()));
+        return None;
     }
     let target = Target {
         namespace: "android_app",
         package_name: android.package.clone(),
         sha256_cert_fingerprints: fingerprints,
     };
-    Ok(AppStatementReport {
+    Some(AppStatementReport {
         app: name.into(),
         place: "/.well-known/assetlinks.json",
         statements: vec![Statement { relation: vec![OPENS_LINKS], target }],

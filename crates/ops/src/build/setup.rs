@@ -14,6 +14,7 @@ use thiserror::Error;
 
 use crate::advice;
 use crate::answers::Verdict;
+use crate::cabinet::own_files::own_files;
 use crate::cabinet::status::standing;
 use crate::ctx::{Ctx, OpenError};
 use crate::identity::{self, CertificatesError, IdentitySaid};
@@ -202,7 +203,9 @@ pub fn check_setups(ctx: &Ctx<'_>, request: &Request) -> Result<CheckSetupReport
     let cabinet = match request {
         Request::App { .. } => None,
         Request::All => {
+            let files = own_files(ctx)?;
             let look = CabinetLook {
+                files: &files,
                 inventory: &inventory,
                 last_backup: cabinet.last_backup(),
                 off_site: cabinet.off_site_backup(),

@@ -6,6 +6,7 @@ pub mod drill;
 pub mod history;
 pub mod issue;
 pub mod members;
+pub(crate) mod own_files;
 pub mod passphrase;
 pub mod pieces;
 pub mod pin;

@@ -10,6 +10,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
+use super::own_files::own_files;
 use crate::advice;
 use crate::answers::Verdict;
 use crate::ctx::{Ctx, Notice, OpenError};
@@ -101,7 +102,9 @@ pub fn status(ctx: &Ctx<'_>, prove: bool) -> Result<StatusReport, StatusError> {
     let path = ctx.cabinet_path().map_err(OpenError::from)?;
     let status = cabinet.status()?;
     let inventory = cabinet.inventory()?;
+    let files = own_files(ctx)?;
     let look = CabinetLook {
+        files: &files,
         inventory: &inventory,
         last_backup: cabinet.last_backup(),
         off_site: cabinet.off_site_backup(),

@@ -68,7 +68,7 @@ pub(super) fn read(ctx: &Ctx<'_>, bytes: &[u8], background: &Background) -> Opti
     let item = inventory.and_then(|all| all.iter().find(|item| own(&item.facts)));
     let certificates = profile.certificates.iter().map(|der| {
         let sha256 = sha256_hex(der);
-        AllowedCertificate { identity: inventory.and_then(|all| profile::identity_of(all, &sha256)), sha256 }
+        AllowedCertificate::of(inventory, sha256)
     });
     let devices = profile.devices.iter().flatten().map(|identifier| AllowedDevice {
         title: inventory.and_then(|all| profile::device_title(all, identifier)),

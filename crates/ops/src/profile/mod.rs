@@ -50,9 +50,30 @@ pub struct ProfileSaid {
 pub struct AllowedCertificate {
     /// SHA-256 of its DER.
     pub sha256: String,
-    /// The identity of it in the cabinet.
+    /// The identity of it in the cabinet; one in use where there are several.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub identity: Option<String>,
+    /// Whether that one is retired.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub retired: bool,
+}
+
+impl AllowedCertificate {
+    /// A certificate by its fingerprint, and whose it is.
+    pub(crate) fn of(inventory: Option<&Inventory>, sha256: String) -> Self {
+        let found = inventory.and_then(|inventory| identity_of(inventory, &sha256));
+        let retired = found.is_some_and(|item| item.state == State::Retired);
+        AllowedCertificate { identity: found.map(|item| item.name.clone()), retired, sha256 }
+    }
+
+    /// Whose it is, for people.
+    pub fn whose(&self) -> String {
+        match &self.identity {
+            Some(identity) if self.retired => format!("{identity}, retired"),
+            Some(identity) => identity.clone(),
+            None => "not in the cabinet".into(),
+        }
+    }
 }
 
 /// A device that a profile allows.
@@ -105,13 +126,12 @@ pub(crate) fn apps_of(app_id: &str, project: Option<&Project>) -> Vec<String> {
     apps.filter(|(_, app)| serves(app_id, app)).map(|(name, _)| name.to_string()).collect()
 }
 
-/// The identity in use that has that certificate.
-pub(crate) fn identity_of(inventory: &Inventory, fingerprint: &str) -> Option<String> {
+/// The identity that has that certificate, one in use before others.
+fn identity_of<'a>(inventory: &'a Inventory, fingerprint: &str) -> Option<&'a Item> {
     let certificate = identity::certificate_with(inventory, fingerprint)?.id;
-    let mut named =
+    let named =
         identity::all(inventory).into_iter().filter(|(_, facts)| facts.certificate == Some(certificate));
-    let (item, _) = named.find(|(item, _)| item.state == State::Active)?;
-    Some(item.name.clone())
+    named.map(|(item, _)| item).min_by_key(|item| item.state == State::Retired)
 }
 
 /// A profile as answers say it.
@@ -125,9 +145,7 @@ pub(crate) fn said(
         |id: &ItemId| identity::certificate_facts(inventory, id).map(|facts| facts.fingerprint.clone());
     let fingerprints =
         facts.certificates.iter().filter_map(known).chain(facts.foreign_certificates.iter().cloned());
-    let certificates = fingerprints
-        .map(|sha256| AllowedCertificate { identity: identity_of(inventory, &sha256), sha256 })
-        .collect();
+    let certificates = fingerprints.map(|sha256| AllowedCertificate::of(Some(inventory), sha256)).collect();
     ProfileSaid {
         profile: name.into(),
         title: facts.title.clone(),

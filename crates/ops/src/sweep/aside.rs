@@ -36,7 +36,13 @@ fn may_go(one: &Found, now: Timestamp) -> bool {
         What::PrivateKey => held,
         What::Profile => held || one.not_after.is_some_and(|end| end < now),
         // a certificate proves nothing of the key beside it, and what a password guards cannot be compared
-        What::Certificate | What::Keystore | What::EncryptedKey | What::ServiceKey | What::Password => false,
+        What::Certificate
+        | What::Keystore
+        | What::EncryptedKey
+        | What::ServiceKey
+        | What::Password
+        | What::UnlockFile
+        | What::RecoveryPiece => false,
     }
 }
 

@@ -34,7 +34,7 @@ pub(super) fn look(ctx: &Ctx<'_>, folder: &Path, background: &Background) -> Res
         let secrets = in_bytes(ctx, bytes.to_vec(), &place, background).into_iter();
         out.extend(secrets.filter(|one| one.what.is_secret()).map(|one| {
             // a keystore in a repository is in every copy of it, and its password is guessed at leisure
-            let level = if one.what == What::Keystore { Level::Error } else { one.level };
+            let level = if one.what == What::EncryptedKey { one.level } else { Level::Error };
             Found { commit: Some(id.to_owned()), level, ..one }
         }));
     })
@@ -60,6 +60,18 @@ fn git(folder: &Path, words: &[&str]) -> Command {
         .args(words);
     command.env("GIT_OPTIONAL_LOCKS", "0").env("GIT_TERMINAL_PROMPT", "0").stderr(Stdio::piped());
     command
+}
+
+/// Whether a repository around a file has it, by its own program; not where there is none.
+pub(crate) fn is_tracked(path: &Path) -> bool {
+    let folder = crate::files::folder_of(path);
+    let (Some(name), true) = (path.file_name(), folder.ancestors().any(|above| above.join(".git").exists()))
+    else {
+        return false;
+    };
+    let mut command = git(folder, &["ls-files", "--error-unmatch", "--"]);
+    let asked = command.arg(name).stdin(Stdio::null()).stdout(Stdio::null()).status();
+    asked.is_ok_and(|status| status.success())
 }
 
 /// What git says, and what it is asked on its input.

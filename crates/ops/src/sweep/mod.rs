@@ -11,7 +11,7 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::Ordering;
 
 use jiff::Timestamp;
-use ninekeys_cabinet::CabinetError;
+use ninekeys_cabinet::{CabinetError, UNLOCK_FILE};
 use ninekeys_core::findings::Level;
 use ninekeys_core::model::LastBackup;
 use ninekeys_formats::pem;
@@ -24,13 +24,16 @@ use thiserror::Error;
 use crate::answers::KeySaid;
 use crate::build::background::Background;
 use crate::build::check::CheckError;
+use crate::cabinet::pieces::make::HEAD as PIECE;
 use crate::ctx::{Ctx, OpenError};
 use crate::files::FileError;
 use crate::inspect::{self, Content};
 use crate::keystore::key_with;
 use crate::outputs::OutputError;
 pub use aside::{LIST, Moved};
+pub(crate) use history::is_tracked;
 pub use take_in::{NotTaken, TakenIn};
+pub(crate) use walk::is_open;
 
 /// How much of a file says whether it is looked into.
 const HEAD: usize = 4 << 10;
@@ -85,6 +88,10 @@ pub enum What {
     ServiceKey,
     /// A password in settings.
     Password,
+    /// What unlocks a cabinet of ours.
+    UnlockFile,
+    /// A recovery piece of a cabinet of ours.
+    RecoveryPiece,
     /// A provisioning profile.
     Profile,
     /// A certificate.
@@ -100,6 +107,8 @@ impl What {
             What::Keystore => "keystore",
             What::ServiceKey => "service key",
             What::Password => "password",
+            What::UnlockFile => "unlock file",
+            What::RecoveryPiece => "recovery piece",
             What::Profile => "provisioning profile",
             What::Certificate => "certificate",
         }
@@ -108,6 +117,28 @@ impl What {
     /// Whether it is secret at all.
     fn is_secret(self) -> bool {
         !matches!(self, What::Profile | What::Certificate)
+    }
+
+    /// One at that place, of which nothing else is known yet.
+    fn at(self, shown: &str) -> Found {
+        let level = match self {
+            What::PrivateKey | What::ServiceKey | What::Password => Level::Error,
+            What::EncryptedKey | What::Keystore | What::UnlockFile | What::RecoveryPiece => Level::Warning,
+            What::Profile | What::Certificate => Level::Note,
+        };
+        Found {
+            path: shown.into(),
+            line: None,
+            commit: None,
+            what: self,
+            subject: None,
+            key: None,
+            item: None,
+            backed_up: None,
+            not_after: None,
+            open_to_others: false,
+            level,
+        }
     }
 }
 
@@ -349,6 +380,7 @@ fn may_be_something(head: &[u8], length: u64) -> bool {
     der || head.starts_with(&[0xfe, 0xed, 0xfe, 0xed])
         || has(b"-----BEGIN ")
         || has(b"\"private_key\"")
+        || of_ours(head).is_some()
         || settings::may_be(head)
 }
 
@@ -372,6 +404,9 @@ fn in_bytes(ctx: &Ctx<'_>, bytes: Vec<u8>, shown: &str, background: &Background)
             .map(|one| Found { what: What::ServiceKey, subject: file.client_email.clone(), ..one })
             .collect();
     }
+    if let Some(what) = of_ours(&bytes) {
+        return vec![what.at(shown)];
+    }
     let passwords = settings::passwords(&bytes);
     if !passwords.is_empty() {
         return passwords.into_iter().map(|one| password(one, shown)).collect();
@@ -380,36 +415,21 @@ fn in_bytes(ctx: &Ctx<'_>, bytes: Vec<u8>, shown: &str, background: &Background)
 }
 
 fn password((line, name): (usize, String), shown: &str) -> Found {
-    Found {
-        path: shown.into(),
-        line: Some(line),
-        commit: None,
-        what: What::Password,
-        subject: Some(name),
-        key: None,
-        item: None,
-        backed_up: None,
-        not_after: None,
-        open_to_others: false,
-        level: Level::Error,
-    }
+    Found { line: Some(line), subject: Some(name), ..What::Password.at(shown) }
+}
+
+/// What our own secret files begin with.
+const OURS: [(&[u8], What); 2] =
+    [(UNLOCK_FILE.as_bytes(), What::UnlockFile), (PIECE.as_bytes(), What::RecoveryPiece)];
+
+/// What unlocks a cabinet: no material, and a secret where others can read it.
+fn of_ours(bytes: &[u8]) -> Option<What> {
+    OURS.iter().find(|(head, _)| bytes.starts_with(head)).map(|(_, what)| *what)
 }
 
 /// What content means here.
 fn told(content: Result<Option<Content>, inspect::InspectError>, shown: &str) -> Vec<Found> {
-    let blank = |what, level| Found {
-        path: shown.into(),
-        line: None,
-        commit: None,
-        what,
-        subject: None,
-        key: None,
-        item: None,
-        backed_up: None,
-        not_after: None,
-        open_to_others: false,
-        level,
-    };
+    let blank = |what: What, level| Found { level, ..what.at(shown) };
     match content {
         Ok(Some(Content::PrivateKey(key))) => {
             let (what, level) = match key.encrypted {

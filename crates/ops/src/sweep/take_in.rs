@@ -162,7 +162,7 @@ pub(super) fn take_in(
 
 /// Whether something can be an item of the cabinet by itself.
 fn is_material(what: What) -> bool {
-    !matches!(what, What::Certificate | What::Password)
+    !matches!(what, What::Certificate | What::Password | What::UnlockFile | What::RecoveryPiece)
 }
 
 /// The passwords that were found, read again from where they stand.
@@ -219,7 +219,9 @@ fn one(ctx: &Ctx<'_>, path: &str, what: What, found: &[Found], settings: &[Setti
             }
         }
         What::PrivateKey => Err(Why::Alone),
-        What::EncryptedKey | What::Certificate | What::Password => Err(Why::Encrypted),
+        What::EncryptedKey | What::Certificate | What::Password | What::UnlockFile | What::RecoveryPiece => {
+            Err(Why::Encrypted)
+        }
     }
 }
 

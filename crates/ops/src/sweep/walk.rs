@@ -80,14 +80,16 @@ fn go(
     Ok(())
 }
 
+/// Whether others on this machine can read it.
 #[cfg(unix)]
-fn is_open(found: &Metadata) -> bool {
+pub(crate) fn is_open(found: &Metadata) -> bool {
     use std::os::unix::fs::PermissionsExt;
     found.permissions().mode() & 0o004 != 0
 }
 
+/// Other systems have other rights, which are not looked at.
 #[cfg(not(unix))]
-fn is_open(_found: &Metadata) -> bool {
+pub(crate) fn is_open(_found: &Metadata) -> bool {
     false
 }
 

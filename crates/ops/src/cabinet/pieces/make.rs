@@ -129,12 +129,15 @@ pub fn pieces_make(ctx: &Ctx<'_>, request: &Request) -> Result<PiecesMakeReport,
     Ok(PiecesMakeReport { files, needed: request.needed, replaced, at: ctx.env.now })
 }
 
+/// What every piece begins with.
+pub(crate) const HEAD: &str = "Recovery piece ";
+
 /// A piece as it is printed.
 fn page(ctx: &Ctx<'_>, request: &Request, number: usize, of: &str, piece: &SecretText) -> SecretText {
     let day = ctx.env.now.strftime("%-d %b %Y");
     let (all, needed) = (request.of, request.needed);
     let head = format!(
-        "Recovery piece {number} of {all} of the cabinet {}, made {day}.\n\
+        "{HEAD}{number} of {all} of the cabinet {}, made {day}.\n\
          Any {needed} of the {all} pieces open it. Keep them apart, on paper.\n\n    ",
         of.trim_end()
     );
