@@ -431,13 +431,20 @@ impl<'a> Paper<'a> {
         widths.iter_mut().zip(head_widths).for_each(|(width, head)| *width = head.max(*width));
         let whole = indent + widths.iter().map(|width| width + 2).sum::<usize>();
         if let Some(width) = self.width.filter(|width| whole > width + 2) {
-            if let (Some(last), [_, ..]) = (widths.pop(), shown.as_slice())
+            let last = widths.pop();
+            if let (Some(last), [_, ..]) = (last, shown.as_slice())
                 && width + 2 >= whole - last + LAST_COLUMN
             {
                 self.put(&in_columns(indent, &widths, &heads_of(&shown)))?;
                 return things
                     .iter()
                     .try_for_each(|thing| self.put(&in_columns(indent, &widths, row(thing).as_ref())));
+            }
+            let before_last = indent + widths.iter().map(|width| width + 2).sum::<usize>();
+            if heads.is_empty() && widths.len() > 1 && before_last <= width + 2 {
+                return things
+                    .iter()
+                    .try_for_each(|thing| self.last_below(indent, &widths, row(thing).as_ref()));
             }
             return things.iter().try_for_each(|thing| self.stacked(indent, heads, row(thing).as_ref()));
         }
@@ -538,6 +545,21 @@ impl Cells {
 }
 
 impl Paper<'_> {
+    /// A row of a table of which all but the last column fits: where that is a command, it stands below its row; where it is
+    /// none, the row is stacked.
+    fn last_below(&mut self, indent: usize, widths: &[usize], row: &[Line<'_>]) -> io::Result<()> {
+        let typed = |cell: &Line<'_>| cell.spans.iter().any(|span| matches!(span, Span::Typed(_)));
+        match row.split_last() {
+            Some((last, before)) if typed(last) => {
+                self.put(&in_columns(indent, widths, before))?;
+                let mut below = Line::new().to(indent + 2).hang(indent + 2);
+                below.spans.extend(last.spans.iter().cloned());
+                self.put(&below)
+            }
+            _ => self.stacked(indent, &[], row),
+        }
+    }
+
     /// A row of a table that is wider than the paper: what it is about on a line, everything else below it, each under its
     /// label where there are heads.
     fn stacked(&mut self, indent: usize, heads: &[&str], row: &[Line<'_>]) -> io::Result<()> {
@@ -650,6 +672,22 @@ mod tests {
         assert_eq!(table(Some(33)), wide);
         let stacked = "  ferries\n      signing key  30 y\n  quay\n      up  upload key  2 y\n";
         assert_eq!(table(Some(30)), stacked);
+    }
+
+    #[test]
+    fn a_command_that_does_not_fit_into_its_row_stands_below_it() {
+        let rows = [
+            vec![
+                Line::new().text("due"),
+                Line::new().text("a key"),
+                Line::new().command(&["rotate", "draft", "a"]),
+            ],
+            vec![Line::new().text("missing"), Line::new().text("b"), Line::new().command(&["show", "b"])],
+        ];
+        let mut out = Vec::new();
+        Paper::new(&mut out, Some(34), Marks::Ascii).without_colour().table(2, &rows).unwrap();
+        let said = "  due      a key\n    ninekeys rotate draft a\n  missing  b\n    ninekeys show b\n";
+        assert_eq!(String::from_utf8(out).unwrap(), said);
     }
 
     #[test]

@@ -8,7 +8,7 @@ use crate::chain::End;
 use crate::findings::{Level, Mend, Observation};
 use crate::ios::setup::{AgainstIdentity, IdentityChoice, Setup, parsed, signs_for};
 use crate::keys::SignatureKind;
-use crate::model::{CertificateFacts, IdentityPurpose, PushEnvironment, State};
+use crate::model::{CertificateFacts, IdentityPurpose, PushEnvironment, State, Wholeness};
 use crate::revocation::Learnt;
 
 fn request(setup: &Setup<'_>) -> Mend {
@@ -27,8 +27,17 @@ fn passed_over<'s, 'a>(setup: &'s Setup<'a>) -> impl Iterator<Item = &'s Identit
 
 /// What is said of identities where none can be taken: of the one that comes nearest as the rule says, of others as a note.
 fn each(setup: &Setup<'_>, notes: &mut Notes, say: impl Fn(&AgainstIdentity) -> Option<Observation>) {
+    each_choice(setup, notes, |_, against| say(against));
+}
+
+/// The same where it matters which one it is.
+fn each_choice(
+    setup: &Setup<'_>,
+    notes: &mut Notes,
+    say: impl Fn(&IdentityChoice<'_>, &AgainstIdentity) -> Option<Observation>,
+) {
     for (index, choice) in passed_over(setup).enumerate() {
-        for seen in choice.against.iter().filter_map(&say) {
+        for seen in choice.against.iter().filter_map(|against| say(choice, against)) {
             let seen = seen.place(called(choice));
             notes.found(if index == 0 { seen } else { seen.level(Level::Note).without_mend() });
         }
@@ -81,10 +90,18 @@ pub(super) fn wrong_purpose(setup: &Setup<'_>, notes: &mut Notes) {
     }
 }
 
+/// What brings the successor of an identity that has ended: its rotation takes all its profiles along, where its key is here.
+fn successor(setup: &Setup<'_>, choice: &IdentityChoice<'_>) -> Mend {
+    match choice.facts.wholeness() {
+        Wholeness::Whole if choice.facts.revoked.is_none() => Mend::Rotate { item: choice.item.name.clone() },
+        _ => request(setup),
+    }
+}
+
 pub(super) fn expired(setup: &Setup<'_>, notes: &mut Notes) {
-    each(setup, notes, |against| match against {
+    each_choice(setup, notes, |choice, against| match against {
         AgainstIdentity::Ended(end) => {
-            let seen = Observation::new("its certificate has ended").mend(request(setup));
+            let seen = Observation::new("its certificate has ended").mend(successor(setup, choice));
             Some(seen.expected("a certificate that is valid").found(format!("ended {}", day(*end))))
         }
         _ => None,
