@@ -266,7 +266,9 @@ impl Ctx<'_> {
         unlock: impl Fn(&mut Cabinet<'_>, &Credential) -> Result<(), CabinetError>,
     ) -> Result<(), OpenError> {
         let identity = cabinet.identity();
-        if self.given()?.is_none()
+        // read once: a descriptor gives what is in it to the first who asks
+        let given = self.given()?;
+        if given.is_none()
             && let Some((credential, _)) = remembered::find(self, &identity)
         {
             match unlock(cabinet, &credential) {
@@ -280,7 +282,7 @@ impl Ctx<'_> {
                 }
             }
         }
-        self.unlock_afresh(cabinet, unlock)
+        self.unlock_or_ask(cabinet, given, unlock)
     }
 
     /// What unlocks the cabinet and was given beforehand: by the command, else by the project file.
@@ -297,9 +299,19 @@ impl Ctx<'_> {
         cabinet: &mut Cabinet<'_>,
         unlock: impl Fn(&mut Cabinet<'_>, &Credential) -> Result<(), CabinetError>,
     ) -> Result<(), OpenError> {
+        let given = self.given()?;
+        self.unlock_or_ask(cabinet, given, unlock)
+    }
+
+    fn unlock_or_ask(
+        &self,
+        cabinet: &mut Cabinet<'_>,
+        given: Option<Credential>,
+        unlock: impl Fn(&mut Cabinet<'_>, &Credential) -> Result<(), CabinetError>,
+    ) -> Result<(), OpenError> {
         let path = cabinet.path().to_owned();
         let failed = |cause| OpenError::Cabinet { path: path.clone(), cause };
-        if let Some(credential) = self.given()? {
+        if let Some(credential) = given {
             return unlock(cabinet, &credential).map_err(failed);
         }
         let shown = path.strip_prefix(&self.folder).unwrap_or(&path).display();
