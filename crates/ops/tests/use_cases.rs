@@ -301,6 +301,27 @@ fn the_board_says_what_to_do_until_a_backup_is_made() {
     assert!(show(&ctx, "first").unwrap().backed_up);
 }
 
+#[cfg(target_os = "linux")]
+#[test]
+fn of_a_copy_on_another_disk_a_person_is_asked_whether_it_goes_elsewhere() {
+    use std::os::unix::fs::MetadataExt;
+    let folder = with_build();
+    let Ok(other) = tempfile::tempdir_in("/dev/shm") else {
+        return eprintln!("SKIPPED: there is no second disk");
+    };
+    let device = |path: &Path| path.metadata().unwrap().dev();
+    if device(other.path()) == device(folder.path()) {
+        return eprintln!("SKIPPED: there is no second disk");
+    }
+    let person = Slow::default();
+    let ctx = ctx(folder.path(), &person);
+    let near = backup(&ctx, &["near".into()], false).unwrap();
+    assert!(near.same_disk && near.off_site.is_none(), "on the same disk it cannot be, and nobody is asked");
+    let far = backup(&ctx, &[other.path().join("far")], false).unwrap();
+    assert_eq!(far.off_site.unwrap().place, far.copies[0], "somebody said yes, and it is remembered");
+    assert!(status(&ctx, false).unwrap().off_site.is_some());
+}
+
 #[test]
 fn a_copy_brings_back_what_was_lost_and_gives_what_only_it_has() {
     let folder = made();

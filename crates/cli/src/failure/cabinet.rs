@@ -145,6 +145,7 @@ impl Classify for BackupError {
         match self {
             Self::Open(inner) => inner.class(),
             Self::Cabinet(inner) => inner.class(),
+            Self::Ask(_) => again(Exit::Refused, &[]),
             Self::File(inner) => inner.class(),
             Self::Output(OutputError::Exists(_)) => class(Exit::Refused, &["cabinet", "backup", "FOLDER"]),
             Self::Output(inner) => inner.class(),

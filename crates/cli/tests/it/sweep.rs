@@ -130,6 +130,12 @@ fn what_is_not_in_the_cabinet_is_taken_in_and_stays_where_it_lies() {
         .is_silent_on("tide-and-time");
     env.run("cabinet backup copies").exit(0);
     env.run("sweep in/loose --import").exit(1).is_silent_on("no backup");
+    // what was opened and is held whole is a copy: it can go, and comes back
+    let kept = env.read("in/loose/app-release");
+    env.run("sweep in/loose --import --set-aside away").exit(1).says("set aside");
+    assert!(!env.path("in/loose/app-release").exists() && env.read("away/app-release") == kept);
+    env.run("sweep --bring-back away/moved.jsonl").exit(0);
+    assert_eq!(env.read("in/loose/app-release"), kept);
     let inventory = env.run("inventory --format json").exit(0).json();
     let releases = inventory["items"].as_array().unwrap().iter().filter(|one| one["name"] == "app-release");
     assert_eq!(releases.count(), 1, "nothing twice");

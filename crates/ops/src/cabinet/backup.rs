@@ -9,6 +9,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
+use crate::ask::AskError;
 use crate::ctx::{Ctx, OpenError};
 use crate::files::{self, FileError, NewFolders};
 use crate::outgoing::Workshop;
@@ -67,6 +68,9 @@ pub enum BackupError {
     /// The cabinet, or the copy when it was read back.
     #[error(transparent)]
     Cabinet(#[from] CabinetError),
+    /// The person.
+    #[error(transparent)]
+    Ask(#[from] AskError),
     /// A folder cannot be written to.
     #[error(transparent)]
     File(#[from] FileError),
@@ -93,7 +97,7 @@ pub enum BackupError {
 /// # Errors
 /// [`BackupError`]; copies that were finished before the error stay, and are noted.
 pub fn backup(ctx: &Ctx<'_>, folders: &[PathBuf], off_site: bool) -> Result<BackupReport, BackupError> {
-    let mut cabinet = ctx.open_unlocked()?;
+    let mut cabinet = ctx.open()?;
     let source = ctx.cabinet_path().map_err(OpenError::from)?;
     let stem =
         source.file_stem().map_or_else(|| "cabinet".into(), |stem| stem.to_string_lossy().into_owned());
@@ -108,6 +112,8 @@ pub fn backup(ctx: &Ctx<'_>, folders: &[PathBuf], off_site: bool) -> Result<Back
     let all: Vec<&Path> = targets.iter().map(PathBuf::as_path).collect();
     outputs::refuse_ours(ctx, &all, &[])?;
     outputs::refuse_taken(ctx, &all, false)?;
+    let off_site = off_site || goes_elsewhere(ctx, &cabinet, folders)?;
+    ctx.unlock(&mut cabinet)?;
     let mut copies = Vec::new();
     let mut items = 0;
     for (folder, target) in folders.iter().zip(&targets) {
@@ -124,6 +130,24 @@ pub fn backup(ctx: &Ctx<'_>, folders: &[PathBuf], off_site: bool) -> Result<Back
     let kept = kept(cabinet.inventory()?.as_ref(), &noted);
     let off_site = noted.iter().rev().find(|backup| backup.off_site).map(KeptCopy::of);
     Ok(BackupReport { copies, items, same_disk, kept, off_site, at: ctx.env.now })
+}
+
+/// Asks a person whether the copies go elsewhere, where that may be (they are on other disks), and something is at stake. Somebody
+/// who says it beforehand is not asked, and a script never is.
+fn goes_elsewhere(ctx: &Ctx<'_>, cabinet: &Cabinet<'_>, folders: &[PathBuf]) -> Result<bool, BackupError> {
+    let source = ctx.cabinet_path().map_err(OpenError::from)?;
+    let near = folders.iter().any(|folder| on_same_disk(&source, existing(&ctx.path(folder))));
+    if near || kept(cabinet.inventory()?.as_ref(), &[]).is_empty() {
+        return Ok(false);
+    }
+    let named: Vec<String> = folders.iter().map(|folder| folder.display().to_string()).collect();
+    let question = format!("Is {} kept elsewhere than the cabinet, or does it go there", named.join(", "));
+    Ok(ctx.ask.sure(&question)?.unwrap_or(false))
+}
+
+/// The folder, or the nearest one above it that is there.
+fn existing(folder: &Path) -> &Path {
+    folder.ancestors().find(|above| above.exists()).unwrap_or(folder)
 }
 
 /// The copies of every key that cannot be replaced; `noted` are oldest first.

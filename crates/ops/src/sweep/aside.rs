@@ -35,14 +35,12 @@ fn may_go(one: &Found, now: Timestamp) -> bool {
     match one.what {
         What::PrivateKey => held,
         What::Profile => held || one.not_after.is_some_and(|end| end < now),
-        // a certificate proves nothing of the key beside it, and what a password guards cannot be compared
-        What::Certificate
-        | What::Keystore
-        | What::EncryptedKey
-        | What::ServiceKey
-        | What::Password
-        | What::UnlockFile
-        | What::RecoveryPiece => false,
+        // what a password guards can be compared where it was opened
+        What::Keystore | What::ServiceKey => one.held_whole,
+        // a certificate proves nothing of the key beside it
+        What::Certificate | What::EncryptedKey | What::Password | What::UnlockFile | What::RecoveryPiece => {
+            false
+        }
     }
 }
 

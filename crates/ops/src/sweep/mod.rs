@@ -135,6 +135,7 @@ impl What {
             key: None,
             item: None,
             backed_up: None,
+            held_whole: false,
             not_after: None,
             open_to_others: false,
             level,
@@ -167,6 +168,9 @@ pub struct Found {
     /// Of a private key that the cabinet holds: whether a backup has it too.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub backed_up: Option<bool>,
+    /// Whether it was opened, and every key in it is in the cabinet.
+    #[serde(skip)]
+    held_whole: bool,
     /// Until when it is good.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub not_after: Option<Timestamp>,

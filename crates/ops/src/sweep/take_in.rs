@@ -3,6 +3,7 @@
 
 use std::path::{Path, PathBuf};
 
+use ninekeys_cabinet::CabinetError;
 use ninekeys_core::ios;
 use ninekeys_core::keystore::{KeystoreError, OpenStore, open};
 use ninekeys_core::model::{Inventory, Role, free_name};
@@ -75,6 +76,8 @@ enum Why {
     Encrypted,
     #[error("it has ended")]
     Ended,
+    #[error("it was stopped")]
+    Stopped,
 }
 
 impl Why {
@@ -86,6 +89,10 @@ impl Why {
     /// The same, where it is one file's; a cabinet that cannot be written to takes in no other either.
     fn of_one_file(self) -> Result<Self, SweepError> {
         match self {
+            Why::Stopped => Err(SweepError::Stopped),
+            // somebody else takes in the same meanwhile
+            Why::Keystore(ImportError::Cabinet(CabinetError::NameTaken(_)))
+            | Why::ApiKey(ApiKeyImportError::Cabinet(CabinetError::NameTaken(_))) => Ok(self),
             Why::Open(error)
             | Why::Keystore(ImportError::Open(error))
             | Why::Identity(IdentityImportError::Open(error))
@@ -113,8 +120,24 @@ struct Setting {
     value: SecretText,
 }
 
-/// Names, whether they were there already, and the setting that opened the file.
-type Took = (Vec<String>, bool, Option<String>);
+/// What came of a file that was taken in.
+struct Took {
+    /// Names in the cabinet.
+    items: Vec<String>,
+    /// Whether they were there already.
+    known: bool,
+    /// The setting whose password opened it.
+    opened_by: Option<String>,
+    /// Whether every key in it is in the cabinet now.
+    whole: bool,
+}
+
+impl Took {
+    /// A file with one thing in it, which nothing had to open.
+    fn open(items: Vec<String>, known: bool) -> Self {
+        Took { items, known, opened_by: None, whole: true }
+    }
+}
 
 /// Takes in what is in nobody's cabinet yet. The cabinet is unlocked once.
 ///
@@ -145,7 +168,14 @@ pub(super) fn take_in(
             return Err(SweepError::Stopped);
         }
         match one(&inner, &path, what, found, &settings) {
-            Ok((items, known, opened_by)) => taken.push(TakenIn { path, what, items, known, opened_by }),
+            Ok(Took { items, known, opened_by, whole }) => {
+                let is_it = |one: &&mut Found| one.path == path && one.what == what && one.commit.is_none();
+                found.iter_mut().filter(is_it).for_each(|one| {
+                    one.item = Some(items.join(", "));
+                    one.held_whole = whole;
+                });
+                taken.push(TakenIn { path, what, items, known, opened_by });
+            }
             Err(why) => {
                 let why = why.of_one_file()?;
                 left.push(NotTaken { path, what, identity: why.is_of_identity(), because: why.to_string() });
@@ -153,10 +183,6 @@ pub(super) fn take_in(
         }
     }
     inner.notices.into_inner().into_iter().for_each(|notice| ctx.notice(notice));
-    for own in &taken {
-        let is_own = |one: &&mut Found| one.path == own.path && one.what == own.what && one.commit.is_none();
-        found.iter_mut().filter(is_own).for_each(|one| one.item = Some(own.items.join(", ")));
-    }
     Ok((taken, left))
 }
 
@@ -197,7 +223,7 @@ fn one(ctx: &Ctx<'_>, path: &str, what: What, found: &[Found], settings: &[Setti
             let request = profile_import::Request { files: vec![file], name: None };
             let report = profile_import::profile_import(ctx, &request)?;
             let names = report.imported.into_iter().map(|one| one.profile.profile).collect();
-            Ok((names, false, None))
+            Ok(Took::open(names, false))
         }
         What::ServiceKey => {
             let name = name_for(&ctx.look()?.inventory, &file);
@@ -213,8 +239,8 @@ fn one(ctx: &Ctx<'_>, path: &str, what: What, found: &[Found], settings: &[Setti
                 label: None,
             };
             match apikey_import::apikey_import(ctx, request) {
-                Ok(report) => Ok((vec![report.api_key.api_key], false, None)),
-                Err(ApiKeyImportError::Known(name)) => Ok((vec![name], true, None)),
+                Ok(report) => Ok(Took::open(vec![report.api_key.api_key], false)),
+                Err(ApiKeyImportError::Known(name)) => Ok(Took::open(vec![name], true)),
                 Err(error) => Err(error.into()),
             }
         }
@@ -250,15 +276,15 @@ fn keystore(ctx: &Ctx<'_>, file: PathBuf, settings: &[Setting]) -> Result<Took, 
     let held: Option<Vec<String>> = held.collect();
     if let Some(mut names) = held.filter(|names| !names.is_empty() && names.len() == store.keys.len()) {
         names.dedup();
-        return Ok((names, true, opened_by));
+        return Ok(Took { items: names, known: true, opened_by, whole: true });
     }
     let is_identity = |own| ios::certificate::read(own).is_ok_and(|says| says.purpose.is_some());
     if certificates.iter().any(is_identity) {
         let request =
             identity_import::Request { file, name: None, apps: Vec::new(), password: Some(password) };
         let report = identity_import::identity_import(ctx, request)?;
-        let names = report.imported.into_iter().map(|one| one.identity.identity).collect();
-        return Ok((names, false, opened_by));
+        let items = report.imported.into_iter().map(|one| one.identity.identity).collect();
+        return Ok(Took { items, known: false, opened_by, whole: report.left.is_empty() });
     }
     let request = keystore_import::Request {
         name: Some(name_for(&inventory, &file)),
@@ -270,7 +296,7 @@ fn keystore(ctx: &Ctx<'_>, file: PathBuf, settings: &[Setting]) -> Result<Took, 
         password: Some(password),
     };
     let report = keystore_import::keystore_import(ctx, request)?;
-    Ok((vec![report.keystore], false, opened_by))
+    Ok(Took { items: vec![report.keystore], known: false, opened_by, whole: report.left.is_empty() })
 }
 
 /// Opens a keystore with a password that was found, else with one that is asked for.
@@ -281,6 +307,9 @@ fn opened(
     tried: &[&Setting],
 ) -> Result<(OpenStore, SecretText, Option<String>), Why> {
     for setting in tried {
+        if ctx.env.stopped() {
+            return Err(Why::Stopped);
+        }
         match open(bytes, &setting.value, &Limits::USUAL) {
             Ok(store) => return Ok((store, setting.value.duplicate(), Some(setting.place.clone()))),
             Err(KeystoreError::WrongStorePassword) => {}
