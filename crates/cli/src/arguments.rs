@@ -138,6 +138,9 @@ pub(crate) enum Command {
     Compare(commands::compare::Args),
     Sign(commands::sign::Args),
     Check(commands::check::Args),
+    Upload(commands::upload::Args),
+    Deliveries(commands::deliveries::Args),
+    Advance(commands::advance::Args),
     Releases(commands::releases::Args),
     Lend(commands::lend::Args),
     /// The simulated portal

@@ -41,6 +41,7 @@ pub mod rotate;
 mod scratch;
 pub mod show;
 pub mod stand_in;
+pub mod store;
 pub mod sweep;
 pub mod timeline;
 mod timestamps;

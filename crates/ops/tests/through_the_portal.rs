@@ -87,6 +87,7 @@ fn project(portal: &Portal, apps: &[&str]) -> TempDir {
             destinations: vec![Destination::Store],
             version: None,
             ios: ninekeys_ops::app::ios::IosSays::default(),
+            publish: None,
         };
         app_add(&ctx, request).unwrap();
     }

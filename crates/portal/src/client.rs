@@ -3,6 +3,8 @@
 //! What is safe to ask again is asked again, with a growing wait and some chance in it: whatever only looks, and whatever
 //! carries a key that the portal knows a call by. Nothing is issued twice.
 
+mod store;
+
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -20,6 +22,7 @@ use ureq::http::{Response, Uri};
 use ureq::tls::{Certificate as Pinned, RootCerts, TlsConfig};
 use ureq::{Agent, Body};
 
+use crate::store::DIGEST;
 use crate::wire::{
     self, ApiKey, AppId, BASE, Capabilities, Device, EST, Enrolment, IDEMPOTENCY, List, NewApiKey,
     NewProfile, Problem, Profile, Team,
@@ -191,10 +194,14 @@ enum Ask<'a> {
     /// Bytes, and their media type.
     Post(&'a [u8], &'static str),
     Put(&'a [u8]),
+    /// A piece of a file, and its digest (RFC 9530).
+    Piece(&'a [u8], &'a str),
 }
 
 /// The media type of what is said in JSON.
 const JSON: &str = "application/json";
+/// The media type of bytes.
+const BYTES: &str = "application/octet-stream";
 
 /// Whether something is the address of a portal: plain HTTP on this machine alone, or a sealed connection to somebody who is
 /// known.
@@ -271,10 +278,14 @@ impl<'a> HttpPortal<'a> {
         let bearer = token.lend(|token| Secret::new(format!("Bearer {token}")));
         let sent = bearer.lend(|bearer| match ask {
             Ask::Get => self.agent.get(&url).header("authorization", bearer).call(),
+            Ask::Piece(body, digest) => {
+                let request = self.agent.put(&url).header("authorization", bearer);
+                request.header("content-type", BYTES).header(DIGEST, *digest).send(*body)
+            }
             Ask::Post(body, _) | Ask::Put(body) => {
                 let (request, kind) = match ask {
                     Ask::Post(_, kind) => (self.agent.post(&url), *kind),
-                    Ask::Get | Ask::Put(_) => (self.agent.put(&url), JSON),
+                    Ask::Get | Ask::Put(_) | Ask::Piece(..) => (self.agent.put(&url), JSON),
                 };
                 let request = request.header("authorization", bearer).header("content-type", kind);
                 match call {
@@ -298,7 +309,7 @@ impl<'a> HttpPortal<'a> {
         path: &str,
         call: Option<&str>,
     ) -> Result<Secret<Vec<u8>>, PortalError> {
-        let again = matches!(ask, Ask::Get | Ask::Put(_)) || call.is_some();
+        let again = matches!(ask, Ask::Get | Ask::Put(_) | Ask::Piece(..)) || call.is_some();
         let mut wait = FIRST_WAIT;
         let mut tries = 1;
         loop {

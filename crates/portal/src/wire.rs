@@ -253,6 +253,12 @@ pub struct Problem {
     /// The role that would be needed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub needs: Option<ApiRole>,
+    /// The value that was sent, where one was not taken.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sent: Option<String>,
+    /// The value that would be.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub needed: Option<String>,
 }
 
 /// Binary values stand in JSON as Base64 (RFC 4648, section 4).

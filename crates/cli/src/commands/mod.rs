@@ -1,5 +1,6 @@
 //! One file a command: what can be typed, and the call.
 
+pub(crate) mod advance;
 pub(crate) mod apikey;
 pub(crate) mod app;
 pub(crate) mod board;
@@ -8,6 +9,7 @@ pub(crate) mod check;
 pub(crate) mod compare;
 pub(crate) mod completions;
 pub(crate) mod date;
+pub(crate) mod deliveries;
 pub(crate) mod demo;
 pub(crate) mod device;
 pub(crate) mod explain;
@@ -32,6 +34,7 @@ pub(crate) mod sign;
 pub(crate) mod stand_in;
 pub(crate) mod sweep;
 pub(crate) mod timeline;
+pub(crate) mod upload;
 
 use ninekeys_ops::Ctx;
 
@@ -75,6 +78,9 @@ pub(crate) fn run(
         Some(Command::Sign(args)) => sign::run(args, ctx, out),
         Some(Command::Check(args)) => check::run(args, ctx, out),
         Some(Command::Releases(args)) => releases::run(&args, ctx, out),
+        Some(Command::Upload(args)) => upload::run(args, ctx, out),
+        Some(Command::Deliveries(args)) => deliveries::run(&args, ctx, out),
+        Some(Command::Advance(args)) => advance::run(args, ctx, out),
         Some(Command::Lend(args)) => lend::run(args, ctx, global, out),
         Some(Command::Explain(args)) => explain::run(&args, out),
         Some(Command::Help(args)) => help::run(&args, out),

@@ -20,6 +20,7 @@ impl Classify for AppAddError {
             Self::Ios(inner) => inner.class(),
             Self::Ask(_) => again(Exit::Usage, &[]),
             Self::Destination { .. } => class(Exit::Usage, &["app", "add", "--help"]),
+            Self::Publish(inner) => inner.class(),
         }
     }
 }
@@ -71,6 +72,7 @@ impl Classify for AppChangeError {
             Self::Id(inner) => inner.class(),
             Self::Ios(inner) => inner.class(),
             Self::Destination { .. } => class(Exit::Usage, &["app", "change", "--help"]),
+            Self::Publish(inner) => inner.class(),
         }
     }
 }

@@ -15,6 +15,7 @@ mod look;
 mod portal;
 mod profile;
 mod rotate;
+mod store;
 
 use std::borrow::Cow;
 use std::error::Error;

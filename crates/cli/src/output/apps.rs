@@ -11,7 +11,7 @@ use ninekeys_ops::app::remove::AppRemoveReport;
 use ninekeys_ops::app::statement::AppStatementReport;
 
 use super::line::{Line, Paper, Sign};
-use super::{Report, words};
+use super::{Report, store, words};
 
 /// Where values stand behind labels.
 const VALUE: usize = 16;
@@ -62,6 +62,7 @@ impl Report for AppAddReport {
 
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
         describe(&self.app, &self.says, &self.project, paper)?;
+        store::published(&self.published, paper)?;
         if self.says.ios.is_some() {
             let text = "once it is registered at the portal, a bundle id is for ever: it cannot be changed or given back";
             paper.put(&row("  bundle id", text))?;
@@ -89,6 +90,7 @@ impl Report for AppChangeReport {
 
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
         describe(&self.app, &self.says, &self.project, paper)?;
+        store::published(&self.published, paper)?;
         if self.profiles_too_old.is_empty() {
             return Ok(());
         }

@@ -33,6 +33,7 @@ mod schemas;
 mod setups;
 mod show;
 mod spreadsheet;
+mod store;
 mod sweep;
 mod timeline;
 mod verdicts;

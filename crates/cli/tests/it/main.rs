@@ -10,6 +10,7 @@
     reason = "tests fail by panicking and look at files themselves"
 )]
 
+mod advance;
 mod apikey;
 mod app;
 mod bad_input;
@@ -22,6 +23,7 @@ mod compare;
 mod completions;
 mod crash;
 mod date;
+mod deliveries;
 mod demo;
 mod device;
 mod docs;
@@ -63,6 +65,7 @@ mod stand_in;
 mod sweep;
 mod timeline;
 mod timestamps;
+mod upload;
 mod usage;
 
 /// The built program.

@@ -125,7 +125,7 @@ const MADE_UP: [&str; 8] = [
 ];
 
 /// What asks the portal, walked with one that runs.
-const WALK_TO_THE_PORTAL: [&str; 14] = [
+const WALK_TO_THE_PORTAL: [&str; 18] = [
     "apikey create tests# --use testers",
     "prepare --app pier# --for store --yes",
     "lend --app pier# --for store --platform ios --mask -- true",
@@ -140,6 +140,10 @@ const WALK_TO_THE_PORTAL: [&str; 14] = [
     "rotate call-off --yes",
     "identity revoke asked1 --yes",
     "portal take-in",
+    "app change crossing --publish",
+    "upload build.apk --app crossing",
+    "deliveries",
+    "advance 12 --to testing",
 ];
 
 /// Where secrets are for: the files that they came from or were asked into.

@@ -456,6 +456,9 @@ pub struct ReleaseFacts {
     /// What people and devices see of it; nothing in rows of versions that did not keep it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub seen: Option<Box<Seen>>,
+    /// When the store had all of it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub uploaded: Option<Timestamp>,
 }
 
 /// What every build of a row without a platform is made for.

@@ -12,6 +12,7 @@ use super::ios::{IosError, Read};
 use crate::ask::AskError;
 use crate::ctx::Ctx;
 use crate::project::{ProjectError, ProjectFile};
+use crate::store::publish::{PublishError, Published, publish};
 
 /// What was added.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -25,6 +26,9 @@ pub struct AppAddReport {
     pub could_serve: Vec<String>,
     /// The project file.
     pub project: String,
+    /// What the store knows of it now, where that was asked for.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub published: Vec<Published>,
 }
 
 /// Why it was not added.
@@ -59,6 +63,9 @@ pub enum AppAddError {
     /// The person.
     #[error(transparent)]
     Ask(#[from] AskError),
+    /// It is in the project file, and the store does not know it.
+    #[error(transparent)]
+    Publish(#[from] Box<PublishError>),
 }
 
 /// Why an id cannot be an app's.
@@ -88,7 +95,7 @@ pub enum IdError {
 /// Adds the app, and keeps everything else in the file as it is.
 ///
 /// # Errors
-/// [`AppAddError`]; then the file is as it was.
+/// [`AppAddError`]; then the file is as it was, but for [`AppAddError::Publish`].
 pub fn app_add(ctx: &Ctx<'_>, mut request: Request) -> Result<AppAddReport, AppAddError> {
     check_name(&request.name)?;
     complete(ctx, &mut request)?;
@@ -130,7 +137,11 @@ pub fn app_add(ctx: &Ctx<'_>, mut request: Request) -> Result<AppAddReport, AppA
         None => Vec::new(),
     };
     let project = file.path.strip_prefix(&ctx.folder).unwrap_or(&file.path).display().to_string();
-    Ok(AppAddReport { app: request.name.clone(), says, could_serve, project })
+    let published = match &request.publish {
+        Some(says) => publish(ctx, &request.name, says).map_err(Box::new)?,
+        None => Vec::new(),
+    };
+    Ok(AppAddReport { app: request.name.clone(), says, could_serve, project, published })
 }
 
 /// Asks a person for the ids of an app that was named without any, and for where its builds go.

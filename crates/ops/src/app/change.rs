@@ -11,6 +11,7 @@ use super::add::{IdError, check_bundle_id, check_id};
 use super::ios::{IosError, Read, profiles_too_old};
 use crate::ctx::Ctx;
 use crate::project::{ProjectError, ProjectFile};
+use crate::store::publish::{PublishError, Published, publish};
 
 /// What it is now.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -24,6 +25,9 @@ pub struct AppChangeReport {
     pub profiles_too_old: Vec<String>,
     /// The project file.
     pub project: String,
+    /// What the store knows of it now, where that was asked for.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub published: Vec<Published>,
 }
 
 /// Why nothing was changed.
@@ -35,6 +39,9 @@ pub enum AppChangeError {
     /// No such app.
     #[error("the project file has no app called {0}")]
     UnknownApp(String),
+    /// The project file is changed, and the store does not know the app.
+    #[error(transparent)]
+    Publish(#[from] Box<PublishError>),
     /// Nothing was named.
     #[error("nothing was named that should be changed")]
     NothingToChange,
@@ -60,11 +67,13 @@ pub enum AppChangeError {
 /// Changes the app, and keeps everything else in the file as it is.
 ///
 /// # Errors
-/// [`AppChangeError`]; then the file is as it was.
+/// [`AppChangeError`]; then the file is as it was, but for [`AppChangeError::Publish`].
 pub fn app_change(ctx: &Ctx<'_>, request: &Request) -> Result<AppChangeReport, AppChangeError> {
     let Request { title, package, bundle_id, destinations, version, .. } = request;
     let fields = [title, package, bundle_id, version];
-    if fields.iter().all(|field| field.is_none()) && destinations.is_empty() && request.ios.is_empty() {
+    let changes =
+        fields.iter().any(|field| field.is_some()) || !destinations.is_empty() || !request.ios.is_empty();
+    if !changes && request.publish.is_none() {
         return Err(AppChangeError::NothingToChange);
     }
     title.as_deref().map_or(Ok(()), check_title)?;
@@ -72,7 +81,12 @@ pub fn app_change(ctx: &Ctx<'_>, request: &Request) -> Result<AppChangeReport, A
     bundle_id.as_deref().map_or(Ok(()), check_bundle_id)?;
     let ios = request.ios.read(ctx)?;
     let file = ctx.project_file()?;
-    let name = file.change(ctx, |file, document| change(file, document, request, &ios))?;
+    let name = if changes {
+        file.change(ctx, |file, document| change(file, document, request, &ios))?
+    } else {
+        let found = file.project.app(&request.name).map(|(name, _)| name.to_owned());
+        found.ok_or_else(|| AppChangeError::UnknownApp(request.name.clone()))?
+    };
     let file = ctx.project_file()?;
     let says = file.project.apps.get(name.as_str()).cloned().unwrap_or_default();
     let project = file.path.strip_prefix(&ctx.folder).unwrap_or(&file.path).display().to_string();
@@ -82,7 +96,11 @@ pub fn app_change(ctx: &Ctx<'_>, request: &Request) -> Result<AppChangeReport, A
         (Some(all), Some(ios)) => profiles_too_old(all, ios, ctx.env.now),
         _ => Vec::new(),
     };
-    Ok(AppChangeReport { app: name, says, profiles_too_old, project })
+    let published = match &request.publish {
+        Some(says) => publish(ctx, &name, says).map_err(Box::new)?,
+        None => Vec::new(),
+    };
+    Ok(AppChangeReport { app: name, says, profiles_too_old, project, published })
 }
 
 fn change(

@@ -26,4 +26,15 @@ pub struct Request {
     pub version: Option<String>,
     /// What is said of its iOS side beyond its id.
     pub ios: ios::IosSays,
+    /// Whether the store is to know it, and what it wants to hear of it.
+    pub publish: Option<PublishSays>,
+}
+
+/// What the store wants to hear of an app beside what the project file says.
+#[derive(Debug, Clone, Default)]
+pub struct PublishSays {
+    /// What the account calls it in its reports; the app's name when nothing is said.
+    pub sku: Option<String>,
+    /// The language of its texts; English when nothing is said.
+    pub language: Option<String>,
 }

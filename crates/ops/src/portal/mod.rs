@@ -7,6 +7,7 @@ use ninekeys_core::keys::{KeyError, PrivateKey};
 use ninekeys_core::model::{ApiKeyFacts, ApiRole, ApiUse, Facts, Inventory, Item, Project, Service, State};
 use ninekeys_core::token::{Claims, MOST_MINUTES, make};
 use ninekeys_portal::client::{HttpPortal, Portal, PortalError};
+use ninekeys_portal::store::Store;
 use ninekeys_portal::wire::AUDIENCE;
 use thiserror::Error;
 
@@ -89,6 +90,31 @@ pub(crate) fn with_portal<R, E: From<ConnectError>>(
     (what, app): (ApiUse, Option<&str>),
     work: impl FnOnce(&dyn Portal) -> Result<R, E>,
 ) -> Result<R, E> {
+    with_best_key(ctx, cabinet, file, (what, app), |portal| work(portal))
+}
+
+/// Lends the store to some work, in the same way.
+///
+/// # Errors
+/// [`ConnectError`], and what `work` returns.
+pub(crate) fn with_store<R, E: From<ConnectError>>(
+    ctx: &Ctx<'_>,
+    cabinet: &Cabinet<'_>,
+    file: &ProjectFile,
+    (what, app): (ApiUse, Option<&str>),
+    work: impl FnOnce(&dyn Store) -> Result<R, E>,
+) -> Result<R, E> {
+    with_best_key(ctx, cabinet, file, (what, app), |portal| work(portal))
+}
+
+/// Lends both to some work, with the key that does it best.
+fn with_best_key<R, E: From<ConnectError>>(
+    ctx: &Ctx<'_>,
+    cabinet: &Cabinet<'_>,
+    file: &ProjectFile,
+    (what, app): (ApiUse, Option<&str>),
+    work: impl FnOnce(&HttpPortal<'_>) -> Result<R, E>,
+) -> Result<R, E> {
     // a key is of no use where there is nobody to ask
     if file.project.portal.is_none() {
         return Err(ConnectError::NoAddress.into());
@@ -96,7 +122,7 @@ pub(crate) fn with_portal<R, E: From<ConnectError>>(
     let inventory = cabinet.inventory().map_err(|error| E::from(error.into()))?;
     let found = key_for(&inventory, what, app);
     let (_, facts) = found.ok_or_else(|| E::from(ConnectError::NoKey(what.needs())))?;
-    with_key(ctx, cabinet, file, (what, facts), work)
+    connect(ctx, cabinet, file, (what, facts), work)
 }
 
 /// Lends the portal to some work with one API key and no other.
@@ -109,6 +135,16 @@ pub(crate) fn with_key<R, E: From<ConnectError>>(
     file: &ProjectFile,
     (what, facts): (ApiUse, &ApiKeyFacts),
     work: impl FnOnce(&dyn Portal) -> Result<R, E>,
+) -> Result<R, E> {
+    connect(ctx, cabinet, file, (what, facts), |portal| work(portal))
+}
+
+fn connect<R, E: From<ConnectError>>(
+    ctx: &Ctx<'_>,
+    cabinet: &Cabinet<'_>,
+    file: &ProjectFile,
+    (what, facts): (ApiUse, &ApiKeyFacts),
+    work: impl FnOnce(&HttpPortal<'_>) -> Result<R, E>,
 ) -> Result<R, E> {
     let failed = |error: ConnectError| E::from(error);
     let address = file.project.portal.as_deref().ok_or_else(|| failed(ConnectError::NoAddress))?;

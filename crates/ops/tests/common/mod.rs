@@ -110,6 +110,7 @@ pub fn app(name: &str, title: Option<&str>) -> AppRequest {
         destinations: if title.is_none() { vec![Destination::Direct] } else { Vec::new() },
         version: None,
         ios: ninekeys_ops::app::ios::IosSays::default(),
+        publish: None,
     }
 }
 

@@ -7,6 +7,7 @@ mod faults;
 mod revocation;
 mod routes;
 mod state;
+mod store;
 mod tls;
 
 use std::net::SocketAddr;
@@ -97,6 +98,7 @@ pub struct StandIn {
     first: Option<FirstKey>,
     tls: Option<Kept>,
     faults: Option<Faults>,
+    builds: PathBuf,
 }
 
 /// The paths that are answered, with `{NAME}` where something stands for itself: what `docs/portal.openapi.yaml` describes.
@@ -106,6 +108,8 @@ pub fn paths() -> Vec<String> {
 
 /// The root's certificate, in the folder.
 pub const ROOT: &str = "root.pem";
+/// The folder of the builds that were uploaded, in the folder.
+const BUILDS: &str = "builds";
 /// The certificate that connections are sealed with, in the folder.
 pub const TLS: &str = "tls.pem";
 
@@ -125,7 +129,9 @@ impl StandIn {
         listener.set_nonblocking(true).map_err(failed)?;
         let address = listener.local_addr().map_err(failed)?;
         let faults = settings.faults.clone();
-        Ok(StandIn { listener, address, state: Arc::new(Mutex::new(state)), clock, first, tls, faults })
+        let builds = settings.folder.join(BUILDS);
+        let state = Arc::new(Mutex::new(state));
+        Ok(StandIn { listener, address, state, clock, first, tls, faults, builds })
     }
 
     /// Where it listens.
@@ -145,12 +151,13 @@ impl StandIn {
     /// [`StandInError::Listen`].
     pub fn serve(self) -> Result<(), StandInError> {
         let whole = self.address();
-        let StandIn { listener, address, state, clock, faults, tls, .. } = self;
+        let StandIn { listener, address, state, clock, faults, tls, builds, .. } = self;
         let failed = |cause| StandInError::Listen { address, cause };
         let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(failed)?;
         runtime.block_on(async move {
             let listener = tokio::net::TcpListener::from_std(listener).map_err(failed)?;
-            let router = routes::router(routes::Portal { state, clock, address: whole.into() });
+            let portal = routes::Portal { state, clock, address: whole.into(), builds: builds.into() };
+            let router = routes::router(portal);
             match tls {
                 None => serve(listener, router, faults).await.map_err(failed),
                 Some(kept) => serve(Sealed::over(listener, &kept)?, router, faults).await.map_err(failed),

@@ -23,7 +23,7 @@ use serde::de::DeserializeOwned;
 
 use super::authority::Authority;
 use super::state::{self, State, with_env};
-use super::{Clock, StandInError, enrol, revocation};
+use super::{Clock, StandInError, enrol, revocation, store};
 use crate::wire::{
     AUDIENCE, ApiKey, AppId, BASE, Capabilities, Certificate, Device, FETCHED, IDEMPOTENCY, KindSaid, List,
     NewApiKey, NewProfile, PROBLEM, Problem, Profile, Team, TeamLimits,
@@ -48,6 +48,8 @@ pub(super) struct Portal {
     pub(super) clock: Clock,
     /// Where it listens.
     pub(super) address: Arc<str>,
+    /// Where builds are kept.
+    pub(super) builds: Arc<std::path::Path>,
 }
 
 /// Everything that can be asked, by its path.
@@ -64,7 +66,7 @@ pub(super) fn table() -> Vec<(String, MethodRouter<Portal>)> {
         ("/api-keys/{id}/private-key", post(private_key)),
     ];
     let own = own.into_iter().map(|(path, answer)| (format!("{BASE}{path}"), answer));
-    own.chain(enrol::table()).chain(revocation::table()).collect()
+    own.chain(enrol::table()).chain(revocation::table()).chain(store::table()).collect()
 }
 
 pub(super) fn router(portal: Portal) -> Router {
@@ -79,6 +81,8 @@ pub(super) struct Refusal {
     title: &'static str,
     detail: String,
     needs: Option<ApiRole>,
+    sent: Option<String>,
+    needed: Option<String>,
 }
 
 impl Refusal {
@@ -88,7 +92,7 @@ impl Refusal {
         title: &'static str,
         detail: impl Into<String>,
     ) -> Self {
-        Refusal { status, kind, title, detail: detail.into(), needs: None }
+        Refusal { status, kind, title, detail: detail.into(), needs: None, sent: None, needed: None }
     }
 
     pub(super) fn malformed(detail: impl Into<String>) -> Self {
@@ -99,8 +103,18 @@ impl Refusal {
         Refusal::new(StatusCode::CONFLICT, "limit-reached", "there may be no more of these", detail)
     }
 
-    fn taken(detail: impl Into<String>) -> Self {
+    pub(super) fn taken(detail: impl Into<String>) -> Self {
         Refusal::new(StatusCode::CONFLICT, "taken", "it is there already", detail)
+    }
+
+    /// A build that breaks a rule of the store: the rule's name is the kind.
+    pub(super) fn rule(kind: &'static str, detail: impl Into<String>) -> Self {
+        Refusal::new(StatusCode::UNPROCESSABLE_ENTITY, kind, "the store does not take this build", detail)
+    }
+
+    /// With the value that was sent, and the one that would be taken.
+    pub(super) fn values(self, sent: impl ToString, needed: impl ToString) -> Self {
+        Refusal { sent: Some(sent.to_string()), needed: Some(needed.to_string()), ..self }
     }
 
     pub(super) fn unknown(detail: impl Into<String>) -> Self {
@@ -114,6 +128,8 @@ impl Refusal {
             status: self.status.as_u16(),
             detail: self.detail.clone(),
             needs: self.needs,
+            sent: self.sent.clone(),
+            needed: self.needed.clone(),
         }
     }
 }
@@ -144,7 +160,7 @@ fn json(status: u16, body: String) -> Response {
     (status, [(header::CONTENT_TYPE, "application/json")], body).into_response()
 }
 
-fn answer<T: Serialize>(thing: &T) -> Result<Response, Refusal> {
+pub(super) fn answer<T: Serialize>(thing: &T) -> Result<Response, Refusal> {
     let body = serde_json::to_string(thing).map_err(|error| Refusal::malformed(error.to_string()))?;
     Ok(json(200, body))
 }
@@ -186,7 +202,7 @@ impl Portal {
 
     /// Does something once, and answers with that status: a call with a key that was answered before is answered the same
     /// again.
-    fn once<T: Serialize>(
+    pub(super) fn once<T: Serialize>(
         &self,
         headers: &HeaderMap,
         asked_by: &ApiKey,
@@ -225,7 +241,7 @@ impl Portal {
     }
 }
 
-fn read<T: DeserializeOwned>(body: &Bytes) -> Result<T, Refusal> {
+pub(super) fn read<T: DeserializeOwned>(body: &Bytes) -> Result<T, Refusal> {
     serde_json::from_slice(body).map_err(|error| Refusal::malformed(error.to_string()))
 }
 

@@ -162,6 +162,22 @@ pub(super) fn all<T: DeserializeOwned>(database: &Connection, kind: &str) -> rus
         .collect())
 }
 
+/// A thing by its id.
+pub(super) fn one<T: DeserializeOwned>(
+    database: &Connection,
+    kind: &str,
+    id: &str,
+) -> rusqlite::Result<Option<T>> {
+    let mut query = database.prepare_cached("select body from thing where kind = ?1 and id = ?2")?;
+    let body = query.query_row([kind, id], |row| row.get::<_, String>(0)).optional()?;
+    Ok(body.and_then(|body| serde_json::from_str(&body).ok()))
+}
+
+/// Takes a thing out.
+pub(super) fn take_out(database: &Connection, kind: &str, id: &str) -> rusqlite::Result<()> {
+    database.execute("delete from thing where kind = ?1 and id = ?2", params![kind, id]).map(|_| ())
+}
+
 /// Puts a thing in, or in the place of the one with its id.
 pub(super) fn put<T: Serialize>(
     database: &Connection,

@@ -1,7 +1,7 @@
 //! `ninekeys app add`
 
 use ninekeys_ops::Ctx;
-use ninekeys_ops::app::add::app_add;
+use ninekeys_ops::app::add::{AppAddError, app_add};
 
 use super::args::AppArgs;
 use crate::failure::{Exit, Failure};
@@ -20,8 +20,17 @@ pub(crate) struct Args {
 
 pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
     let attempt = format!("add the app {}", args.name);
+    let name = args.name.clone();
     let request = args.says.request(args.name);
-    let report = app_add(ctx, request).map_err(|error| Failure::of(&attempt, &error))?;
+    let report = app_add(ctx, request).map_err(|error| {
+        let failure = Failure::of(&attempt, &error);
+        match error {
+            AppAddError::Publish(_) => {
+                failure.changed(&format!("{name} is in the project file, and the store does not know it"))
+            }
+            _ => failure,
+        }
+    })?;
     out.emit(&report);
     Ok(Exit::Done)
 }

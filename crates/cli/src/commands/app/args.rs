@@ -4,8 +4,8 @@ use clap_complete::engine::ArgValueCandidates;
 use std::path::PathBuf;
 
 use ninekeys_core::model::{Capability, Destination};
-use ninekeys_ops::app::Request;
 use ninekeys_ops::app::ios::IosSays;
+use ninekeys_ops::app::{PublishSays, Request};
 
 use crate::complete;
 
@@ -42,6 +42,15 @@ pub(super) struct AppArgs {
     /// The version that the next build should have
     #[arg(long, value_name = "VERSION")]
     version_name: Option<String>,
+    /// Make it known to the store, so that its builds can go there
+    #[arg(long, help_heading = "Store")]
+    publish: bool,
+    /// What the account calls it in its reports, once for each app; the app's name when left out
+    #[arg(long, value_name = "TEXT", requires = "publish", help_heading = "Store")]
+    sku: Option<String>,
+    /// The language that its texts are in first; `en` when left out
+    #[arg(long, value_name = "LANGUAGE", requires = "publish", help_heading = "Store")]
+    language: Option<String>,
 }
 
 /// `NAME=BUNDLE-ID`
@@ -67,6 +76,7 @@ impl AppArgs {
                 extensions: self.extension,
                 entitlements: self.entitlements,
             },
+            publish: self.publish.then_some(PublishSays { sku: self.sku, language: self.language }),
         }
     }
 }

@@ -2,7 +2,7 @@
 
 use clap_complete::engine::ArgValueCandidates;
 use ninekeys_ops::Ctx;
-use ninekeys_ops::app::change::app_change;
+use ninekeys_ops::app::change::{AppChangeError, app_change};
 
 use super::args::AppArgs;
 use crate::complete;
@@ -24,7 +24,15 @@ pub(crate) struct Args {
 pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
     let attempt = format!("change the app {}", args.app);
     let request = args.says.request(args.app);
-    let report = app_change(ctx, &request).map_err(|error| Failure::of(&attempt, &error))?;
+    let report = app_change(ctx, &request).map_err(|error| {
+        let failure = Failure::of(&attempt, &error);
+        match error {
+            AppChangeError::Publish(_) => {
+                failure.changed("at most the project file; the store does not know the app")
+            }
+            _ => failure,
+        }
+    })?;
     out.emit(&report);
     Ok(Exit::Done)
 }

@@ -70,3 +70,27 @@ fn each_step_through_the_portal_is_killed_and_the_same_command_again_comes_to_it
     let all = env.run("portal take-in --format json").exit(0).json();
     assert_eq!(all["certificates"].as_array().unwrap().len(), 1, "none was issued twice");
 }
+
+#[test]
+fn an_upload_that_is_killed_is_at_the_store_once() {
+    let (env, _portal) = crate::upload::ready();
+    let mut inside = 0;
+    for kill in 0..6u32 {
+        let number = 20 + kill;
+        env.run(&format!("sign quay.apk --app quayside --for store --set-build {number}")).exit(0);
+        let line = format!("upload quayside-2.4.0-{number}-store.apk");
+        let mut child = start(&env, &line);
+        std::thread::sleep(Duration::from_millis(u64::from(15 * kill)));
+        child.kill().unwrap();
+        inside += u32::from(child.wait().unwrap().code().is_none());
+        env.run("cabinet status --prove").exit(0);
+        // what was through before the kill is there already
+        let code = env.run(&line).code();
+        assert!([0, 6].contains(&code), "{line} ended with {code} after a kill");
+    }
+    assert!(inside >= 2, "only {inside} kills fell into the work");
+    let listed = env.run("deliveries --format json").exit(0).json();
+    let numbers: Vec<&str> =
+        listed["deliveries"].as_array().unwrap().iter().map(|one| one["number"].as_str().unwrap()).collect();
+    assert_eq!(numbers, ["25", "24", "23", "22", "21", "20"], "each once");
+}

@@ -55,7 +55,7 @@ pub(crate) fn connected() -> (TestEnv, Running) {
 }
 
 /// Writes the portal into the project file.
-fn make_known(env: &TestEnv, portal: &Running) {
+pub(crate) fn make_known(env: &TestEnv, portal: &Running) {
     let project = String::from_utf8(env.read("ninekeys.toml")).unwrap();
     let project = project.replace("in/root.pem", "portal/root.pem");
     env.file("ninekeys.toml", format!("portal = \"{}\"\n{project}", portal.address).as_bytes());

@@ -5,6 +5,7 @@ use std::collections::BTreeSet;
 use std::io::{Read, Write};
 use std::net::TcpStream;
 
+use base64ct::{Base64, Encoding};
 use serde_json::{Value, json};
 
 use super::openssl;
@@ -77,6 +78,8 @@ impl Caller {
         }
         if method != "get" {
             head += &format!("content-type: {kind}\r\ncontent-length: {}\r\n", body.len());
+            let digest = Base64::encode_string(&ninekeys_core::digest::sha256(body));
+            head += &format!("content-digest: sha-256=:{digest}:\r\n");
         }
         let mut stream = TcpStream::connect(&self.host).unwrap();
         stream.write_all(&[head.as_bytes(), b"\r\n", body].concat()).unwrap();
@@ -99,10 +102,13 @@ impl Caller {
         let request = self.resolved(&operation["requestBody"]);
         let kind =
             request["content"].as_object().and_then(|all| all.keys().next().cloned()).unwrap_or_default();
-        let real = match path.split_once('{') {
-            Some((before, rest)) => format!("{before}{at}{}", rest.split_once('}').unwrap().1),
-            None => path.to_owned(),
-        };
+        let mut real = path.to_owned();
+        // each part that stands for itself, with blanks between
+        for part in at.split(' ') {
+            if let Some((before, rest)) = real.split_once('{') {
+                real = format!("{before}{part}{}", rest.split_once('}').unwrap().1);
+            }
+        }
         let said = self.send(method, &real, token, &kind, body);
         let what = format!("{method} {real}: {}", said.status);
         let status = said.status.to_string();
@@ -248,6 +254,69 @@ fn makes(caller: &mut Caller, good: &str, owner: &str, reader: &str) {
     caller.expect(410, PRIVATE_KEY, &id, owner, b"{}");
 }
 
+const RECORDS: &str = "/store/v1/records";
+const UPLOAD: (&str, &str) = ("put", "/store/v1/uploads/{sha256}");
+const PIECE: (&str, &str) = ("put", "/store/v1/uploads/{sha256}/pieces/{number}");
+const COMPLETION: (&str, &str) = ("post", "/store/v1/uploads/{sha256}/completion");
+const DELIVERIES: (&str, &str) = ("get", "/store/v1/deliveries");
+const STAGE: (&str, &str) = ("put", "/store/v1/deliveries/{id}/stage");
+
+/// Apps at the store, uploads and what becomes of them.
+fn delivers(caller: &mut Caller, env: &TestEnv, owner: &str, reader: &str) {
+    let record = |id: &str| {
+        let record = json!({ "id": id, "platform": "android", "title": id, "sku": id, "language": "en" });
+        record.to_string().into_bytes()
+    };
+    let (records, crossing) = (("post", RECORDS), record("example.gannetpoint.crossing"));
+    caller.refuses(records, "", reader, &crossing);
+    caller.expect(201, records, "", owner, &crossing);
+    caller.expect(409, records, "", owner, &crossing);
+    caller.expect(400, records, "", owner, &record(" "));
+    caller.refuses(("get", RECORDS), "", reader, b"");
+    caller.expect(200, ("get", RECORDS), "", owner, b"");
+    env.run("app add quayside --package example.gannetpoint.crossing --for store").exit(0);
+    env.run("keystore create quay --app quayside --kind upload --common-name A --algorithm rsa-2048").exit(0);
+    env.file("quay.apk", &testkit::builds::crossing().apk());
+    env.run("sign quay.apk --app quayside --for store").exit(0);
+    let build = |file: &str, id: &str| {
+        let bytes = env.read(file);
+        let sha256 = ninekeys_core::digest::sha256_hex(&bytes);
+        let new =
+            json!({ "id": id, "platform": "android", "file": file, "size": bytes.len(), "sha256": sha256 });
+        (bytes, sha256, new.to_string().into_bytes())
+    };
+    let (bytes, unsigned, new) = build("quay.apk", "example.gannetpoint.crossing");
+    caller.refuses(UPLOAD, &unsigned, reader, &new);
+    caller.expect(400, UPLOAD, &"0".repeat(64), owner, &new);
+    caller.expect(422, UPLOAD, &unsigned, owner, &build("quay.apk", "example.gannetpoint.dory").2);
+    caller.expect(404, PIECE, &format!("{unsigned} 0"), owner, &bytes);
+    caller.expect(404, COMPLETION, &unsigned, owner, b"{}");
+    caller.expect(200, UPLOAD, &unsigned, owner, &new);
+    caller.expect(400, COMPLETION, &unsigned, owner, b"{}");
+    caller.refuses(PIECE, &format!("{unsigned} 0"), reader, &bytes);
+    caller.expect(400, PIECE, &format!("{unsigned} 1"), owner, &bytes);
+    caller.expect(200, PIECE, &format!("{unsigned} 0"), owner, &bytes);
+    caller.refuses(COMPLETION, &unsigned, reader, b"{}");
+    let refused = caller.expect(422, COMPLETION, &unsigned, owner, b"{}").json();
+    assert_eq!(refused["type"], "build-unsigned", "{refused}");
+    let (bytes, signed, new) = build("quayside-2.4.0-12-store.apk", "example.gannetpoint.crossing");
+    caller.expect(200, UPLOAD, &signed, owner, &new);
+    caller.expect(200, PIECE, &format!("{signed} 0"), owner, &bytes);
+    let there = caller.expect(201, COMPLETION, &signed, owner, b"{}").json();
+    assert_eq!(caller.expect(200, COMPLETION, &signed, owner, b"{}").json(), there);
+    caller.expect(409, UPLOAD, &signed, owner, &new);
+    caller.refuses(DELIVERIES, "", reader, b"");
+    let listed = caller.expect(200, DELIVERIES, "", owner, b"").json();
+    assert_eq!(listed["items"][0]["number"], "12", "{listed}");
+    let id = there["delivery"].as_str().unwrap();
+    let to = |stage: &str| json!({ "to": stage }).to_string().into_bytes();
+    caller.refuses(STAGE, id, reader, &to("testing"));
+    caller.expect(404, STAGE, "nothing", owner, &to("testing"));
+    caller.expect(400, STAGE, id, owner, &to("somewhere"));
+    caller.expect(422, STAGE, id, owner, &to("testing"));
+    caller.expect(200, STAGE, id, owner, &to("processing"));
+}
+
 #[test]
 fn every_operation_answers_as_it_is_described_and_nothing_else_is_answered() {
     let (env, portal) = connected();
@@ -261,6 +330,7 @@ fn every_operation_answers_as_it_is_described_and_nothing_else_is_answered() {
     registers(&mut caller, &owner, &reader);
     let good = enrols(&mut caller, &env, &owner, &reader);
     makes(&mut caller, &good, &owner, &reader);
+    delivers(&mut caller, &env, &owner, &reader);
     for path in ["/authority/issuer.cer", "/authority/revoked.crl"] {
         caller.expect(200, ("get", path), "", "", b"");
     }
@@ -273,8 +343,14 @@ fn every_operation_answers_as_it_is_described_and_nothing_else_is_answered() {
     for (path, operations) in &paths {
         for method in METHODS {
             let Some(operation) = operations.get(method) else {
-                let real =
-                    path.replace("{id}", "x").replace("{label}", "distribution").replace("{question}", "x");
+                let own = [
+                    ("{id}", "x"),
+                    ("{label}", "distribution"),
+                    ("{question}", "x"),
+                    ("{sha256}", "x"),
+                    ("{number}", "0"),
+                ];
+                let real = own.iter().fold(path.clone(), |path, (part, with)| path.replace(part, with));
                 let said = caller.send(method, &real, &owner, "application/json", b"{}");
                 assert_eq!(said.status, 405, "{method} {path} is answered, and not described");
                 continue;

@@ -85,6 +85,7 @@ impl Release<'_> {
             sha256: sha256.into(),
             folders: build.folders.clone(),
             seen: Some(Box::new(build.seen())),
+            uploaded: None,
         };
         NewItem::new(format!("{stem}~{short}"), Facts::Release(Box::new(facts)), None)
     }

@@ -114,6 +114,7 @@ fn take_app(ctx: &Ctx<'_>, one: &mut TakenAppId) -> Result<(), PortalTakeInError
         destinations: Vec::new(),
         version: None,
         ios: IosSays::default(),
+        publish: None,
     };
     if let Some((name, holder)) = holder {
         let inside = free(&mut holder.extensions.keys().map(|name| name.as_str()));

@@ -1,0 +1,55 @@
+//! `ninekeys upload`
+
+use clap_complete::engine::ArgValueCandidates;
+use std::path::PathBuf;
+use std::time::Duration;
+
+use ninekeys_ops::Ctx;
+use ninekeys_ops::store::upload::{Outcome, Request, UploadError, upload};
+
+use crate::complete;
+use crate::failure::{Exit, Failure};
+use crate::output::{self, Output, Verdicts};
+
+/// Send a build to the store, once nothing speaks against it
+///
+/// Checks the build for the store first, and stops where something is wrong: nothing is sent then. It goes in pieces, each with its
+/// digest; an upload that was cut off goes on where it was. The store is the one of the portal that the project file names.
+#[derive(Debug, clap::Args)]
+pub(crate) struct Args {
+    /// The build, signed for the store
+    build: PathBuf,
+    /// The app that it has to be, when it does not say
+    #[arg(long, add = ArgValueCandidates::new(complete::apps))]
+    app: Option<String>,
+}
+
+pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
+    let build = args.build.display().to_string();
+    let attempt = format!("upload {build}");
+    let request = Request { build: args.build, app: args.app };
+    let failed = |error: UploadError| {
+        let failure = Failure::of(&attempt, &error);
+        match error {
+            UploadError::Store(_)
+            | UploadError::Refused { .. }
+            | UploadError::Stopped
+            | UploadError::Changed(_) => {
+                failure.changed("the history says that it was tried; the store has no new build")
+            }
+            _ => failure,
+        }
+    };
+    match upload(ctx, &request).map_err(failed)? {
+        Outcome::Delivered(report) => {
+            out.emit(&*report);
+            Ok(Exit::Done)
+        }
+        Outcome::NotReady(check) => {
+            let one = output::Outcome { build, check: Some(*check), error: None, took: Duration::ZERO };
+            let verdicts = Verdicts::new(vec![one], ctx.env.now, false);
+            out.emit_verdicts(&verdicts);
+            Ok(verdicts.exit())
+        }
+    }
+}

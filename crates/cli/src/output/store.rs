@@ -1,0 +1,142 @@
+//! What is at the store.
+
+use std::io;
+
+use jiff::Timestamp;
+use ninekeys_ops::store::DeliverySaid;
+use ninekeys_ops::store::advance::AdvanceReport;
+use ninekeys_ops::store::deliveries::DeliveriesReport;
+use ninekeys_ops::store::publish::Published;
+use ninekeys_ops::store::upload::UploadReport;
+use ninekeys_portal::store::Stage;
+
+use super::line::{Line, Paper, Sign};
+use super::{Report, words};
+
+/// Where values stand behind labels.
+const VALUE: usize = 14;
+
+fn row<'a>(label: &'a str, value: impl Into<std::borrow::Cow<'a, str>>) -> Line<'a> {
+    Line::new().dim(label).to(VALUE).text(value).hang(VALUE)
+}
+
+/// The mark of a stage.
+fn sign(stage: Stage) -> Sign {
+    match stage {
+        Stage::Live => Sign::InUse,
+        Stage::Testing | Stage::Ready => Sign::Fine,
+        Stage::Processing | Stage::InReview => Sign::Due,
+        Stage::Rejected => Sign::Bad,
+    }
+}
+
+/// `Crossing 2.4.0 (12)`
+fn called(one: &DeliverySaid) -> String {
+    let title = one.app.as_ref().map_or(one.delivery.id.as_str(), |app| app.title.as_str());
+    format!("{title} {} ({})", one.delivery.version, one.delivery.number)
+}
+
+/// A time that somebody waits for, in its largest unit.
+fn lasted(seconds: u64) -> String {
+    match seconds {
+        0..=119 => words::tied(&format!("{seconds} s")),
+        120..=7_199 => words::tied(&format!("{} min", seconds / 60)),
+        7_200..=172_799 => words::tied(&format!("{} h", seconds / 3_600)),
+        _ => words::tied(&format!("{} d", seconds / 86_400)),
+    }
+}
+
+/// How far a build is, since when, and how long that took before.
+fn stands(one: &DeliverySaid, at: Timestamp) -> String {
+    let since = one.since.map(|since| {
+        let seconds = u64::try_from(at.duration_since(since).as_secs()).unwrap_or(0);
+        format!(" for {}", lasted(seconds))
+    });
+    let before = one.took_before.map(|seconds| format!("; {} the last time", lasted(seconds)));
+    format!("{}{}{}", one.delivery.stage.words(), since.unwrap_or_default(), before.unwrap_or_default())
+}
+
+impl Report for UploadReport {
+    const SCHEMA: &'static str = "ninekeys.upload/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let one = &self.delivery;
+        let head = Line::new().sign(Sign::Fine).text(" ").bold(called(one));
+        let size = words::size(one.delivery.size);
+        paper.put(&head.text(format!("   is at the store · {size} · {}", one.delivery.file)).hang(2))?;
+        paper.blank()?;
+        let sent = match self.resumed {
+            0 => words::size(self.sent),
+            there => format!("{}, {} were there from before", words::size(self.sent), words::size(there)),
+        };
+        paper.put(&row("  sent", sent))?;
+        paper.put(&row("  stands", stands(one, self.at)))?;
+        if self.warnings > 0 {
+            let many = words::count(self.warnings, "finding");
+            paper.put(&row("  check", format!("{many} that stop nothing: ninekeys check says them")))?;
+        }
+        let next = Line::new().dim("  next").to(VALUE);
+        paper.put(&next.command(&["deliveries", "--watch"]).hang(VALUE))
+    }
+}
+
+impl Report for DeliveriesReport {
+    const SCHEMA: &'static str = "ninekeys.deliveries/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        if self.deliveries.is_empty() {
+            paper.put(&Line::new().text("No build is at the store."))?;
+            return paper.put(&Line::new().dim("  next   ").command(&["upload", "BUILD"]));
+        }
+        paper.put(&Line::new().bold(words::count(self.deliveries.len(), "build")).text(" at the store"))?;
+        paper.blank()?;
+        let heads = ["build", "platform", "stands", "id", "in the ledger", "file"];
+        paper.table_of(2, &heads, &self.deliveries, |one| {
+            let mark = sign(one.delivery.stage);
+            [
+                Line::new().sign(mark).text(" ").bold(called(one)),
+                Line::new().text(one.delivery.platform.title()),
+                Line::new().like(mark, stands(one, self.at)),
+                Line::new().dim(&one.delivery.delivery),
+                Line::new().text(if one.in_ledger { "yes" } else { "no" }),
+                Line::new().text(&one.delivery.file),
+            ]
+        })
+    }
+
+    fn is_quiet(&self) -> bool {
+        false
+    }
+}
+
+impl Report for AdvanceReport {
+    const SCHEMA: &'static str = "ninekeys.advance/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let one = &self.delivery;
+        let mark = sign(one.delivery.stage);
+        let head = Line::new().sign(mark).text(" ").bold(called(one));
+        let was = self.was.words();
+        paper.put(&head.text(format!("   is {}, and was {was}", one.delivery.stage.words())).hang(2))?;
+        paper.put(&row("  SHA-256", one.delivery.sha256.as_str()))?;
+        let next = Line::new().dim("  next").to(VALUE);
+        paper.put(&next.command(&["deliveries"]).hang(VALUE))
+    }
+}
+
+/// What the store knows of an app now.
+pub(super) fn published(all: &[Published], paper: &mut Paper<'_>) -> io::Result<()> {
+    for one in all {
+        let done = if one.known { "was there" } else { "is there now" };
+        let record = &one.record;
+        let text = format!(
+            "{} for {}, SKU {}, in {}: {done}",
+            record.id,
+            record.platform.title(),
+            record.sku,
+            record.language
+        );
+        paper.put(&row("  at the store", text))?;
+    }
+    Ok(())
+}

@@ -1,0 +1,99 @@
+//! The store: apps that it knows, builds that go to it, and what becomes of them.
+
+pub mod advance;
+pub mod deliveries;
+pub mod publish;
+pub mod upload;
+
+use jiff::Timestamp;
+use ninekeys_core::model::{App, Platform, Project, ReleaseFacts};
+use ninekeys_portal::client::PortalError;
+use ninekeys_portal::store::Delivery;
+use ninekeys_portal::wire::Problem;
+use schemars::JsonSchema;
+use serde::Serialize;
+use thiserror::Error;
+
+use crate::answers::AppSaid;
+
+/// A build at the store, as answers say it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct DeliverySaid {
+    /// The build, as the store tells it.
+    #[serde(flatten)]
+    pub delivery: Delivery,
+    /// The app of the project file that it is of.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub app: Option<AppSaid>,
+    /// Since when it is where it is.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub since: Option<Timestamp>,
+    /// How long the last build of the app that went through this stage was in it, in seconds.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub took_before: Option<u64>,
+    /// Whether the ledger has these very bytes.
+    pub in_ledger: bool,
+}
+
+/// What the store does not take: by which of its rules, and what it would take.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[error("the store does not take it ({rule}): {detail}{}", values(sent.as_deref(), needed.as_deref()))]
+pub struct StoreRefusal {
+    /// The rule, by the name that a check knows it by.
+    pub rule: String,
+    /// What was wrong.
+    pub detail: String,
+    /// The value that was sent.
+    pub sent: Option<String>,
+    /// The value that would be taken.
+    pub needed: Option<String>,
+}
+
+fn values(sent: Option<&str>, needed: Option<&str>) -> String {
+    match (sent, needed) {
+        (Some(sent), Some(needed)) => format!("; sent {sent}, needed {needed}"),
+        _ => String::new(),
+    }
+}
+
+/// A refusal of a rule, told apart from a portal that is away and from a key that may not do it.
+fn refusal(error: PortalError) -> Result<StoreRefusal, PortalError> {
+    match error {
+        PortalError::Refused(problem) if problem.needs.is_none() && problem.kind != "unauthorized" => {
+            let Problem { kind, detail, sent, needed, .. } = *problem;
+            Ok(StoreRefusal { rule: kind, detail, sent, needed })
+        }
+        other => Err(other),
+    }
+}
+
+/// The id that an app's builds have on a platform.
+fn id_of(app: &App, platform: Platform) -> Option<&str> {
+    match platform {
+        Platform::Android => app.android.as_ref().map(|android| android.package.as_str()),
+        Platform::Ios => app.ios.as_ref().map(|ios| ios.bundle_id.as_str()),
+    }
+}
+
+/// A build among all of them.
+fn said(delivery: &Delivery, all: &[Delivery], project: &Project, ledger: &[&ReleaseFacts]) -> DeliverySaid {
+    let app = project.apps.iter().find(|(_, app)| id_of(app, delivery.platform) == Some(&delivery.id));
+    DeliverySaid {
+        app: app.map(|(name, app)| AppSaid { app: name.to_string(), title: app.title.clone() }),
+        since: delivery.since(),
+        took_before: took_before(delivery, all),
+        in_ledger: ledger.iter().any(|release| release.sha256 == delivery.sha256),
+        delivery: delivery.clone(),
+    }
+}
+
+/// How long the last build of the same app was in the stage that this one is in.
+fn took_before(delivery: &Delivery, all: &[Delivery]) -> Option<u64> {
+    let same = all.iter().filter(|one| one.id == delivery.id && one.platform == delivery.platform);
+    let spans = same.flat_map(|one| one.stages.windows(2)).filter_map(|two| match two {
+        [from, to] if from.stage == delivery.stage => Some((to.at, to.at.duration_since(from.at))),
+        _ => None,
+    });
+    let (_, last) = spans.max_by_key(|(end, _)| *end)?;
+    u64::try_from(last.as_secs()).ok()
+}

@@ -1,0 +1,214 @@
+//! `upload`: a build that is ready goes to the store, in pieces, once.
+
+use std::path::PathBuf;
+
+use jiff::Timestamp;
+use ninekeys_cabinet::{Cabinet, CabinetError};
+use ninekeys_core::model::{ApiUse, Destination, Facts, ReleaseFacts};
+use ninekeys_formats::source::Source;
+use ninekeys_portal::client::PortalError;
+use ninekeys_portal::store::{Delivery, NewUpload, Store};
+use schemars::JsonSchema;
+use serde::Serialize;
+use thiserror::Error;
+
+use super::{DeliverySaid, StoreRefusal, refusal, said};
+use crate::build::check::{self, CheckError, CheckReport, file_name};
+use crate::ctx::{Ctx, OpenError};
+use crate::files::{self, FileError, InputFile};
+use crate::portal::{ConnectError, with_store};
+use crate::project::ProjectError;
+
+/// What is to be uploaded.
+#[derive(Debug)]
+pub struct Request {
+    /// The build.
+    pub build: PathBuf,
+    /// The app that it has to be, when it does not say.
+    pub app: Option<String>,
+}
+
+/// What came of it.
+#[derive(Debug)]
+pub enum Outcome {
+    /// The store has it.
+    Delivered(Box<UploadReport>),
+    /// It is not ready: nothing was sent.
+    NotReady(Box<CheckReport>),
+}
+
+/// A build that the store has.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct UploadReport {
+    /// The build, as the store tells it.
+    #[serde(flatten)]
+    pub delivery: DeliverySaid,
+    /// How many bytes were sent in this call.
+    pub sent: u64,
+    /// How many were there from an earlier one.
+    pub resumed: u64,
+    /// How many findings the check had that are no errors.
+    pub warnings: usize,
+    /// The time of the answer.
+    pub at: Timestamp,
+}
+
+/// Why it is not at the store.
+#[derive(Debug, Error)]
+pub enum UploadError {
+    /// The check before it.
+    #[error(transparent)]
+    Check(#[from] CheckError),
+    /// The build.
+    #[error(transparent)]
+    File(#[from] FileError),
+    /// A folder is no build that a store takes.
+    #[error("{0} is a folder; a store takes an APK, a bundle or an IPA")]
+    AFolder(String),
+    /// The build says no id, or another app's.
+    #[error("nothing says which app of the project file {0} is")]
+    NoApp(String),
+    /// The file was changed while it was read.
+    #[error("{0} was changed meanwhile")]
+    Changed(String),
+    /// The user stopped; what was sent is at the store, and the next call goes on from there.
+    #[error("it was stopped")]
+    Stopped,
+    /// The project file.
+    #[error(transparent)]
+    Project(#[from] ProjectError),
+    /// The cabinet could not be opened or unlocked.
+    #[error(transparent)]
+    Open(#[from] OpenError),
+    /// The cabinet.
+    #[error(transparent)]
+    Cabinet(#[from] CabinetError),
+    /// The store cannot be asked.
+    #[error(transparent)]
+    Connect(#[from] ConnectError),
+    /// The store did not answer as it should.
+    #[error(transparent)]
+    Store(PortalError),
+    /// The store does not take it.
+    #[error("{refusal}")]
+    Refused {
+        /// The build, as it was named.
+        build: String,
+        /// Its app.
+        app: String,
+        /// By which rule.
+        #[source]
+        refusal: Box<StoreRefusal>,
+    },
+}
+
+/// Checks a build for the store, and sends it there when nothing speaks against it. An upload that was cut off goes on where it was.
+///
+/// # Errors
+/// [`UploadError`]; then the store has no new build.
+pub fn upload(ctx: &Ctx<'_>, request: &Request) -> Result<Outcome, UploadError> {
+    let path = ctx.path(&request.build);
+    if path.is_dir() {
+        return Err(UploadError::AFolder(request.build.display().to_string()));
+    }
+    let wanted = check::Request {
+        build: request.build.clone(),
+        destination: Some(Destination::Store),
+        app: request.app.clone(),
+        above: None,
+        device: None,
+    };
+    let checked = check::check(ctx, std::slice::from_ref(&wanted))?;
+    let checked = checked.into_iter().next().ok_or_else(|| UploadError::NoApp(file_name(&path)))?;
+    let checked = checked.outcome?;
+    if !checked.verdict.is_ready() {
+        return Ok(Outcome::NotReady(Box::new(checked)));
+    }
+    let no_app = || UploadError::NoApp(file_name(&path));
+    let app = checked.app.clone().ok_or_else(no_app)?;
+    let id = checked.says.as_ref().map(|says| says.id.clone()).ok_or_else(no_app)?;
+    let file = ctx.project_file()?;
+    let mut cabinet = ctx.open()?;
+    ctx.unlock(&mut cabinet)?;
+    let input = InputFile::open(&path)?;
+    let sha256 = files::sha256(&path, &ctx.env)?;
+    let new = NewUpload { id, platform: checked.platform, file: file_name(&path), size: input.len(), sha256 };
+    // what leaves is written down first
+    let what = format!("upload of {} to the store", new.file);
+    cabinet.change(&what, &ctx.env, |_| Ok::<_, CabinetError>(()))?;
+    let (delivery, all, sent, resumed) =
+        with_store(ctx, &cabinet, &file, (ApiUse::Uploads, Some(&app)), |store| {
+            let failed = |error| match refusal(error) {
+                Ok(refusal) => {
+                    let build = request.build.display().to_string();
+                    UploadError::Refused { build, app: app.clone(), refusal: Box::new(refusal) }
+                }
+                Err(error) => UploadError::Store(error),
+            };
+            send(ctx, store, &new, &input, failed)
+        })?;
+    note(ctx, &mut cabinet, &delivery)?;
+    let inventory = cabinet.inventory()?;
+    let report = UploadReport {
+        delivery: said(&delivery, &all, &file.project, &inventory.releases()),
+        sent,
+        resumed,
+        warnings: checked.verdict.findings.len(),
+        at: ctx.env.now,
+    };
+    Ok(Outcome::Delivered(Box::new(report)))
+}
+
+/// What the store has of it then, everything that it has, and how much was sent and was there.
+type Sent = (Delivery, Vec<Delivery>, u64, u64);
+
+fn send(
+    ctx: &Ctx<'_>,
+    store: &dyn Store,
+    new: &NewUpload,
+    input: &InputFile,
+    failed: impl Fn(PortalError) -> UploadError,
+) -> Result<Sent, UploadError> {
+    const WHAT: &str = "uploading";
+    let begun = store.begin(new).map_err(&failed)?;
+    let resumed = (begun.received * begun.piece).min(new.size);
+    let mut sent = 0;
+    for number in begun.received..new.size.div_ceil(begun.piece.max(1)) {
+        if ctx.env.stopped() {
+            ctx.env.progress.over();
+            return Err(UploadError::Stopped);
+        }
+        let from = number * begun.piece;
+        let to = (from + begun.piece).min(new.size);
+        let read = input.bytes(from..to, begun.piece);
+        let bytes = read.map_err(|_| UploadError::Changed(new.file.clone()))?;
+        let taken = store.send(&begun.upload, number, &bytes).inspect_err(|_| ctx.env.progress.over());
+        taken.map_err(&failed)?;
+        sent += to - from;
+        ctx.env.progress.step(WHAT, to, new.size);
+    }
+    ctx.env.progress.over();
+    let delivery = store.complete(&begun.upload).map_err(&failed)?;
+    Ok((delivery, store.deliveries().map_err(&failed)?, sent, resumed))
+}
+
+/// The ledger says of these bytes that they were uploaded.
+fn note(ctx: &Ctx<'_>, cabinet: &mut Cabinet<'_>, delivery: &Delivery) -> Result<(), CabinetError> {
+    let is_it = |release: &ReleaseFacts| {
+        release.sha256 == delivery.sha256
+            && release.destination == Destination::Store
+            && release.uploaded.is_none()
+    };
+    let what = format!("{} is at the store, number {}", delivery.file, delivery.number);
+    cabinet.change(&what, &ctx.env, |change| {
+        let inventory = change.inventory();
+        let found = inventory.iter().find(|item| matches!(&item.facts, Facts::Release(own) if is_it(own)));
+        if let Some(mut item) = found.cloned() {
+            if let Facts::Release(facts) = &mut item.facts {
+                facts.uploaded = Some(ctx.env.now);
+            }
+            change.revise(&item, None)?;
+        }
+        Ok(())
+    })
+}

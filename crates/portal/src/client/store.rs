@@ -1,0 +1,67 @@
+//! The store over HTTP.
+
+use base64ct::{Base64, Encoding};
+use ninekeys_core::digest::sha256;
+use serde::de::DeserializeOwned;
+
+use super::{Ask, HttpPortal, JSON, PortalError, parse, part};
+use crate::store::{Advance, BASE, Delivery, NewUpload, Record, Stage, Store, Upload};
+use crate::wire::List;
+
+impl HttpPortal<'_> {
+    fn of_store<T: DeserializeOwned>(
+        &self,
+        what: &'static str,
+        ask: &Ask<'_>,
+        path: &str,
+        call: Option<&str>,
+    ) -> Result<T, PortalError> {
+        parse(what, &self.ask(what, ask, &format!("{BASE}{path}"), call)?)
+    }
+}
+
+impl Store for HttpPortal<'_> {
+    fn records(&self) -> Result<Vec<Record>, PortalError> {
+        let list: List<Record> = self.of_store("a question about apps", &Ask::Get, "/records", None)?;
+        Ok(list.items)
+    }
+
+    fn new_record(&self, new: &Record) -> Result<Record, PortalError> {
+        let what = "an app";
+        let body = serde_json::to_vec(new).map_err(|_| PortalError::Answer(what))?;
+        let call = format!("record-{}-{}", new.platform, new.id);
+        self.of_store(what, &Ask::Post(&body, JSON), "/records", Some(&call))
+    }
+
+    fn begin(&self, new: &NewUpload) -> Result<Upload, PortalError> {
+        let what = "the beginning of an upload";
+        let body = serde_json::to_vec(new).map_err(|_| PortalError::Answer(what))?;
+        // the same bytes are the same upload: to ask again is safe
+        self.of_store(what, &Ask::Put(&body), &format!("/uploads/{}", part(&new.sha256)), None)
+    }
+
+    fn send(&self, upload: &str, number: u64, bytes: &[u8]) -> Result<Upload, PortalError> {
+        let digest = format!("sha-256=:{}:", Base64::encode_string(&sha256(bytes)));
+        let path = format!("/uploads/{}/pieces/{number}", part(upload));
+        self.of_store("a piece of an upload", &Ask::Piece(bytes, &digest), &path, None)
+    }
+
+    fn complete(&self, upload: &str) -> Result<Delivery, PortalError> {
+        let path = format!("/uploads/{}/completion", part(upload));
+        let call = format!("completion-{upload}");
+        self.of_store("the end of an upload", &Ask::Post(b"{}", JSON), &path, Some(&call))
+    }
+
+    fn deliveries(&self) -> Result<Vec<Delivery>, PortalError> {
+        let what = "a question about deliveries";
+        let list: List<Delivery> = self.of_store(what, &Ask::Get, "/deliveries", None)?;
+        Ok(list.items)
+    }
+
+    fn advance(&self, delivery: &str, to: Stage) -> Result<Delivery, PortalError> {
+        let what = "a step of a delivery";
+        let body = serde_json::to_vec(&Advance { to }).map_err(|_| PortalError::Answer(what))?;
+        let path = format!("/deliveries/{}/stage", part(delivery));
+        self.of_store(what, &Ask::Put(&body), &path, None)
+    }
+}

@@ -1,0 +1,397 @@
+//! What the stand-in answers as the store: apps, uploads in pieces, and what becomes of builds.
+
+mod rules;
+
+use std::fs::{File, OpenOptions};
+use std::io::{Seek, SeekFrom, Write};
+use std::path::PathBuf;
+
+use axum::body::Bytes;
+use axum::extract::{DefaultBodyLimit, Path, State as Shared};
+use axum::http::{HeaderMap, StatusCode};
+use axum::response::Response;
+use axum::routing::{MethodRouter, get, post, put as put_to};
+use base64ct::{Base64, Encoding};
+use jiff::{SignedDuration, Timestamp};
+use ninekeys_core::build::Build;
+use ninekeys_core::digest::sha256;
+use ninekeys_core::model::{ApiRole, BuildNumber};
+use ninekeys_core::stream::source_sha256;
+use ninekeys_formats::source::{ReadError, Source};
+use rusqlite::Connection;
+use serde::{Deserialize, Serialize};
+
+use super::routes::{Portal, Refusal, answer, read};
+use super::state::{self, with_env};
+use crate::store::{Advance, BASE, DIGEST, Delivery, NewUpload, PIECE, Reached, Record, Stage, Upload};
+use crate::wire::List;
+
+/// The largest build.
+const MOST_BUILD: u64 = 4 << 30;
+/// How long the store looks at a build before testers can have it, and at one that everyone is to have.
+const PROCESSING: SignedDuration = SignedDuration::from_secs(2);
+const REVIEW: SignedDuration = SignedDuration::from_secs(2);
+
+/// Everything that can be asked of the store, by its path.
+pub(super) fn table() -> Vec<(String, MethodRouter<Portal>)> {
+    let piece = usize::try_from(PIECE).unwrap_or(usize::MAX);
+    let own = [
+        ("/records", get(records).post(new_record)),
+        ("/uploads/{sha256}", put_to(begin)),
+        ("/uploads/{sha256}/pieces/{number}", put_to(take).layer(DefaultBodyLimit::max(piece))),
+        ("/uploads/{sha256}/completion", post(complete)),
+        ("/deliveries", get(deliveries)),
+        ("/deliveries/{id}/stage", put_to(advance)),
+    ];
+    own.into_iter().map(|(path, answer)| (format!("{BASE}{path}"), answer)).collect()
+}
+
+/// An upload that is not at its end.
+#[derive(Serialize, Deserialize)]
+struct Begun {
+    new: NewUpload,
+    received: u64,
+}
+
+impl Begun {
+    fn pieces(&self) -> u64 {
+        self.new.size.div_ceil(PIECE)
+    }
+
+    fn said(&self) -> Upload {
+        Upload { upload: self.new.sha256.clone(), piece: PIECE, received: self.received }
+    }
+}
+
+const RECORD: &str = "record";
+const UPLOAD: &str = "upload";
+const DELIVERY: &str = "delivery";
+
+fn key_of(record: &Record) -> String {
+    format!("{}/{}", record.platform, record.id)
+}
+
+fn is_sha256(text: &str) -> bool {
+    text.len() == 64 && text.bytes().all(|byte| byte.is_ascii_digit() || (b'a'..=b'f').contains(&byte))
+}
+
+async fn records(Shared(portal): Shared<Portal>, headers: HeaderMap) -> Result<Response, Refusal> {
+    portal.admit(&headers, ApiRole::Developer)?;
+    let items: Vec<Record> = portal.state().all(RECORD)?;
+    answer(&List { items })
+}
+
+/// Texts of a record: on one line, and of a length that a list has room for.
+fn check_record(new: &Record) -> Result<(), Refusal> {
+    let good = |text: &str| {
+        (1..=100).contains(&text.chars().count())
+            && !text.chars().any(char::is_control)
+            && text.trim() == text
+    };
+    for (what, text) in
+        [("id", &new.id), ("title", &new.title), ("SKU", &new.sku), ("language", &new.language)]
+    {
+        if !good(text) {
+            return Err(Refusal::malformed(format!("the {what} is 1 to 100 characters on one line")));
+        }
+    }
+    Ok(())
+}
+
+async fn new_record(
+    Shared(portal): Shared<Portal>,
+    headers: HeaderMap,
+    body: Bytes,
+) -> Result<Response, Refusal> {
+    let asked_by = portal.admit(&headers, ApiRole::Manager)?;
+    let new: Record = read(&body)?;
+    check_record(&new)?;
+    let now = portal.now();
+    portal.once(&headers, &asked_by, 201, |database, _| {
+        let known: Vec<Record> = state::all(database, RECORD)?;
+        if known.iter().any(|one| key_of(one) == key_of(&new)) {
+            return Err(Refusal::taken(format!("{} is at the store already", new.id)));
+        }
+        // one product may have both sides under one name
+        if let Some(other) = known.iter().find(|one| one.title == new.title && one.id != new.id) {
+            let detail = format!("another app is called {}: {}", new.title, other.id);
+            return Err(Refusal::taken(detail).values(&new.title, "a title that no app has"));
+        }
+        if known.iter().any(|one| one.sku == new.sku) {
+            let detail = format!("another app of the account has the SKU {}", new.sku);
+            return Err(Refusal::taken(detail).values(&new.sku, "an SKU that no app has"));
+        }
+        state::put(database, RECORD, &key_of(&new), now, &new)?;
+        Ok(new)
+    })
+}
+
+impl Portal {
+    /// Where the pieces of an upload are put together.
+    fn part(&self, sha256: &str) -> PathBuf {
+        self.builds.join(format!("{sha256}.part"))
+    }
+}
+
+fn failed(error: &std::io::Error) -> Refusal {
+    let detail = format!("a build cannot be kept: {error}");
+    Refusal::new(StatusCode::INTERNAL_SERVER_ERROR, "failed", "the store failed", detail)
+}
+
+fn begun(database: &Connection, sha256: &str) -> Result<Option<Begun>, Refusal> {
+    Ok(state::one(database, UPLOAD, sha256)?)
+}
+
+async fn begin(
+    Shared(portal): Shared<Portal>,
+    headers: HeaderMap,
+    Path(sha256): Path<String>,
+    body: Bytes,
+) -> Result<Response, Refusal> {
+    portal.admit(&headers, ApiRole::Developer)?;
+    let new: NewUpload = read(&body)?;
+    if new.sha256 != sha256 || !is_sha256(&sha256) {
+        return Err(Refusal::malformed("the upload is called by the SHA-256 of its file"));
+    }
+    if new.size == 0 || new.size > MOST_BUILD {
+        return Err(Refusal::malformed(format!("a build has 1 byte to {} GiB", MOST_BUILD >> 30)));
+    }
+    let now = portal.now();
+    let said = portal.state().change(|database, _| {
+        let known: Vec<Record> = state::all(database, RECORD)?;
+        if !known.iter().any(|one| one.id == new.id && one.platform == new.platform) {
+            let detail = format!("the store knows no app {} for {}", new.id, new.platform.title());
+            return Err(
+                Refusal::rule("record-missing", detail).values(&new.id, "an app that is at the store")
+            );
+        }
+        let delivered: Vec<Delivery> = state::all(database, DELIVERY)?;
+        if let Some(there) = delivered.iter().find(|one| one.sha256 == sha256 && one.stage != Stage::Rejected)
+        {
+            let detail = format!("this very build is there, as number {}", there.number);
+            return Err(Refusal::taken(detail));
+        }
+        let begun = match begun(database, &sha256)? {
+            // what was begun of the same bytes goes on, as far as its pieces are there
+            Some(before) if before.new.size == new.size && before.new.id == new.id => before,
+            _ => Begun { new, received: 0 },
+        };
+        state::put(database, UPLOAD, &sha256, now, &begun)?;
+        Ok(begun.said())
+    })?;
+    answer(&said)
+}
+
+async fn take(
+    Shared(portal): Shared<Portal>,
+    headers: HeaderMap,
+    Path((sha256_of_all, number)): Path<(String, u64)>,
+    body: Bytes,
+) -> Result<Response, Refusal> {
+    portal.admit(&headers, ApiRole::Developer)?;
+    let digest = headers.get(DIGEST).and_then(|value| value.to_str().ok()).unwrap_or_default();
+    if digest != format!("sha-256=:{}:", Base64::encode_string(&sha256(&body))) {
+        return Err(Refusal::malformed("the piece is not what its digest says"));
+    }
+    let now = portal.now();
+    let unknown = || Refusal::unknown(format!("no upload {sha256_of_all} was begun"));
+    let mut begun = begun_in(&portal, &sha256_of_all)?.ok_or_else(unknown)?;
+    let last = begun.pieces().saturating_sub(1);
+    let wanted = if number == last { begun.new.size - last * PIECE } else { PIECE };
+    if number > begun.received.min(last) || body.len() as u64 != wanted {
+        let detail = format!("piece {number} with {} bytes is not the next one", body.len());
+        return Err(Refusal::malformed(detail).values(number, begun.received));
+    }
+    put_piece(&portal, &sha256_of_all, number, &body).map_err(|error| failed(&error))?;
+    begun.received = begun.received.max(number + 1);
+    portal.state().change(|database, _| state::put(database, UPLOAD, &sha256_of_all, now, &begun))?;
+    answer(&begun.said())
+}
+
+fn begun_in(portal: &Portal, sha256: &str) -> Result<Option<Begun>, Refusal> {
+    portal.state().change(|database, _| begun(database, sha256))
+}
+
+/// A piece is on the disk before it is said to be there.
+fn put_piece(portal: &Portal, sha256: &str, number: u64, bytes: &[u8]) -> std::io::Result<()> {
+    std::fs::create_dir_all(&portal.builds)?;
+    let mut file = OpenOptions::new().write(true).create(true).truncate(false).open(portal.part(sha256))?;
+    file.seek(SeekFrom::Start(number * PIECE))?;
+    file.write_all(bytes)?;
+    file.sync_data()
+}
+
+async fn complete(
+    Shared(portal): Shared<Portal>,
+    headers: HeaderMap,
+    Path(sha256): Path<String>,
+) -> Result<Response, Refusal> {
+    let asked_by = portal.admit(&headers, ApiRole::Developer)?;
+    let known: Vec<Delivery> = portal.state().all(DELIVERY)?;
+    let there = known.into_iter().find(|one| one.sha256 == sha256 && one.stage != Stage::Rejected);
+    if let Some(there) = there {
+        return answer(&there);
+    }
+    let begun = begun_in(&portal, &sha256)?;
+    let begun = begun.ok_or_else(|| Refusal::unknown(format!("no upload {sha256} was begun")))?;
+    if begun.received < begun.pieces() {
+        let detail = format!("{} of {} pieces are there", begun.received, begun.pieces());
+        return Err(Refusal::malformed(detail).values(begun.received, begun.pieces()));
+    }
+    let now = portal.now();
+    let looking = portal.clone();
+    let part = portal.part(&sha256);
+    // to look at a build takes a while, in which others are answered
+    let looked = tokio::task::spawn_blocking(move || look_at(&part, now)).await;
+    let (build, found) =
+        looked.map_err(|_| failed(&std::io::Error::other("the look at it ended early")))??;
+    if found != begun.new.sha256 {
+        let detail = "the pieces together are not the file that was announced";
+        return Err(Refusal::rule("archive-malformed", detail).values(found, &begun.new.sha256));
+    }
+    looking.once(&headers, &asked_by, 201, |database, _| take_in(database, &begun.new, &build, now))
+}
+
+/// A build that was judged, as a delivery that is processed from now on.
+fn take_in(
+    database: &Connection,
+    new: &NewUpload,
+    build: &Build,
+    now: Timestamp,
+) -> Result<Delivery, Refusal> {
+    let records: Vec<Record> = state::all(database, RECORD)?;
+    let record = records.iter().find(|one| one.id == new.id && one.platform == new.platform);
+    let record = record.ok_or_else(|| Refusal::unknown(format!("the store knows no app {}", new.id)))?;
+    let all: Vec<Delivery> = state::all(database, DELIVERY)?;
+    let earlier: Vec<Delivery> = all
+        .into_iter()
+        .filter(|one| one.id == new.id && one.platform == new.platform && one.stage != Stage::Rejected)
+        .collect();
+    rules::judge(record, &earlier, build)?;
+    let number = build.says.as_ref().map_or(BuildNumber::ZERO, |says| says.number());
+    let version = build.says.as_ref().and_then(|says| says.version.clone()).unwrap_or_default();
+    let delivery = Delivery {
+        delivery: new.sha256.chars().take(16).collect(),
+        id: new.id.clone(),
+        platform: new.platform,
+        version,
+        number,
+        file: new.file.clone(),
+        size: new.size,
+        sha256: new.sha256.clone(),
+        stage: Stage::Processing,
+        stages: vec![Reached { stage: Stage::Processing, at: now }],
+        because: None,
+    };
+    state::put(database, DELIVERY, &delivery.delivery, now, &delivery)?;
+    state::take_out(database, UPLOAD, &new.sha256)?;
+    Ok(delivery)
+}
+
+/// What is in the file that was put together, and its SHA-256.
+fn look_at(path: &std::path::Path, now: Timestamp) -> Result<(Build, String), Refusal> {
+    let file = File::open(path).map_err(|error| failed(&error))?;
+    let length = file.metadata().map_err(|error| failed(&error))?.len();
+    let source = Kept { file, length };
+    with_env(now, |env| {
+        let found = source_sha256(&source, env).map_err(|error| failed(&std::io::Error::other(error)))?;
+        let build = Build::examine(&source, None, env)
+            .map_err(|error| Refusal::rule("archive-malformed", error.to_string()))?;
+        if !rules::is_delivered(build.form) {
+            return Err(Refusal::rule("archive-malformed", "an APK, a bundle or an IPA goes to the store"));
+        }
+        Ok((build, found))
+    })
+}
+
+/// A file by position.
+struct Kept {
+    file: File,
+    length: u64,
+}
+
+impl Source for Kept {
+    fn len(&self) -> u64 {
+        self.length
+    }
+
+    #[cfg(unix)]
+    fn read_at(&self, at: u64, into: &mut [u8]) -> Result<(), ReadError> {
+        use std::os::unix::fs::FileExt;
+        let wanted = into.len() as u64;
+        self.file.read_exact_at(into, at).map_err(|cause| ReadError { at, wanted, cause })
+    }
+
+    #[cfg(windows)]
+    fn read_at(&self, at: u64, into: &mut [u8]) -> Result<(), ReadError> {
+        use std::os::windows::fs::FileExt;
+        let wanted = into.len() as u64;
+        let mut done = 0;
+        while let Some(rest) = into.get_mut(done..).filter(|rest| !rest.is_empty()) {
+            match self.file.seek_read(rest, at + done as u64) {
+                Ok(0) => return Err(ReadError::outside(at, wanted)),
+                Ok(count) => done += count,
+                Err(cause) => return Err(ReadError { at, wanted, cause }),
+            }
+        }
+        Ok(())
+    }
+}
+
+/// A build as it stands at a time: what the store looks at comes to its end by itself.
+fn as_of(mut delivery: Delivery, now: Timestamp) -> Delivery {
+    let Some(last) = delivery.stages.last().copied() else { return delivery };
+    let (wait, next) = match last.stage {
+        Stage::Processing => (PROCESSING, Stage::Ready),
+        Stage::InReview => (REVIEW, Stage::Live),
+        _ => return delivery,
+    };
+    if let Ok(at) = last.at.checked_add(wait)
+        && at <= now
+    {
+        delivery.stages.push(Reached { stage: next, at });
+        delivery.stage = next;
+    }
+    delivery
+}
+
+async fn deliveries(Shared(portal): Shared<Portal>, headers: HeaderMap) -> Result<Response, Refusal> {
+    portal.admit(&headers, ApiRole::Developer)?;
+    let now = portal.now();
+    let known: Vec<Delivery> = portal.state().all(DELIVERY)?;
+    // the newest first
+    let items: Vec<Delivery> = known.into_iter().rev().map(|one| as_of(one, now)).collect();
+    answer(&List { items })
+}
+
+async fn advance(
+    Shared(portal): Shared<Portal>,
+    headers: HeaderMap,
+    Path(id): Path<String>,
+    body: Bytes,
+) -> Result<Response, Refusal> {
+    portal.admit(&headers, ApiRole::Manager)?;
+    let Advance { to } = read(&body)?;
+    let now = portal.now();
+    let said = portal.state().change(|database, _| {
+        let found: Option<Delivery> = state::one(database, DELIVERY, &id)?;
+        let mut found = found
+            .map(|one| as_of(one, now))
+            .ok_or_else(|| Refusal::unknown(format!("there is no build {id} at the store")))?;
+        let next = match (found.stage, to) {
+            (Stage::Ready, Stage::Testing) => Stage::Testing,
+            (Stage::Ready | Stage::Testing, Stage::Live) => Stage::InReview,
+            (now, wanted) if now == wanted => return Ok::<_, Refusal>(found),
+            (Stage::InReview, Stage::Live) => return Ok(found),
+            (now, wanted) => {
+                let detail = format!("a build that is {} does not go to {}", now.words(), wanted.words());
+                return Err(Refusal::rule("stage-out-of-order", detail).values(now.words(), wanted.words()));
+            }
+        };
+        found.stage = next;
+        found.stages.push(Reached { stage: next, at: now });
+        state::put(database, DELIVERY, &id, now, &found)?;
+        Ok(found)
+    })?;
+    answer(&said)
+}

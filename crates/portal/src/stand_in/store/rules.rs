@@ -1,0 +1,92 @@
+//! What the store takes and what it does not: each rule by the name that a check knows it by.
+
+use ninekeys_core::build::{Build, Form};
+use ninekeys_core::model::{BuildNumber, Platform};
+use ninekeys_formats::manifest::Sdk;
+
+use super::super::routes::Refusal;
+use crate::store::{Delivery, Record, Stage};
+
+/// The lowest target SDK that the store takes for an Android app.
+pub(super) const LOWEST_TARGET: u32 = 33;
+
+/// Whether the store takes a build: what it is, whose it is, and that it is above what is there. Earlier builds are those of
+/// the same app, whatever became of them.
+pub(super) fn judge(record: &Record, earlier: &[Delivery], build: &Build) -> Result<(), Refusal> {
+    let Some(says) = &build.says else {
+        let detail = format!("{} cannot be read, so nothing says which app it is", build.says_in);
+        return Err(Refusal::rule("archive-malformed", detail));
+    };
+    if let Some(first) = build.malformed.first() {
+        return Err(Refusal::rule("archive-malformed", first.text.clone()));
+    }
+    if build.platform != record.platform || says.id != record.id {
+        let detail = format!("this is a build of {}, and the app is {}", says.id, record.id);
+        return Err(Refusal::rule("build-id-mismatch", detail).values(&says.id, &record.id));
+    }
+    if build.signers.is_empty() {
+        return Err(Refusal::rule("build-unsigned", "nobody signed this build"));
+    }
+    of_android(build)?;
+    above(earlier, &says.number(), says.version.as_deref().unwrap_or_default(), build.platform)
+}
+
+/// What only Android builds can be.
+fn of_android(build: &Build) -> Result<(), Refusal> {
+    let Some(manifest) = build.android().and_then(|android| android.manifest()) else { return Ok(()) };
+    if manifest.debuggable {
+        let detail = "this build is debuggable: whoever has a device can look into it";
+        return Err(Refusal::rule("build-debuggable", detail).values("debuggable", "a release build"));
+    }
+    if manifest.test_only {
+        return Err(Refusal::rule("build-test-only", "this build is for tests only"));
+    }
+    match manifest.target_sdk {
+        Sdk::Level(target) if target < LOWEST_TARGET => {
+            let detail =
+                format!("it is made for SDK {target}, and the store takes {LOWEST_TARGET} and higher");
+            Err(Refusal::rule("target-sdk-too-low", detail).values(target, LOWEST_TARGET))
+        }
+        _ => Ok(()),
+    }
+}
+
+/// Numbers go up: on Android above every upload there was, on iOS above every one of the same version, which is above every one
+/// that is live.
+fn above(
+    earlier: &[Delivery],
+    number: &BuildNumber,
+    version: &str,
+    platform: Platform,
+) -> Result<(), Refusal> {
+    let counts = |one: &&Delivery| platform == Platform::Android || one.version == version;
+    if let Some(highest) = earlier.iter().filter(counts).map(|one| &one.number).max()
+        && number <= highest
+    {
+        let of = if platform == Platform::Android { String::new() } else { format!(" of version {version}") };
+        let detail = format!("its number is {number}, and the store has {highest}{of}");
+        return Err(Refusal::rule("build-number-not-higher", detail).values(number, highest.next()));
+    }
+    if platform == Platform::Android {
+        return Ok(());
+    }
+    let parts = |text: &str| text.parse::<BuildNumber>().ok();
+    let live =
+        earlier.iter().filter(|one| one.stage == Stage::Live).filter_map(|one| parts(&one.version)).max();
+    match (live, parts(version)) {
+        (Some(live), Some(own)) if own == live => {
+            let detail = format!("version {version} is live, and takes no more builds");
+            Err(Refusal::rule("version-closed", detail).values(version, live.next()))
+        }
+        (Some(live), Some(own)) if own < live => {
+            let detail = format!("its version is {version}, and {live} is live");
+            Err(Refusal::rule("version-not-higher", detail).values(version, live.next()))
+        }
+        _ => Ok(()),
+    }
+}
+
+/// Whether a file is of a form that a store takes.
+pub(super) fn is_delivered(form: Form) -> bool {
+    matches!(form.ending(), "apk" | "aab" | "ipa")
+}
