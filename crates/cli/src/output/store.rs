@@ -15,6 +15,8 @@ use super::{Report, words};
 
 /// Where values stand behind labels.
 const VALUE: usize = 14;
+/// The same where an app is described.
+const BESIDE_APPS: usize = 16;
 
 fn row<'a>(label: &'a str, value: impl Into<std::borrow::Cow<'a, str>>) -> Line<'a> {
     Line::new().dim(label).to(VALUE).text(value).hang(VALUE)
@@ -136,7 +138,8 @@ pub(super) fn published(all: &[Published], paper: &mut Paper<'_>) -> io::Result<
             record.sku,
             record.language
         );
-        paper.put(&row("  at the store", text))?;
+        // under what the project file says of the app
+        paper.put(&Line::new().dim("  store").to(BESIDE_APPS).text(text).hang(BESIDE_APPS))?;
     }
     Ok(())
 }

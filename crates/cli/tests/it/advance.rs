@@ -1,5 +1,5 @@
 use crate::portal::start_with;
-use crate::upload::{ANDROID, ready};
+use crate::upload::{ANDROID, IOS, ready};
 
 /// The same store at a later time.
 fn later(
@@ -44,4 +44,24 @@ fn the_same_bytes_go_to_testers_and_then_to_everyone() {
     assert_eq!(stages, ["processing", "ready", "testing", "in-review", "live"]);
     assert_eq!(one["sha256"].as_str().unwrap().len(), 64);
     env.run("cabinet history").exit(0).says("at the store goes to everyone");
+}
+
+#[test]
+fn a_version_that_is_live_takes_no_more_builds() {
+    let (env, portal) = ready();
+    env.run(&format!("upload {IOS}")).exit(0);
+    let (env, portal) = later(env, portal, "2026-12-01T00:00:10Z");
+    env.run(&format!("advance {IOS} --to everyone --yes"))
+        .exit(0)
+        .says("is in review, and was ready for testers");
+    let (env, _portal) = later(env, portal, "2026-12-01T00:00:20Z");
+    env.run("sign crossing.ipa --for store --set-build 13").exit(0);
+    let refused = env.run("upload crossing-2.4.0-13-store.ipa").exit(6);
+    refused
+        .says("version-closed")
+        .says("version 2.4.0 is live, and takes no more builds")
+        .says("needed 2.4.1");
+    refused.says("ninekeys sign crossing-2.4.0-13-store.ipa --for store --set-version 2.4.1");
+    env.run("sign crossing-2.4.0-13-store.ipa --for store --set-version 2.4.1").exit(0);
+    env.run("upload crossing-2.4.1-13-store.ipa").exit(0);
 }

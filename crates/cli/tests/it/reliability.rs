@@ -958,32 +958,34 @@ fn a_change_that_was_cut_off_is_looked_at_on_a_read_only_disk_without_writing() 
 const CALLS: &str = "write,pwrite64,ftruncate,fallocate,fsync,fdatasync,rename,renameat,renameat2,link,linkat,unlink,\
                      unlinkat,rmdir,mkdir,mkdirat";
 
-/// Kills at each system call that writes, one run a call.
+/// Kills at each system call that writes, one run a call: `strace` counts each kind of call by itself.
 #[cfg(target_os = "linux")]
 fn killed_at_calls(case: &Case, step: usize, most: usize) -> Option<usize> {
     let mut place = Place::new(case);
     let mut kills = 0;
-    for call in (1..=most).step_by(step) {
-        if matches!(case.name, "cabinet passphrase" | "cabinet restore" | "cabinet pieces make") {
-            // the file is written anew, and each row of members makes it longer: the last call would never be reached
-            place = Place::new(case);
+    for kind in CALLS.split(',') {
+        for call in (1..=most).step_by(step) {
+            if matches!(case.name, "cabinet passphrase" | "cabinet restore" | "cabinet pieces make") {
+                // the file is written anew, and each row of members makes it longer: the last call would never be reached
+                place = Place::new(case);
+            }
+            place.refresh();
+            let words = place.command(case);
+            let inner = place.env.command(&words);
+            let mut command = Command::new("strace");
+            command.args(["-f", "-qq", "-o", "/dev/null", "-e"]).arg(format!("trace={kind}")).arg("-e");
+            command.arg(format!("inject={kind}:signal=KILL:when={call}"));
+            command.arg(PROGRAM).args(inner.get_args()).current_dir(place.env.folder()).env_clear();
+            command.envs(inner.get_envs().filter_map(|(name, value)| Some((name, value?))));
+            command.env("PATH", "/usr/bin:/bin").stdin(Stdio::null()).stdout(Stdio::null());
+            let status = command.stderr(Stdio::null()).status().ok()?;
+            let was_killed = status.code().is_none() || status.code() == Some(137);
+            place.assert_whole(case, &format!("killed at {kind} {call}"));
+            if !was_killed {
+                break;
+            }
+            kills += 1;
         }
-        place.refresh();
-        let words = place.command(case);
-        let inner = place.env.command(&words);
-        let mut command = Command::new("strace");
-        command.args(["-f", "-qq", "-o", "/dev/null", "-e"]).arg(format!("trace={CALLS}")).arg("-e");
-        command.arg(format!("inject={CALLS}:signal=KILL:when={call}"));
-        command.arg(PROGRAM).args(inner.get_args()).current_dir(place.env.folder()).env_clear();
-        command.envs(inner.get_envs().filter_map(|(name, value)| Some((name, value?))));
-        command.env("PATH", "/usr/bin:/bin").stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
-        let status = command.status().ok()?;
-        let was_killed = status.code().is_none() || status.code() == Some(137);
-        place.assert_whole(case, &format!("killed at call {call}"));
-        if !was_killed {
-            break;
-        }
-        kills += 1;
     }
     Some(kills)
 }
@@ -993,7 +995,7 @@ fn killed_at_calls(case: &Case, step: usize, most: usize) -> Option<usize> {
 fn killed_at_calls_that_write_nothing_is_lost() {
     let mut all = 0;
     for case in CASES.iter().filter(|case| matches!(case.name, "keystore export" | "cabinet restore")) {
-        let Some(kills) = killed_at_calls(case, 9, 60) else {
+        let Some(kills) = killed_at_calls(case, 12, 60) else {
             return eprintln!("SKIPPED: there is no strace on this machine");
         };
         all += kills;

@@ -187,7 +187,7 @@ fn what_the_store_does_not_know_can_be_made_known() {
     let (env, _portal) = connected();
     let refused =
         env.run("app add pier --package example.gannetpoint.pier --for store --publish --sku A").exit(0);
-    refused.says("at the store");
+    refused.says("store").says("SKU A, in en: is there now");
     let taken =
         env.run("app add quay --package example.gannetpoint.quay --for store --publish --sku A").exit(6);
     taken.says("another app of the account has the SKU A").says("the store does not know it");

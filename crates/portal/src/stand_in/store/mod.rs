@@ -266,6 +266,8 @@ fn take_in(
     let earlier: Vec<Delivery> = all
         .into_iter()
         .filter(|one| one.id == new.id && one.platform == new.platform && one.stage != Stage::Rejected)
+        // a review may have come to its end since anybody looked
+        .map(|one| as_of(one, now))
         .collect();
     rules::judge(record, &earlier, build)?;
     let number = build.says.as_ref().map_or(BuildNumber::ZERO, |says| says.number());
