@@ -44,6 +44,7 @@ pub mod keystore;
 pub mod lending;
 pub mod links;
 pub mod model;
+pub mod next;
 pub mod password;
 pub mod recovery;
 pub mod request;

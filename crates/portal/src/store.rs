@@ -3,6 +3,7 @@
 
 use jiff::Timestamp;
 use ninekeys_core::model::{BuildNumber, Platform};
+use ninekeys_core::next::Earlier;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -128,6 +129,15 @@ pub struct Delivery {
 }
 
 impl Delivery {
+    /// It, as what the next build is counted from.
+    pub fn earlier(&self) -> Earlier {
+        Earlier {
+            version: self.version.clone(),
+            number: self.number.clone(),
+            live: self.stage == Stage::Live,
+        }
+    }
+
     /// Since when it is where it is.
     pub fn since(&self) -> Option<Timestamp> {
         self.stages.last().map(|reached| reached.at)

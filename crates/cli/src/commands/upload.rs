@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use ninekeys_ops::Ctx;
+use ninekeys_ops::store::candidates::candidates;
 use ninekeys_ops::store::upload::{Outcome, Request, UploadError, upload};
 
 use crate::complete;
@@ -17,17 +18,22 @@ use crate::output::{self, Output, Verdicts};
 /// digest; an upload that was cut off goes on where it was. The store is the one of the portal that the project file names.
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
-    /// The build, signed for the store
-    build: PathBuf,
-    /// The app that it has to be, when it does not say
+    /// The build, signed for the store; without one, those that could go are listed
+    build: Option<PathBuf>,
+    /// The app that it has to be, when it does not say; without a build, the app whose builds are listed
     #[arg(long, add = ArgValueCandidates::new(complete::apps))]
     app: Option<String>,
 }
 
 pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
-    let build = args.build.display().to_string();
-    let attempt = format!("upload {build}");
-    let request = Request { build: args.build, app: args.app };
+    let Some(build) = args.build else {
+        let report = candidates(ctx, args.app.as_deref());
+        out.emit(&report.map_err(|error| Failure::of("list what could be uploaded", &error))?);
+        return Ok(Exit::Done);
+    };
+    let named = build.display().to_string();
+    let attempt = format!("upload {named}");
+    let request = Request { build, app: args.app };
     let failed = |error: UploadError| {
         let failure = Failure::of(&attempt, &error);
         match error {
@@ -46,7 +52,8 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, F
             Ok(Exit::Done)
         }
         Outcome::NotReady(check) => {
-            let one = output::Outcome { build, check: Some(*check), error: None, took: Duration::ZERO };
+            let one =
+                output::Outcome { build: named, check: Some(*check), error: None, took: Duration::ZERO };
             let verdicts = Verdicts::new(vec![one], ctx.env.now, false);
             out.emit_verdicts(&verdicts);
             Ok(verdicts.exit())

@@ -4,6 +4,7 @@ use ninekeys_ops::app::add::{AppAddError, IdError};
 use ninekeys_ops::app::change::AppChangeError;
 use ninekeys_ops::app::ios::IosError;
 use ninekeys_ops::app::list::AppListError;
+use ninekeys_ops::app::next::AppNextError;
 use ninekeys_ops::app::remove::AppRemoveError;
 use ninekeys_ops::app::statement::AppStatementError;
 
@@ -73,6 +74,20 @@ impl Classify for AppChangeError {
             Self::Ios(inner) => inner.class(),
             Self::Destination { .. } => class(Exit::Usage, &["app", "change", "--help"]),
             Self::Publish(inner) => inner.class(),
+        }
+    }
+}
+
+impl Classify for AppNextError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Project(inner) => inner.class(),
+            Self::UnknownApp(_) => class(Exit::Usage, &["app", "list"]),
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+            Self::Connect(inner) => inner.class(),
+            // what is signed is known here, whatever the store does
+            Self::Store(_) => again(Exit::Portal, &["--ledger-alone"]),
         }
     }
 }

@@ -3,10 +3,11 @@
 use std::borrow::Cow;
 use std::io;
 
-use ninekeys_core::model::{App, Destination};
+use ninekeys_core::model::{App, BuildNumber, Destination};
 use ninekeys_ops::app::add::AppAddReport;
 use ninekeys_ops::app::change::AppChangeReport;
 use ninekeys_ops::app::list::AppListReport;
+use ninekeys_ops::app::next::AppNextReport;
 use ninekeys_ops::app::remove::AppRemoveReport;
 use ninekeys_ops::app::statement::AppStatementReport;
 
@@ -82,6 +83,34 @@ impl Report for AppAddReport {
         let words = ["keystore", "create", &keystore, "--app", &self.app, "--common-name", "NAME"];
         let label = if self.could_serve.is_empty() { "  next" } else { "  or" };
         paper.put(&next(label).command(&words))
+    }
+}
+
+impl Report for AppNextReport {
+    const SCHEMA: &'static str = "ninekeys.app-next/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        for side in &self.sides {
+            let next = format!("{} ({})", side.next.version, side.next.number);
+            let head = Line::new().bold(&self.title).text(format!(" · {}   ", side.platform.title()));
+            let raised = if side.next.raised { "   the version before it is live, and closed" } else { "" };
+            paper.put(&head.bold(next).text(raised).hang(2))?;
+            let number = |number: &Option<BuildNumber>| match number {
+                Some(number) => number.to_string(),
+                None => "none".into(),
+            };
+            paper.put(&row("  signed", format!("{}, the highest", number(&side.signed))))?;
+            let there = match self.store_asked {
+                true => format!("{}, the highest", number(&side.delivered)),
+                false => "not asked".into(),
+            };
+            paper.put(&row("  store has", there))?;
+        }
+        Ok(())
+    }
+
+    fn is_quiet(&self) -> bool {
+        false
     }
 }
 

@@ -5,6 +5,7 @@ use std::io;
 use jiff::Timestamp;
 use ninekeys_ops::store::DeliverySaid;
 use ninekeys_ops::store::advance::AdvanceReport;
+use ninekeys_ops::store::candidates::CandidatesReport;
 use ninekeys_ops::store::deliveries::DeliveriesReport;
 use ninekeys_ops::store::publish::Published;
 use ninekeys_ops::store::upload::UploadReport;
@@ -79,6 +80,46 @@ impl Report for UploadReport {
         }
         let next = Line::new().dim("  next").to(VALUE);
         paper.put(&next.command(&["deliveries", "--watch"]).hang(VALUE))
+    }
+}
+
+impl Report for CandidatesReport {
+    const SCHEMA: &'static str = "ninekeys.upload-candidates/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let ready = self.builds.iter().filter(|one| one.rule.is_none()).count();
+        let head = match ready {
+            0 => "No build that was signed for the store could go there now".to_owned(),
+            1 => "1 build could go to the store".to_owned(),
+            many => format!("{many} builds could go to the store"),
+        };
+        let there = format!("   {} there already", words::count(self.there, "build"));
+        paper.put(&Line::new().bold(head).dim(there).hang(2))?;
+        if self.builds.is_empty() {
+            let next = ["sign", "BUILD", "--for", "store"];
+            return paper.put(&Line::new().dim("  next   ").command(&next));
+        }
+        paper.blank()?;
+        let heads = ["build", "platform", "signed", "stands in the way", "file"];
+        paper.table_of(2, &heads, &self.builds, |one| {
+            let mark = if one.rule.is_none() { Sign::Fine } else { Sign::Warn };
+            let called = format!("{} {} ({})", one.app, one.version, one.number);
+            [
+                Line::new().sign(mark).text(" ").bold(called),
+                Line::new().text(one.platform.title()),
+                Line::new().text(words::day_and_distance(self.at, one.signed)),
+                Line::new().like(mark, one.because.as_deref().unwrap_or("nothing")),
+                Line::new().text(&one.file),
+            ]
+        })?;
+        match self.builds.iter().find(|one| one.rule.is_none()) {
+            Some(one) => paper.put(&Line::new().dim("  next   ").command(&["upload", &one.file])),
+            None => Ok(()),
+        }
+    }
+
+    fn is_quiet(&self) -> bool {
+        false
     }
 }
 

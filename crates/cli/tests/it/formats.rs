@@ -28,6 +28,7 @@ const ANSWERS: &[(&str, i32)] = &[
     ("app add deckhand --bundle-id example.gannetpoint.deckhand --for devices", 0),
     ("app change deckhand --title 'Deck Hand'", 0),
     ("app list", 0),
+    ("app next crossing", 0),
     ("keystore create up --kind upload --app crossing --common-name Up --algorithm ec-p256", 0),
     ("keystore add-key up --alias two --common-name Two --algorithm ec-p256", 0),
     ("keystore change up --alias two --add-app quayside --kind signing", 0),
@@ -188,7 +189,7 @@ fn every_answer_is_one_document_that_its_schema_describes() {
         seen.insert(answer["schema"].as_str().unwrap().to_owned());
     }
     let (store, _second) = crate::upload::ready();
-    for line in [format!("upload {}", crate::upload::ANDROID), "deliveries".into()] {
+    for line in ["upload".into(), format!("upload {}", crate::upload::ANDROID), "deliveries".into()] {
         let answer = store.run(&format!("{line} --format json")).exit(0).json();
         hold(&line, &answer);
         seen.insert(answer["schema"].as_str().unwrap().to_owned());

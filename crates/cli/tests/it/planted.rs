@@ -28,12 +28,13 @@ const KEY_HEADS: [&[u8]; 3] = [
 ];
 
 /// Every command, so that each comes to its work at least once; `#` is another number in each of the two forms.
-const WALK: [&str; 81] = [
+const WALK: [&str; 82] = [
     "init --title Ferries --passphrase-in pass",
     "app add crossing --package example.gannetpoint.crossing --for direct --for store",
     "app add quay# --package example.gannetpoint.quay# --for direct",
     "app change quay# --title Quayside",
     "app list",
+    "app next crossing",
     "keystore create made --app crossing --common-name A --algorithm ec-p256 --password-variable PW",
     "keystore create plain# --common-name A --algorithm rsa-2048",
     "keystore add-key made --alias more# --kind upload --common-name B --algorithm ec-p256",

@@ -106,6 +106,23 @@ fn a_refusal_says_rule_and_values_and_the_command_that_mends_it() {
 }
 
 #[test]
+fn without_a_build_those_that_could_go_are_listed_and_why_others_cannot() {
+    let (env, _portal) = ready();
+    let said = env.run("upload").exit(0);
+    said.says("2 builds could go to the store").says("quayside 2.4.0 (12)").says("crossing 2.4.0 (12)");
+    env.run(&format!("upload {ANDROID}")).exit(0);
+    env.run("sign quay.apk --app quayside --for store --set-build 13").exit(0);
+    env.run("sign quay.apk --app quayside --for store --set-build 14").exit(0);
+    env.run("upload quayside-2.4.0-14-store.apk").exit(0);
+    let json = env.run("upload --app quayside --format json").exit(0).json();
+    assert_eq!((json["there"].as_u64(), json["builds"].as_array().unwrap().len()), (Some(2), 1), "{json:#}");
+    let one = &json["builds"][0];
+    assert_eq!((one["number"].as_str(), one["rule"].as_str()), (Some("13"), Some("build-number-not-higher")));
+    env.run("upload --app quayside").exit(0).says("the store has number 14").says("No build that was signed");
+    env.run("upload --app nothing").exit(2).says("no app called nothing");
+}
+
+#[test]
 fn an_upload_that_was_cut_off_goes_on_where_it_was() {
     let (env, portal) = ready();
     // some film, so that it has three pieces

@@ -4,6 +4,7 @@ pub mod add;
 pub mod change;
 pub mod ios;
 pub mod list;
+pub mod next;
 pub mod remove;
 pub mod statement;
 

@@ -1,6 +1,7 @@
 //! The store: apps that it knows, builds that go to it, and what becomes of them.
 
 pub mod advance;
+pub mod candidates;
 pub mod deliveries;
 pub mod publish;
 pub mod upload;
@@ -68,7 +69,7 @@ fn refusal(error: PortalError) -> Result<StoreRefusal, PortalError> {
 }
 
 /// The id that an app's builds have on a platform.
-fn id_of(app: &App, platform: Platform) -> Option<&str> {
+pub(crate) fn id_of(app: &App, platform: Platform) -> Option<&str> {
     match platform {
         Platform::Android => app.android.as_ref().map(|android| android.package.as_str()),
         Platform::Ios => app.ios.as_ref().map(|ios| ios.bundle_id.as_str()),

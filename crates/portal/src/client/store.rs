@@ -1,5 +1,7 @@
 //! The store over HTTP.
 
+use std::ops::RangeInclusive;
+
 use base64ct::{Base64, Encoding};
 use ninekeys_core::digest::sha256;
 use serde::de::DeserializeOwned;
@@ -7,6 +9,9 @@ use serde::de::DeserializeOwned;
 use super::{Ask, HttpPortal, JSON, PortalError, parse, part};
 use crate::store::{Advance, BASE, Delivery, NewUpload, Record, Stage, Store, Upload};
 use crate::wire::List;
+
+/// How long the pieces may be that a store wants, in bytes.
+const PIECES: RangeInclusive<u64> = 64 << 10..=32 << 20;
 
 impl HttpPortal<'_> {
     fn of_store<T: DeserializeOwned>(
@@ -37,7 +42,13 @@ impl Store for HttpPortal<'_> {
         let what = "the beginning of an upload";
         let body = serde_json::to_vec(new).map_err(|_| PortalError::Answer(what))?;
         // the same bytes are the same upload: to ask again is safe
-        self.of_store(what, &Ask::Put(&body), &format!("/uploads/{}", part(&new.sha256)), None)
+        let begun: Upload =
+            self.of_store(what, &Ask::Put(&body), &format!("/uploads/{}", part(&new.sha256)), None)?;
+        // a piece is held in memory, and none of them is empty
+        match PIECES.contains(&begun.piece) && begun.upload == new.sha256 {
+            true => Ok(begun),
+            false => Err(PortalError::Answer(what)),
+        }
     }
 
     fn send(&self, upload: &str, number: u64, bytes: &[u8]) -> Result<Upload, PortalError> {
@@ -47,9 +58,12 @@ impl Store for HttpPortal<'_> {
     }
 
     fn complete(&self, upload: &str) -> Result<Delivery, PortalError> {
+        let what = "the end of an upload";
         let path = format!("/uploads/{}/completion", part(upload));
         let call = format!("completion-{upload}");
-        self.of_store("the end of an upload", &Ask::Post(b"{}", JSON), &path, Some(&call))
+        let there: Delivery = self.of_store(what, &Ask::Post(b"{}", JSON), &path, Some(&call))?;
+        // an upload is called by its bytes, and so is what came of it
+        if there.sha256 == upload { Ok(there) } else { Err(PortalError::Answer(what)) }
     }
 
     fn deliveries(&self) -> Result<Vec<Delivery>, PortalError> {

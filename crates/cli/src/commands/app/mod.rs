@@ -4,6 +4,7 @@ mod add;
 mod args;
 mod change;
 mod list;
+mod next;
 mod remove;
 mod statement;
 
@@ -20,6 +21,7 @@ pub(crate) enum Command {
     List(list::Args),
     Change(change::Args),
     Remove(remove::Args),
+    Next(next::Args),
     Statement(statement::Args),
 }
 
@@ -29,6 +31,7 @@ pub(crate) fn run(command: Command, ctx: &Ctx<'_>, out: &mut Output) -> Result<E
         Command::Add(args) => add::run(args, ctx, out),
         Command::List(args) => list::run(&args, ctx, out),
         Command::Change(args) => change::run(args, ctx, out),
+        Command::Next(args) => next::run(&args, ctx, out),
         Command::Remove(args) => remove::run(&args, ctx, out),
         Command::Statement(args) => statement::run(&args, ctx, out),
     }

@@ -1,5 +1,6 @@
 mod add;
 mod change;
 mod list;
+mod next;
 mod remove;
 mod statement;

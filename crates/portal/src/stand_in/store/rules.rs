@@ -2,10 +2,11 @@
 
 use ninekeys_core::build::{Build, Form};
 use ninekeys_core::model::{BuildNumber, Platform};
+use ninekeys_core::next::{Bar, Earlier, bar};
 use ninekeys_formats::manifest::Sdk;
 
 use super::super::routes::Refusal;
-use crate::store::{Delivery, Record, Stage};
+use crate::store::{Delivery, Record};
 
 /// The lowest target SDK that the store takes for an Android app.
 pub(super) const LOWEST_TARGET: u32 = 33;
@@ -59,30 +60,23 @@ fn above(
     version: &str,
     platform: Platform,
 ) -> Result<(), Refusal> {
-    let counts = |one: &&Delivery| platform == Platform::Android || one.version == version;
-    if let Some(highest) = earlier.iter().filter(counts).map(|one| &one.number).max()
-        && number <= highest
-    {
-        let of = if platform == Platform::Android { String::new() } else { format!(" of version {version}") };
-        let detail = format!("its number is {number}, and the store has {highest}{of}");
-        return Err(Refusal::rule("build-number-not-higher", detail).values(number, highest.next()));
-    }
-    if platform == Platform::Android {
-        return Ok(());
-    }
-    let parts = |text: &str| text.parse::<BuildNumber>().ok();
-    let live =
-        earlier.iter().filter(|one| one.stage == Stage::Live).filter_map(|one| parts(&one.version)).max();
-    match (live, parts(version)) {
-        (Some(live), Some(own)) if own == live => {
+    let earlier: Vec<Earlier> = earlier.iter().map(Delivery::earlier).collect();
+    match bar(platform, &earlier, version, number) {
+        None => Ok(()),
+        Some(Bar::Number(highest)) => {
+            let of =
+                if platform == Platform::Android { String::new() } else { format!(" of version {version}") };
+            let detail = format!("its number is {number}, and the store has {highest}{of}");
+            Err(Refusal::rule("build-number-not-higher", detail).values(number, highest.next()))
+        }
+        Some(Bar::Closed(live)) => {
             let detail = format!("version {version} is live, and takes no more builds");
             Err(Refusal::rule("version-closed", detail).values(version, live.next()))
         }
-        (Some(live), Some(own)) if own < live => {
+        Some(Bar::Below(live)) => {
             let detail = format!("its version is {version}, and {live} is live");
             Err(Refusal::rule("version-not-higher", detail).values(version, live.next()))
         }
-        _ => Ok(()),
     }
 }
 

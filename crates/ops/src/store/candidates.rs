@@ -1,0 +1,109 @@
+//! `upload` without a build: what was signed for the store and is not there, and what stands in the way of each.
+
+use std::collections::HashSet;
+
+use jiff::Timestamp;
+use ninekeys_core::model::{ApiUse, BuildNumber, Destination, Platform, ReleaseFacts, replaced};
+use ninekeys_core::next::{Bar, Earlier, bar};
+use ninekeys_portal::store::{Delivery, Stage};
+use schemars::JsonSchema;
+use serde::Serialize;
+
+use super::deliveries::DeliveriesError;
+use crate::ctx::{Ctx, OpenError};
+use crate::portal::with_store;
+
+/// What could be uploaded.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct CandidatesReport {
+    /// Builds that were signed for the store and are not there, the newest first.
+    pub builds: Vec<Candidate>,
+    /// How many that were signed for it are there.
+    pub there: usize,
+    /// The time of the answer.
+    pub at: Timestamp,
+}
+
+/// A build that was signed for the store.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Candidate {
+    /// Its app.
+    pub app: String,
+    /// What it is made for.
+    pub platform: Platform,
+    /// The version's name.
+    pub version: String,
+    /// The version code or build number.
+    pub number: BuildNumber,
+    /// The name that the file had.
+    pub file: String,
+    /// When it was signed.
+    pub signed: Timestamp,
+    /// The rule that stands in its way; nothing for one that could go.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub rule: Option<&'static str>,
+    /// That, in a sentence.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub because: Option<String>,
+}
+
+/// Lists what could be uploaded.
+///
+/// # Errors
+/// [`DeliveriesError`].
+pub fn candidates(ctx: &Ctx<'_>, app: Option<&str>) -> Result<CandidatesReport, DeliveriesError> {
+    let file = ctx.project_file()?;
+    let wanted = app.map(|app| file.project.app(app).ok_or_else(|| DeliveriesError::UnknownApp(app.into())));
+    let wanted = wanted.transpose()?.map(|(name, _)| name);
+    let mut cabinet = ctx.open()?;
+    ctx.unlock(&mut cabinet)?;
+    let all = with_store(ctx, &cabinet, &file, (ApiUse::Uploads, wanted), |store| {
+        Ok::<_, DeliveriesError>(store.deliveries()?)
+    })?;
+    let inventory =
+        cabinet.inventory().map_err(|cause| OpenError::Cabinet { path: cabinet.path().to_owned(), cause })?;
+    let ledger = inventory.releases();
+    let gone = replaced(&ledger);
+    let there: HashSet<&str> =
+        all.iter().filter(|one| one.stage != Stage::Rejected).map(|one| one.sha256.as_str()).collect();
+    let is_wanted = |one: &ReleaseFacts| {
+        one.destination == Destination::Store
+            && wanted.is_none_or(|wanted| one.app == wanted)
+            && file.project.apps.contains_key(one.app.as_str())
+    };
+    let own: Vec<(&ReleaseFacts, bool)> =
+        ledger.iter().copied().zip(gone).filter(|(one, _)| is_wanted(one)).collect();
+    let at_store = |one: &ReleaseFacts| there.contains(one.sha256.as_str());
+    let builds = own.iter().rev().filter(|(one, gone)| !gone && !at_store(one));
+    Ok(CandidatesReport {
+        builds: builds.map(|(one, _)| candidate(one, &all)).collect(),
+        there: own.iter().filter(|(one, _)| at_store(one)).count(),
+        at: ctx.env.now,
+    })
+}
+
+fn candidate(release: &ReleaseFacts, all: &[Delivery]) -> Candidate {
+    let same = all.iter().filter(|one| one.id == release.id && one.platform == release.platform);
+    let earlier: Vec<Earlier> =
+        same.filter(|one| one.stage != Stage::Rejected).map(Delivery::earlier).collect();
+    let (rule, because) = match bar(release.platform, &earlier, &release.version, &release.number) {
+        None => (None, None),
+        Some(Bar::Number(highest)) => {
+            (Some("build-number-not-higher"), Some(format!("the store has number {highest}")))
+        }
+        Some(Bar::Closed(live)) => {
+            (Some("version-closed"), Some(format!("version {live} is live, and closed")))
+        }
+        Some(Bar::Below(live)) => (Some("version-not-higher"), Some(format!("version {live} is live"))),
+    };
+    Candidate {
+        app: release.app.clone(),
+        platform: release.platform,
+        version: release.version.clone(),
+        number: release.number.clone(),
+        file: release.file.clone(),
+        signed: release.signed,
+        rule,
+        because,
+    }
+}
