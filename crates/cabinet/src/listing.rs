@@ -71,6 +71,8 @@ pub(crate) struct Wanted {
     pub(crate) facts: bool,
     /// The items among them.
     pub(crate) items: bool,
+    /// Whether the items let go of what no list tells.
+    pub(crate) abridged: bool,
     /// The digest of what is listed, byte for byte, which a machine may remember.
     pub(crate) listing: bool,
 }
@@ -178,7 +180,14 @@ impl Batch {
         let ends = (listed.first().map(name), listed.last().map(name));
         let items = listed.iter().filter(|one| one.kind == RecordKind::Item);
         let count = items.clone().count();
-        let items = items.filter(|_| wanted.items).map(|one| item(one.id, one.facts).map(Arc::new)).collect();
+        let read = |one: &Listed<'_>| {
+            let mut item = item(one.id, one.facts)?;
+            if wanted.abridged {
+                item.facts.abridge();
+            }
+            Ok(Arc::new(item))
+        };
+        let items = items.filter(|_| wanted.items).map(read).collect();
         let facts = listed.iter().filter(|_| wanted.facts).map(|one| facts_digest(one.facts)).collect();
         let listing = wanted.listing.then(|| self.digest_listing());
         (self.count, self.items, self.facts, self.listing) = (count, items, facts, listing);
@@ -303,7 +312,7 @@ mod tests {
     use crate::sqlite::SqliteStore;
     use crate::store::StoredRecord;
 
-    const ALL: Wanted = Wanted { facts: true, items: true, listing: true };
+    const ALL: Wanted = Wanted { facts: true, items: true, abridged: false, listing: true };
 
     fn seen<'a>(kind: &'a str, id: &'a str, facts: &'a str, sealed: Option<&'a [u8]>) -> RecordSeen<'a> {
         RecordSeen { kind, id, facts, sealed_digest: sealed }
@@ -321,7 +330,7 @@ mod tests {
         let of = |records: &[(&str, &str)]| {
             let mut batch = Batch::default();
             records.iter().for_each(|(kind, id)| batch.add(seen(kind, id, "{}", None)).unwrap());
-            batch.work(Wanted { facts: false, items: false, listing: false }).is_some()
+            batch.work(Wanted { facts: false, items: false, abridged: false, listing: false }).is_some()
         };
         let of_items = |ids: &[&str]| of(&ids.iter().map(|id| ("item", *id)).collect::<Vec<_>>());
         assert!(of_items(&[]) && of_items(&["a"]) && of_items(&["a", "b", "c"]));

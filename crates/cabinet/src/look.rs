@@ -37,8 +37,20 @@ impl Look {
     /// # Errors
     /// As [`Cabinet::open`] and [`Cabinet::inventory`].
     pub fn at(path: &Path, trust: Trust<'_>) -> Result<Self, CabinetError> {
+        Look::with(path, trust, false)
+    }
+
+    /// The same for a list: the items may lack what no list tells, which is most of their room.
+    ///
+    /// # Errors
+    /// As [`Look::at`].
+    pub fn for_a_list(path: &Path, trust: Trust<'_>) -> Result<Self, CabinetError> {
+        Look::with(path, trust, true)
+    }
+
+    fn with(path: &Path, trust: Trust<'_>, abridged: bool) -> Result<Self, CabinetError> {
         // what cannot be read so is opened, which says why
-        if let Ok(Some(known)) = known_again(path, &trust) {
+        if let Ok(Some(known)) = known_again(path, &trust, abridged) {
             return Ok(known);
         }
         let cabinet = Cabinet::open(path, trust)?;
@@ -51,15 +63,20 @@ impl Look {
     }
 }
 
-fn known_again(path: &Path, trust: &Trust<'_>) -> Result<Option<Look>, CabinetError> {
+fn known_again(path: &Path, trust: &Trust<'_>, abridged: bool) -> Result<Option<Look>, CabinetError> {
     let mut store = SqliteStore::open(path)?;
     store.begin_reading()?;
-    let found = look_again(&store, path, trust);
+    let found = look_again(&store, path, trust, abridged);
     store.roll_back();
     found
 }
 
-fn look_again(store: &dyn Store, path: &Path, trust: &Trust<'_>) -> Result<Option<Look>, CabinetError> {
+fn look_again(
+    store: &dyn Store,
+    path: &Path,
+    trust: &Trust<'_>,
+    abridged: bool,
+) -> Result<Option<Look>, CabinetError> {
     let Some(identity) = identity(store)? else { return Ok(None) };
     let Some(Known { head, listing: Some(listing), pinned, .. }) = trust.memory.known(&identity) else {
         return Ok(None);
@@ -70,7 +87,8 @@ fn look_again(store: &dyn Store, path: &Path, trust: &Trust<'_>) -> Result<Optio
     if !is_meant || store.newest()? != Some(head.seq) {
         return Ok(None);
     }
-    let mut found = Listing::read(store, Wanted { facts: false, items: true, listing: true })?;
+    let wanted = Wanted { facts: false, items: true, abridged, listing: true };
+    let mut found = Listing::read(store, wanted)?;
     if found.digest() != Some(listing) {
         return Ok(None);
     }

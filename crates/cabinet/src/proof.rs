@@ -381,7 +381,7 @@ pub(crate) enum Purpose {
 pub(crate) fn prove_for(store: &dyn Store, purpose: Purpose) -> Result<Proven, CabinetError> {
     let chain = Chain::read(store)?;
     let looks = purpose == Purpose::Look;
-    let wanted = Wanted { facts: true, items: purpose != Purpose::Proof, listing: looks };
+    let wanted = Wanted { facts: true, items: purpose != Purpose::Proof, abridged: false, listing: looks };
     let mut listing = Listing::read(store, wanted)?;
     let last = chain.last();
     let Vouched { anchor, newest, later } = chain.vouched()?;

@@ -141,6 +141,14 @@ impl Ctx<'_> {
         self.meet(Look::at, |look| (look.identity, look.standing))
     }
 
+    /// The same for a list: what the items hold beyond what lists tell may be left out.
+    ///
+    /// # Errors
+    /// [`OpenError`].
+    pub(crate) fn look_for_a_list(&self) -> Result<Look, OpenError> {
+        self.meet(Look::for_a_list, |look| (look.identity, look.standing))
+    }
+
     fn meet<'c, T>(
         &'c self,
         open: impl FnOnce(&Path, Trust<'c>) -> Result<T, CabinetError>,

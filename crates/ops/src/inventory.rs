@@ -215,7 +215,7 @@ pub enum InventoryError {
 /// # Errors
 /// [`InventoryError`].
 pub fn inventory(ctx: &Ctx<'_>, wanted: &Wanted) -> Result<InventoryReport, InventoryError> {
-    let Look { inventory: all, last_backup, .. } = ctx.look()?;
+    let Look { inventory: all, last_backup, .. } = ctx.look_for_a_list()?;
     let project = ctx.project_if_any()?.map(|file| file.project);
     let is_known = |app: &String| project.as_ref().is_some_and(|project| project.app(app).is_some());
     let policy = project.as_ref().map_or_else(Policy::default, |project| project.policy.clone());

@@ -199,7 +199,7 @@ fn what_a_machine_has_proved_it_knows_again_byte_for_byte_and_nothing_else() {
 }
 
 fn listing_of(path: &Path) -> Option<Digest> {
-    let wanted = Wanted { facts: false, items: false, listing: true };
+    let wanted = Wanted { facts: false, items: false, abridged: false, listing: true };
     Listing::read(&SqliteStore::open(path).unwrap(), wanted).unwrap().digest()
 }
 

@@ -152,6 +152,26 @@ impl Facts {
         }
     }
 
+    /// Lets go of what no list tells and takes most of the room: encodings, claims, what was seen of a build.
+    pub fn abridge(&mut self) {
+        match self {
+            Facts::Key(key) => key.public_key = String::new(),
+            Facts::Certificate(certificate) => certificate.der = String::new(),
+            Facts::Identity(identity) => identity.request = None,
+            Facts::Profile(profile) => profile.entitlements = BTreeMap::new(),
+            Facts::Release(release) => {
+                release.seen = None;
+                release.folders = BTreeMap::new();
+            }
+            Facts::Keystore(_)
+            | Facts::ApiKey(_)
+            | Facts::Device(_)
+            | Facts::HandOut(_)
+            | Facts::Rotation(_)
+            | Facts::Date(_) => {}
+        }
+    }
+
     /// The items that these facts name.
     pub fn links(&self) -> Vec<&ItemId> {
         match self {
