@@ -137,13 +137,19 @@ impl Drop for Workshop {
     }
 }
 
-/// What a workshop's name ends with, and the one file in it, with what a database puts beside it.
+/// What a workshop's name ends with, and the one file in it, with what a database puts beside it; a copy of the
+/// cabinet stands beside it too, under a temporary name of ours.
 const WORKSHOP: &str = "workshop";
 const UNFINISHED: &str = "unfinished";
 
 fn clear_workshop(path: &Path) {
     for suffix in ["", "-journal"] {
         let _ = fs::remove_file(path.join(format!("{UNFINISHED}{suffix}")));
+    }
+    for entry in fs::read_dir(path).into_iter().flatten().flatten() {
+        if entry.file_name().to_string_lossy().starts_with(TEMPORARY) {
+            let _ = fs::remove_file(entry.path());
+        }
     }
     let _ = fs::remove_dir(path);
 }

@@ -51,7 +51,10 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, F
         take_in: args.import,
         aside: args.set_aside,
     };
-    let report = sweep(ctx, &request).map_err(|error| Failure::of(&attempt, &error))?;
+    let report = sweep(ctx, &request).map_err(|error| {
+        let failure = Failure::of(&attempt, &error);
+        error.done().into_iter().fold(failure, Failure::changed)
+    })?;
     out.emit_sweep(&report);
     Ok(if report.leaks() { Exit::Findings } else { Exit::Done })
 }

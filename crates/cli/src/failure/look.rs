@@ -124,6 +124,7 @@ impl Classify for SweepError {
             Self::Open(inner) => inner.class(),
             Self::Cabinet(inner) => inner.class(),
             Self::Stopped => again(Exit::Stopped, &[]),
+            Self::Partly { cause, .. } => cause.class(),
             Self::Repository { .. } => again(Exit::Damaged, &["--no-history"]),
         }
     }

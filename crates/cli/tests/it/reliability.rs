@@ -277,7 +277,7 @@ const CASES: &[Case] = &[
         name: "sweep --import",
         before: &[],
         again: &[FRESH],
-        line: "sweep in/crossing-store.mobileprovision in/deckhand-devices.mobileprovision own.p12 --import",
+        line: "sweep in/kiosk.p12 in/kiosk.properties --import",
         outputs: &[],
     },
     Case {
@@ -436,6 +436,10 @@ impl Place {
         {
             env.file(&format!("in/{name}"), &std::fs::read(testkit::data("samples/ios").join(name)).unwrap());
         }
+        if case.line.contains("kiosk") {
+            env.file("in/kiosk.p12", &std::fs::read(testkit::data("samples/kiosk-modern.p12")).unwrap());
+            env.file("in/kiosk.properties", b"storePassword=modern-pass-1\n");
+        }
         env.file("in/pw", b"pier-pass-1\n");
         env.file("in/key.p8", &testkit::private_key_pem());
         env.file("in/devices.csv", b"00008030-000A1B2C3D4E802E,Bridge\n00008030-000A1B2C3D4E802F,Helm\n");
@@ -582,6 +586,18 @@ fn killed_at_any_instant_nothing_is_lost_and_nothing_half_is_left() {
     assert!(inside >= 24, "only {inside} kills fell into the work");
 }
 
+/// Runs a command where no file may grow beyond so many KiB.
+#[cfg(unix)]
+pub(crate) fn with_room(env: &TestEnv, blocks: u32, words: &[String]) -> std::process::Output {
+    let limited = format!("trap '' XFSZ; ulimit -f {blocks}; exec \"$0\" \"$@\"");
+    let mut command = env.command(["-c", &limited, PROGRAM]);
+    command.args(words);
+    let mut shell = Command::new("bash");
+    shell.args(command.get_args()).current_dir(env.folder()).env_clear();
+    shell.envs(command.get_envs().filter_map(|(name, value)| Some((name, value?))));
+    shell.stdin(Stdio::null()).output().unwrap()
+}
+
 /// A disk that is full at these sizes of a file, in KiB: what is said to be unchanged is, and every key is there. Tells how often
 /// the command was refused.
 #[cfg(unix)]
@@ -592,13 +608,7 @@ fn full_disk(case: &Case, sizes: impl Iterator<Item = u32>) -> usize {
         place.refresh();
         let words = place.command(case);
         let before = place.env.files();
-        let limited = format!("trap '' XFSZ; ulimit -f {blocks}; exec \"$0\" \"$@\"");
-        let mut command = place.env.command(["-c", &limited, PROGRAM]);
-        command.args(&words);
-        let mut shell = Command::new("bash");
-        shell.args(command.get_args()).current_dir(place.env.folder()).env_clear();
-        shell.envs(command.get_envs().filter_map(|(name, value)| Some((name, value?))));
-        let output = shell.stdin(Stdio::null()).output().unwrap();
+        let output = with_room(&place.env, blocks, &words);
         let said = String::from_utf8_lossy(&output.stderr).into_owned();
         let code = output.status.code();
         assert!(

@@ -183,6 +183,34 @@ fn a_list_that_was_made_up_puts_nothing_beside_the_cabinet() {
     assert_eq!(env.files(), before);
 }
 
+#[cfg(unix)]
+#[test]
+fn what_ends_in_the_middle_says_what_is_done_and_its_list_brings_it_back() {
+    let env = TestEnv::with_identity(PROGRAM);
+    let ended = std::fs::read(data("samples/ios").join("crossing-store-expired.mobileprovision")).unwrap();
+    let folder = format!("old/{}", "long".repeat(50));
+    for number in 0..9 {
+        env.file(&format!("{folder}/{number}.mobileprovision"), &ended);
+    }
+    let before = env.files();
+    // the list has no room for all of them
+    let words = ["sweep", "old", "--set-aside", "away"].map(str::to_owned);
+    let output = crate::reliability::with_room(&env, 1, &words);
+    let said = String::from_utf8_lossy(&output.stderr).into_owned();
+    assert_eq!(output.status.code(), Some(3), "{said}");
+    let lines = String::from_utf8(env.read("away/moved.jsonl")).unwrap();
+    let moved = lines.lines().count();
+    assert!((1..9).contains(&moved) && lines.ends_with('\n'), "{lines}");
+    assert!(said.contains(&format!("changed   {moved} set aside")), "{said}");
+    assert_eq!(std::fs::read_dir(env.path("away")).unwrap().count(), moved + 1);
+    // what a kill leaves of a line is passed over, and written over by the next
+    env.file("away/moved.jsonl", format!("{lines}{{\"from\":\"/half").as_bytes());
+    env.run("sweep old --set-aside away").exit(0);
+    env.run("sweep --bring-back away/moved.jsonl").exit(0).says("9 files where they were before");
+    std::fs::remove_dir_all(env.path("away")).unwrap();
+    assert_eq!(env.files(), before, "as it was, byte for byte");
+}
+
 #[test]
 fn what_the_cabinet_holds_is_told_set_aside_and_brought_back() {
     let env = TestEnv::with_identity(PROGRAM);

@@ -47,8 +47,13 @@ fn may_go(one: &Found, now: Timestamp) -> bool {
 /// Moves what may go into a folder. Each line of the list is on the disk before its file is moved.
 ///
 /// # Errors
-/// [`SweepError`]; what was moved before stands in the list.
-pub(super) fn set_aside(ctx: &Ctx<'_>, found: &[Found], to: &Path) -> Result<Vec<Moved>, SweepError> {
+/// [`SweepError`]; what was moved before stands in `moved` and in the list.
+pub(super) fn set_aside(
+    ctx: &Ctx<'_>,
+    found: &[Found],
+    to: &Path,
+    moved: &mut Vec<Moved>,
+) -> Result<(), SweepError> {
     let folder = ctx.path(to);
     let list = folder.join(LIST);
     outputs::refuse_ours(ctx, &[&list], &[])?;
@@ -59,24 +64,86 @@ pub(super) fn set_aside(ctx: &Ctx<'_>, found: &[Found], to: &Path) -> Result<Vec
     paths.dedup();
     paths.retain(|path| !stays(path));
     if paths.is_empty() {
-        return Ok(Vec::new());
+        return Ok(());
     }
     let folders = NewFolders::make(&folder)?;
-    folders.keep();
-    let opened = OpenOptions::new().append(true).create(true).open(&list);
-    let mut lines = opened.map_err(|cause| FileError::new("written", &list, cause))?;
-    let mut moved = Vec::new();
+    let mut lines = Lines::open(&list)?;
     for path in paths {
         let from = ctx.path(Path::new(path));
         let name = free(&folder, &from);
         let one = Moved { from: from.display().to_string(), to: name.clone() };
-        let line = serde_json::to_string(&one).unwrap_or_default() + "\n";
-        let noted = lines.write_all(line.as_bytes()).and_then(|()| lines.sync_all());
-        noted.map_err(|cause| FileError::new("written", &list, cause))?;
-        put(&from, &folder.join(&name))?;
+        lines.add(&one)?;
+        if let Err(error) = put(&from, &folder.join(&name)) {
+            if from.exists() {
+                lines.take_back(&one);
+            }
+            return Err(error);
+        }
         moved.push(one);
     }
-    Ok(moved)
+    folders.keep();
+    Ok(())
+}
+
+/// The list while it is written: whole lines alone, and no list where nothing was moved.
+struct Lines {
+    path: PathBuf,
+    file: fs::File,
+    /// How long it is, in bytes.
+    length: u64,
+}
+
+impl Lines {
+    /// Opens it behind its last whole line: what a kill left of a line speaks of nothing that was moved.
+    fn open(path: &Path) -> Result<Self, SweepError> {
+        let failed = |cause| FileError::new("written", path, cause);
+        let before = if path.exists() { files::read_whole(path, MOST_LIST)? } else { Vec::new() };
+        let length = whole_lines(&before).len() as u64;
+        let file = OpenOptions::new().append(true).create(true).open(path).map_err(failed)?;
+        if length < before.len() as u64 {
+            file.set_len(length).map_err(failed)?;
+        }
+        Ok(Lines { path: path.to_owned(), file, length })
+    }
+
+    fn line(one: &Moved) -> String {
+        serde_json::to_string(one).unwrap_or_default() + "\n"
+    }
+
+    fn add(&mut self, one: &Moved) -> Result<(), SweepError> {
+        let line = Self::line(one);
+        let noted = self.file.write_all(line.as_bytes()).and_then(|()| self.file.sync_all());
+        if let Err(cause) = noted {
+            let _ = self.file.set_len(self.length);
+            return Err(FileError::new("written", &self.path, cause).into());
+        }
+        self.length += line.len() as u64;
+        Ok(())
+    }
+
+    /// Takes the last line out again: its file stayed where it was.
+    fn take_back(&mut self, last: &Moved) {
+        let length = self.length.saturating_sub(Self::line(last).len() as u64);
+        if self.file.set_len(length).is_ok() {
+            self.length = length;
+        }
+    }
+}
+
+impl Drop for Lines {
+    fn drop(&mut self) {
+        if self.length == 0 {
+            let _ = fs::remove_file(&self.path);
+        }
+    }
+}
+
+/// A list without what stands behind its last line's end, if that is a line of ours that was not finished.
+fn whole_lines(list: &[u8]) -> &[u8] {
+    const START: &[u8] = b"{\"from\":\"";
+    let end = list.iter().rposition(|byte| *byte == b'\n').map_or(0, |at| at + 1);
+    let (whole, rest) = list.split_at(end);
+    if START.starts_with(rest) || rest.starts_with(START) { whole } else { list }
 }
 
 /// Brings back what a list says; what has another file in its place now stays where it is.
@@ -90,7 +157,7 @@ pub(super) fn bring_back(ctx: &Ctx<'_>, list: &Path) -> Result<(Vec<Moved>, Vec<
         let cause = std::io::Error::new(std::io::ErrorKind::InvalidData, "it is no list of what was moved");
         SweepError::from(FileError::new("read", &path, cause))
     };
-    let text = String::from_utf8(bytes).map_err(|_| wrong())?;
+    let text = std::str::from_utf8(whole_lines(&bytes)).map_err(|_| wrong())?;
     let folder = files::folder_of(&path).to_owned();
     let (mut back, mut left) = (Vec::new(), Vec::new());
     for line in text.lines() {
@@ -128,6 +195,14 @@ fn free(folder: &Path, from: &Path) -> String {
     })
 }
 
+/// Copies into a file that is there and empty; the bytes are on the disk afterwards.
+fn copy(from: &Path, to: &Path) -> std::io::Result<()> {
+    let mut source = fs::File::open(from)?;
+    let mut target = OpenOptions::new().write(true).open(to)?;
+    std::io::copy(&mut source, &mut target)?;
+    target.sync_all()
+}
+
 /// Moves a file; to another disk as a copy that is on it before the first one goes.
 fn put(from: &Path, to: &Path) -> Result<(), SweepError> {
     let failed = |cause| SweepError::from(FileError::new("written", to, cause));
@@ -137,14 +212,11 @@ fn put(from: &Path, to: &Path) -> Result<(), SweepError> {
         Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => return Err(failed(error)),
         Err(_) => {
             files::empty_private(to)?;
-            let mut source = fs::File::open(from).map_err(failed)?;
-            let mut target = OpenOptions::new().write(true).open(to).map_err(failed)?;
-            std::io::copy(&mut source, &mut target).map_err(failed)?;
-            target.sync_all().map_err(failed)?;
+            copy(from, to).inspect_err(|_| drop(fs::remove_file(to))).map_err(failed)?;
         }
     }
-    files::sync_folder(files::folder_of(to)).map_err(failed)?;
-    fs::remove_file(from).map_err(failed)?;
+    let gone = files::sync_folder(files::folder_of(to)).and_then(|()| fs::remove_file(from));
+    gone.inspect_err(|_| drop(fs::remove_file(to))).map_err(failed)?;
     files::sync_folder(files::folder_of(from)).map_err(failed)?;
     Ok(())
 }

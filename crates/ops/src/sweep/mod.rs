@@ -245,6 +245,36 @@ pub enum SweepError {
         /// Why.
         because: String,
     },
+    /// It ended in the middle.
+    #[error("{cause}")]
+    Partly {
+        /// Why.
+        #[source]
+        cause: Box<SweepError>,
+        /// What is done and stays so.
+        done: String,
+    },
+}
+
+impl SweepError {
+    /// The error with what was done before it.
+    fn behind(self, taken_in: &[TakenIn], moved: &[Moved]) -> Self {
+        let of = |many: usize, what: &str| (many > 0).then(|| format!("{many} {what}"));
+        let imported = taken_in.iter().filter(|one| !one.known).map(|one| one.items.len()).sum();
+        let done = [of(imported, "imported"), of(moved.len(), "set aside")];
+        match done.into_iter().flatten().collect::<Vec<_>>() {
+            done if done.is_empty() => self,
+            done => SweepError::Partly { cause: Box::new(self), done: done.join(", ") },
+        }
+    }
+
+    /// What is done and stays so.
+    pub fn done(&self) -> Option<&str> {
+        match self {
+            SweepError::Partly { done, .. } => Some(done),
+            _ => None,
+        }
+    }
 }
 
 /// Looks through folders.
@@ -279,16 +309,18 @@ pub fn sweep(ctx: &Ctx<'_>, request: &Request) -> Result<SweepReport, SweepError
         }
     }
     found.sort_by(|a, b| (&a.path, a.line, &a.commit, a.what).cmp(&(&b.path, b.line, &b.commit, b.what)));
-    let (taken_in, not_taken) = match request.take_in {
-        true => take_in::take_in(ctx, &mut found)?,
-        false => (Vec::new(), Vec::new()),
+    let (mut taken_in, mut moved) = (Vec::new(), Vec::new());
+    let not_taken = match request.take_in {
+        true => take_in::take_in(ctx, &mut found, &mut taken_in)
+            .map_err(|cause| cause.behind(&taken_in, &moved))?,
+        false => Vec::new(),
     };
     let background = if taken_in.is_empty() { background } else { Background::read(ctx)? };
     found.iter_mut().for_each(|one| one.backed_up = backed_up(one, &background));
-    let moved = match &request.aside {
-        Some(to) => aside::set_aside(ctx, &found, to)?,
-        None => Vec::new(),
-    };
+    if let Some(to) = &request.aside {
+        let done = aside::set_aside(ctx, &found, to, &mut moved);
+        done.map_err(|cause| cause.behind(&taken_in, &moved))?;
+    }
     let list = request.aside.as_ref().filter(|_| !moved.is_empty()).map(|to| to.join(LIST));
     found.retain(|one| {
         !moved.iter().any(|gone| {

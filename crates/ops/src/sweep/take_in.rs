@@ -147,7 +147,8 @@ impl Took {
 pub(super) fn take_in(
     ctx: &Ctx<'_>,
     found: &mut [Found],
-) -> Result<(Vec<TakenIn>, Vec<NotTaken>), SweepError> {
+    taken: &mut Vec<TakenIn>,
+) -> Result<Vec<NotTaken>, SweepError> {
     let mut wanted: Vec<(String, What)> = found
         .iter()
         .filter(|one| one.commit.is_none() && one.item.is_none() && is_material(one.what))
@@ -156,13 +157,13 @@ pub(super) fn take_in(
     wanted.sort();
     wanted.dedup();
     if wanted.is_empty() {
-        return Ok((Vec::new(), Vec::new()));
+        return Ok(Vec::new());
     }
     let settings = passwords(ctx, found);
     let credential = ctx.unlocked_by(&mut ctx.open()?)?;
     let person = Unlocked::new(ctx.ask, credential);
     let inner = ctx.asking(&person);
-    let (mut taken, mut left) = (Vec::new(), Vec::new());
+    let mut left = Vec::new();
     for (path, what) in wanted {
         if ctx.env.stopped() {
             return Err(SweepError::Stopped);
@@ -183,7 +184,7 @@ pub(super) fn take_in(
         }
     }
     inner.notices.into_inner().into_iter().for_each(|notice| ctx.notice(notice));
-    Ok((taken, left))
+    Ok(left)
 }
 
 /// Whether something can be an item of the cabinet by itself.
