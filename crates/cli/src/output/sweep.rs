@@ -108,7 +108,8 @@ impl Report for BroughtBackReport {
 
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
         let count = words::count(self.back.len(), "file");
-        paper.put(&Line::new().sign(Sign::Fine).text(format!(" {count} where it was before")))?;
+        let was = if self.back.len() == 1 { "it was" } else { "they were" };
+        paper.put(&Line::new().sign(Sign::Fine).text(format!(" {count} where {was} before")))?;
         for left in &self.left {
             let text = format!(" {} stays aside: something else has its name now", left.from);
             paper.put(&Line::new().text("  ").sign(Sign::Warn).text(text).hang(4))?;
