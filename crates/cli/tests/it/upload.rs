@@ -169,6 +169,38 @@ fn an_upload_that_was_cut_off_goes_on_where_it_was() {
 }
 
 #[test]
+fn a_store_that_lies_about_the_pieces_is_refused() {
+    use std::io::{Read, Write};
+    let (env, portal) = ready();
+    let address = portal.address.clone();
+    drop(portal);
+    let port = address.rsplit(':').next().unwrap();
+    let listener = std::net::TcpListener::bind(format!("127.0.0.1:{port}")).unwrap();
+    // more pieces than the file has, as many as a number holds, none that has a byte, one that fills the memory
+    let lies = [(8u64 << 20, 2u64), (8 << 20, u64::MAX), (0, 0), (u64::MAX, 0)];
+    let server = std::thread::spawn(move || {
+        for (piece, received) in lies {
+            let (mut stream, _) = listener.accept().unwrap();
+            let mut request = [0; 8192];
+            let length = stream.read(&mut request).unwrap();
+            let head = String::from_utf8_lossy(&request[..length]).into_owned();
+            let path = head.split_whitespace().nth(1).unwrap();
+            let upload = path.rsplit('/').next().unwrap();
+            let body = format!("{{\"upload\":\"{upload}\",\"piece\":{piece},\"received\":{received}}}");
+            let answer = format!(
+                "HTTP/1.1 200 OK\r\ncontent-type: application/json\r\ncontent-length: {}\r\nconnection: close\r\n\r\n{body}",
+                body.len()
+            );
+            stream.write_all(answer.as_bytes()).unwrap();
+        }
+    });
+    for _ in lies {
+        env.run(&format!("upload {ANDROID}")).exit(6).says("the beginning of an upload");
+    }
+    server.join().unwrap();
+}
+
+#[test]
 fn whatever_goes_wrong_on_the_way_nothing_is_uploaded_twice() {
     let (env, portal) = ready();
     let address = portal.address.clone();

@@ -111,6 +111,8 @@ pub fn upload(ctx: &Ctx<'_>, request: &Request) -> Result<Outcome, UploadError> 
     if path.is_dir() {
         return Err(UploadError::AFolder(request.build.display().to_string()));
     }
+    // told apart before the check: what is changed after it is not what is sent
+    let sha256 = files::sha256(&path, &ctx.env)?;
     let wanted = check::Request {
         build: request.build.clone(),
         destination: Some(Destination::Store),
@@ -128,10 +130,8 @@ pub fn upload(ctx: &Ctx<'_>, request: &Request) -> Result<Outcome, UploadError> 
     let app = checked.app.clone().ok_or_else(no_app)?;
     let id = checked.says.as_ref().map(|says| says.id.clone()).ok_or_else(no_app)?;
     let file = ctx.project_file()?;
-    let mut cabinet = ctx.open()?;
-    ctx.unlock(&mut cabinet)?;
+    let mut cabinet = ctx.open_unlocked()?;
     let input = InputFile::open(&path)?;
-    let sha256 = files::sha256(&path, &ctx.env)?;
     let new = NewUpload { id, platform: checked.platform, file: file_name(&path), size: input.len(), sha256 };
     // what leaves is written down first
     let what = format!("upload of {} to the store", new.file);
@@ -173,7 +173,7 @@ fn send(
     let begun = store.begin(new).map_err(&failed)?;
     let resumed = (begun.received * begun.piece).min(new.size);
     let mut sent = 0;
-    for number in begun.received..new.size.div_ceil(begun.piece.max(1)) {
+    for number in begun.received..new.size.div_ceil(begun.piece) {
         if ctx.env.stopped() {
             ctx.env.progress.over();
             return Err(UploadError::Stopped);

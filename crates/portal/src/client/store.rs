@@ -44,11 +44,11 @@ impl Store for HttpPortal<'_> {
         // the same bytes are the same upload: to ask again is safe
         let begun: Upload =
             self.of_store(what, &Ask::Put(&body), &format!("/uploads/{}", part(&new.sha256)), None)?;
-        // a piece is held in memory, and none of them is empty
-        match PIECES.contains(&begun.piece) && begun.upload == new.sha256 {
-            true => Ok(begun),
-            false => Err(PortalError::Answer(what)),
-        }
+        // a piece is held in memory, and none of them is empty; no more of them are there than the file has
+        let is_so = PIECES.contains(&begun.piece)
+            && begun.received <= new.size.div_ceil(begun.piece)
+            && begun.upload == new.sha256;
+        if is_so { Ok(begun) } else { Err(PortalError::Answer(what)) }
     }
 
     fn send(&self, upload: &str, number: u64, bytes: &[u8]) -> Result<Upload, PortalError> {
