@@ -80,8 +80,7 @@ pub fn apikey_ask(ctx: &Ctx<'_>, request: Request) -> Result<ApiKeyAskReport, Ap
         apps: Vec::new(),
     };
     let project = ctx.project_if_any()?;
-    let mut cabinet = ctx.open()?;
-    ctx.unlock(&mut cabinet)?;
+    let mut cabinet = ctx.open_unlocked()?;
     let name = request.name;
     let id = cabinet.change(&format!("apikey ask {name}"), &ctx.env, |change| {
         change.put(NewItem::new(name.as_str(), Facts::ApiKey(Box::new(facts)), None))

@@ -13,7 +13,6 @@ use thiserror::Error;
 use crate::ctx::{Ctx, OpenError};
 use crate::portal::{ConnectError, can_ask, with_store};
 use crate::project::ProjectError;
-use crate::store::id_of;
 
 /// What the next builds of an app should have.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -90,7 +89,7 @@ pub fn app_next(ctx: &Ctx<'_>, app: &str, ledger_alone: bool) -> Result<AppNextR
     }
     let ledger = inventory.releases();
     let side = |platform: Platform| {
-        let id = id_of(app, platform)?;
+        let id = app.side(platform)?.id;
         let signed = ledger.iter().filter(|one| one.platform == platform && one.id == id);
         let signed: Vec<Earlier> = signed
             .map(|one| Earlier { version: one.version.clone(), number: one.number.clone(), live: false })

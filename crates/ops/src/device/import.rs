@@ -129,8 +129,7 @@ pub fn device_import(ctx: &Ctx<'_>, request: &Request) -> Result<DeviceImportRep
     if wanted.is_empty() {
         return Err(DeviceImportError::Empty(request.file.clone()));
     }
-    let mut cabinet = ctx.open()?;
-    ctx.unlock(&mut cabinet)?;
+    let mut cabinet = ctx.open_unlocked()?;
     let what = format!("device import {}", crate::build::check::file_name(&request.file));
     let unknown = |inventory: &ninekeys_core::model::Inventory| {
         let known: std::collections::HashSet<String> =

@@ -106,8 +106,7 @@ pub fn advance(ctx: &Ctx<'_>, request: &Request) -> Result<AdvanceReport, Advanc
     let file = ctx.project_file()?;
     let path = ctx.path(request.build.as_ref());
     let sha256 = if path.is_file() { Some(files::sha256(&path, &ctx.env)?) } else { None };
-    let mut cabinet = ctx.open()?;
-    ctx.unlock(&mut cabinet)?;
+    let mut cabinet = ctx.open_unlocked()?;
     let listed = with_store(ctx, &cabinet, &file, (ApiUse::Uploads, None), |store| {
         Ok::<_, AdvanceError>(store.deliveries()?)
     })?;

@@ -3,15 +3,14 @@
 use std::collections::HashSet;
 
 use jiff::Timestamp;
-use ninekeys_core::model::{ApiUse, BuildNumber, Destination, Platform, ReleaseFacts, replaced};
+use ninekeys_core::model::{BuildNumber, Destination, Platform, ReleaseFacts, replaced};
 use ninekeys_core::next::{Bar, Earlier, bar};
 use ninekeys_portal::store::{Delivery, Stage};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::deliveries::DeliveriesError;
-use crate::ctx::{Ctx, OpenError};
-use crate::portal::with_store;
+use super::deliveries::{AtStore, DeliveriesError, at_store};
+use crate::ctx::Ctx;
 
 /// What could be uploaded.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -52,23 +51,14 @@ pub struct Candidate {
 /// # Errors
 /// [`DeliveriesError`].
 pub fn candidates(ctx: &Ctx<'_>, app: Option<&str>) -> Result<CandidatesReport, DeliveriesError> {
-    let file = ctx.project_file()?;
-    let wanted = app.map(|app| file.project.app(app).ok_or_else(|| DeliveriesError::UnknownApp(app.into())));
-    let wanted = wanted.transpose()?.map(|(name, _)| name);
-    let mut cabinet = ctx.open()?;
-    ctx.unlock(&mut cabinet)?;
-    let all = with_store(ctx, &cabinet, &file, (ApiUse::Uploads, wanted), |store| {
-        Ok::<_, DeliveriesError>(store.deliveries()?)
-    })?;
-    let inventory =
-        cabinet.inventory().map_err(|cause| OpenError::Cabinet { path: cabinet.path().to_owned(), cause })?;
+    let AtStore { file, app: wanted, inventory, all } = at_store(ctx, app)?;
     let ledger = inventory.releases();
     let gone = replaced(&ledger);
     let there: HashSet<&str> =
         all.iter().filter(|one| one.stage != Stage::Rejected).map(|one| one.sha256.as_str()).collect();
     let is_wanted = |one: &ReleaseFacts| {
         one.destination == Destination::Store
-            && wanted.is_none_or(|wanted| one.app == wanted)
+            && wanted.as_ref().is_none_or(|wanted| one.app == *wanted)
             && file.project.apps.contains_key(one.app.as_str())
     };
     let own: Vec<(&ReleaseFacts, bool)> =

@@ -1,16 +1,19 @@
 //! `deliveries`: what is at the store, and how far it is.
 
+use std::sync::Arc;
+
 use jiff::Timestamp;
-use ninekeys_core::model::ApiUse;
+use ninekeys_core::model::{ApiUse, Inventory};
 use ninekeys_portal::client::PortalError;
+use ninekeys_portal::store::Delivery;
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
-use super::{DeliverySaid, id_of, said};
+use super::{DeliverySaid, said};
 use crate::ctx::{Ctx, OpenError};
 use crate::portal::{ConnectError, with_store};
-use crate::project::ProjectError;
+use crate::project::{ProjectError, ProjectFile};
 
 /// What is at the store.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -41,26 +44,37 @@ pub enum DeliveriesError {
     Store(#[from] PortalError),
 }
 
+/// What the store has, beside what is known here.
+pub(super) struct AtStore {
+    pub(super) file: ProjectFile,
+    /// The app that was asked for, by its whole name.
+    pub(super) app: Option<String>,
+    pub(super) inventory: Arc<Inventory>,
+    pub(super) all: Vec<Delivery>,
+}
+
+/// Asks the store for everything that it has, with a key that may ask about an app, where one is named.
+pub(super) fn at_store(ctx: &Ctx<'_>, app: Option<&str>) -> Result<AtStore, DeliveriesError> {
+    let file = ctx.project_file()?;
+    let found = app.map(|app| file.project.app(app).ok_or_else(|| DeliveriesError::UnknownApp(app.into())));
+    let app = found.transpose()?.map(|(name, _)| name.to_owned());
+    let cabinet = ctx.open_unlocked()?;
+    let all = with_store(ctx, &cabinet, &file, (ApiUse::Uploads, app.as_deref()), |store| {
+        Ok::<_, DeliveriesError>(store.deliveries()?)
+    })?;
+    let inventory =
+        cabinet.inventory().map_err(|cause| OpenError::Cabinet { path: cabinet.path().to_owned(), cause })?;
+    Ok(AtStore { file, app, inventory, all })
+}
+
 /// Asks the store what it has, of one app or of all.
 ///
 /// # Errors
 /// [`DeliveriesError`].
 pub fn deliveries(ctx: &Ctx<'_>, app: Option<&str>) -> Result<DeliveriesReport, DeliveriesError> {
-    let file = ctx.project_file()?;
-    let wanted = app.map(|app| file.project.app(app).ok_or_else(|| DeliveriesError::UnknownApp(app.into())));
-    let wanted = wanted.transpose()?;
-    let mut cabinet = ctx.open()?;
-    ctx.unlock(&mut cabinet)?;
-    let name = wanted.map(|(name, _)| name);
-    let all = with_store(ctx, &cabinet, &file, (ApiUse::Uploads, name), |store| {
-        Ok::<_, DeliveriesError>(store.deliveries()?)
-    })?;
-    let inventory =
-        cabinet.inventory().map_err(|cause| OpenError::Cabinet { path: cabinet.path().to_owned(), cause })?;
+    let AtStore { file, app, inventory, all } = at_store(ctx, app)?;
     let ledger = inventory.releases();
-    let is_of = |one: &&ninekeys_portal::store::Delivery| {
-        wanted.is_none_or(|(_, app)| id_of(app, one.platform) == Some(&one.id))
-    };
-    let told = all.iter().filter(is_of).map(|one| said(one, &all, &file.project, &ledger)).collect();
-    Ok(DeliveriesReport { deliveries: told, at: ctx.env.now })
+    let told = all.iter().map(|one| said(one, &all, &file.project, &ledger));
+    let is_of = |one: &DeliverySaid| app.is_none() || one.app.as_ref().map(|said| &said.app) == app.as_ref();
+    Ok(DeliveriesReport { deliveries: told.filter(is_of).collect(), at: ctx.env.now })
 }

@@ -7,7 +7,7 @@ pub mod publish;
 pub mod upload;
 
 use jiff::Timestamp;
-use ninekeys_core::model::{App, Platform, Project, ReleaseFacts};
+use ninekeys_core::model::{Project, ReleaseFacts};
 use ninekeys_portal::client::PortalError;
 use ninekeys_portal::store::Delivery;
 use ninekeys_portal::wire::Problem;
@@ -68,19 +68,11 @@ fn refusal(error: PortalError) -> Result<StoreRefusal, PortalError> {
     }
 }
 
-/// The id that an app's builds have on a platform.
-pub(crate) fn id_of(app: &App, platform: Platform) -> Option<&str> {
-    match platform {
-        Platform::Android => app.android.as_ref().map(|android| android.package.as_str()),
-        Platform::Ios => app.ios.as_ref().map(|ios| ios.bundle_id.as_str()),
-    }
-}
-
 /// A build among all of them.
 fn said(delivery: &Delivery, all: &[Delivery], project: &Project, ledger: &[&ReleaseFacts]) -> DeliverySaid {
-    let app = project.apps.iter().find(|(_, app)| id_of(app, delivery.platform) == Some(&delivery.id));
+    let app = project.app_of(delivery.platform, &delivery.id);
     DeliverySaid {
-        app: app.map(|(name, app)| AppSaid { app: name.to_string(), title: app.title.clone() }),
+        app: app.map(|(name, app)| AppSaid { app: name.to_owned(), title: app.title.clone() }),
         since: delivery.since(),
         took_before: took_before(delivery, all),
         in_ledger: ledger.iter().any(|release| release.sha256 == delivery.sha256),

@@ -8,7 +8,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
-use super::{StoreRefusal, id_of, refusal};
+use super::{StoreRefusal, refusal};
 use crate::app::PublishSays;
 use crate::ctx::{Ctx, OpenError};
 use crate::portal::{ConnectError, with_store};
@@ -66,10 +66,9 @@ pub(crate) fn publish(ctx: &Ctx<'_>, app: &str, says: &PublishSays) -> Result<Ve
     let language = says.language.clone().unwrap_or_else(|| "en".into());
     let sides: Vec<(Platform, &str)> = [Platform::Android, Platform::Ios]
         .into_iter()
-        .filter_map(|platform| id_of(app, platform).map(|id| (platform, id)))
+        .filter_map(|platform| app.side(platform).map(|side| (platform, side.id)))
         .collect();
-    let mut cabinet = ctx.open()?;
-    ctx.unlock(&mut cabinet)?;
+    let mut cabinet = ctx.open_unlocked()?;
     let what = format!("app {name}: published");
     cabinet.change(&what, &ctx.env, |_| Ok::<_, CabinetError>(()))?;
     with_store(ctx, &cabinet, &file, (ApiUse::Signing, Some(name)), |store| {

@@ -129,8 +129,7 @@ pub fn portal_take_in(ctx: &Ctx<'_>, dry_run: bool) -> Result<PortalTakeInReport
     let file = ctx.project_file()?;
     let roots = identity::roots(Some(&file))?;
     let now = ctx.env.now;
-    let mut cabinet = ctx.open()?;
-    ctx.unlock(&mut cabinet)?;
+    let mut cabinet = ctx.open_unlocked()?;
     let inventory = cabinet.inventory()?;
     let mut there = with_portal(ctx, &cabinet, &file, (ApiUse::Signing, None), |portal| {
         There::read(portal, &Here { project: &file.project, inventory: &inventory, roots: &roots, now })
