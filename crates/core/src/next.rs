@@ -5,7 +5,7 @@ use std::cmp::Ordering;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use crate::model::{BuildNumber, Platform};
+use crate::model::{BuildNumber, Platform, ReleaseFacts};
 
 /// A build that there is, signed or at the store.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -16,6 +16,13 @@ pub struct Earlier {
     pub number: BuildNumber,
     /// Whether everyone has it: its version takes no more builds then.
     pub live: bool,
+}
+
+impl Earlier {
+    /// A build of the ledger.
+    pub fn signed(release: &ReleaseFacts) -> Self {
+        Earlier { version: release.version.clone(), number: release.number.clone(), live: false }
+    }
 }
 
 /// What stands in the way of a build at the store.

@@ -43,11 +43,14 @@ pub(crate) struct Args {
     /// Write a properties file as well; NINEKEYS_LENT_PROPERTIES is its path
     #[arg(long)]
     properties: bool,
+    /// Say in NINEKEYS_NEXT_VERSION and NINEKEYS_NEXT_BUILD which version and number the next build should have, as `app next` does
+    #[arg(long)]
+    next: bool,
     /// Mask the passwords in what the command says
     #[arg(long)]
     mask: bool,
     /// Say what the build's settings have to read, and lend nothing
-    #[arg(long, conflicts_with_all = ["mask", "properties", "command"])]
+    #[arg(long, conflicts_with_all = ["mask", "properties", "next", "command"])]
     explain: bool,
     /// The command, behind two dashes
     #[arg(required_unless_present = "explain", last = true, value_name = "COMMAND")]
@@ -81,6 +84,7 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, global: &Global, out: &mut Output) 
         destination: args.destination,
         key: args.key,
         properties: args.properties,
+        next: args.next,
         mask: args.mask,
         command: args.command,
         folders: folders(),

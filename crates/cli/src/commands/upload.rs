@@ -15,7 +15,7 @@ use crate::output::{self, Output, Verdicts};
 /// Send a build to the store, once nothing speaks against it
 ///
 /// Checks the build for the store first, and stops where something is wrong: nothing is sent then. It goes in pieces, each with its
-/// digest; an upload that was cut off goes on where it was. The store is the one of the portal that the project file names.
+/// digest; an upload that was cut off goes on where it was. A build that is not signed for the store yet is signed by `--next`. The store is the one of the portal that the project file names.
 #[derive(Debug, clap::Args)]
 pub(crate) struct Args {
     /// The build, signed for the store; without one, those that could go are listed
@@ -23,6 +23,9 @@ pub(crate) struct Args {
     /// The app that it has to be, when it does not say; without a build, the app whose builds are listed
     #[arg(long, add = ArgValueCandidates::new(complete::apps))]
     app: Option<String>,
+    /// Where its number is taken, or its version closed, give it the next one and sign it again, beside the build
+    #[arg(long, requires = "build")]
+    next: bool,
 }
 
 pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
@@ -33,7 +36,7 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, F
     };
     let named = build.display().to_string();
     let attempt = format!("upload {named}");
-    let request = Request { build, app: args.app };
+    let request = Request { build, app: args.app, next: args.next };
     let failed = |error: UploadError| {
         let failure = Failure::of(&attempt, &error);
         match error {

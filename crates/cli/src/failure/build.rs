@@ -260,6 +260,7 @@ impl Classify for LendError {
             Self::Identity(inner) => inner.class(),
             Self::Certificates(inner) => inner.class(),
             Self::Connect(inner) => inner.class(),
+            Self::Store(inner) => inner.class(),
             Self::Before { .. } | Self::After { .. } => say(
                 Exit::Damaged,
                 "run it by itself, and look at how it is written under `lend` in ninekeys.toml",

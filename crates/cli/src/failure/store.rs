@@ -53,6 +53,7 @@ impl Classify for UploadError {
     fn class(&self) -> Class {
         match self {
             Self::Check(inner) => inner.class(),
+            Self::Sign(inner) => inner.class(),
             Self::File(inner) => inner.class(),
             Self::AFolder(_) => say(Exit::Usage, "name the file that `ninekeys sign --for store` wrote"),
             Self::NoApp(_) => again(Exit::Usage, &["--app", "APP"]),

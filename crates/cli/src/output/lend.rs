@@ -23,6 +23,8 @@ fn holds(what: Holds) -> &'static str {
         Holds::Team => "the team",
         Holds::Profiles => "the path of a folder with the profiles",
         Holds::Profile => "what the profile is known by",
+        Holds::NextVersion => "with --next: the version that the next build should have",
+        Holds::NextBuild => "with --next: its version code or build number",
     }
 }
 

@@ -68,6 +68,10 @@ impl Report for UploadReport {
         let size = words::size(one.delivery.size);
         paper.put(&head.text(format!("   is at the store · {size} · {}", one.delivery.file)).hang(2))?;
         paper.blank()?;
+        if let Some(raised) = &self.raised {
+            let was = format!("{} was {} ({}), and is signed again", raised.from, raised.version, raised.number);
+            paper.put(&row("  raised", was))?;
+        }
         let sent = match self.resumed {
             0 => words::size(self.sent),
             there => format!("{}, {} were there from before", words::size(self.sent), words::size(there)),

@@ -2,7 +2,7 @@ use crate::portal::start_with;
 use crate::upload::{ANDROID, IOS, ready};
 
 /// The same store at a later time.
-fn later(
+pub(crate) fn later(
     env: testkit::TestEnv,
     portal: crate::portal::Running,
     now: &str,

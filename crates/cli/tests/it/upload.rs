@@ -249,3 +249,46 @@ fn what_the_store_does_not_know_can_be_made_known() {
     alone.run("app change crossing --publish").exit(5).says("does not say where the portal is");
     alone.run("app change crossing --sku X").exit(2);
 }
+
+#[test]
+fn a_number_that_is_taken_is_raised_and_signed_again() {
+    let (env, portal) = ready();
+    env.run(&format!("upload {ANDROID}")).exit(0);
+    // as it came out of the build program, with the number that is taken
+    let json = env.run("upload quay.apk --app quayside --next --format json").exit(0).json();
+    assert_eq!(
+        (json["file"].as_str(), json["number"].as_str(), json["raised"]["number"].as_str()),
+        (Some("quayside-2.4.0-13-store.apk"), Some("13"), Some("12")),
+        "{json:#}"
+    );
+    // one that is free and signed goes as it is
+    env.run("sign quay.apk --app quayside --for store --set-build 20").exit(0);
+    let json = env.run("upload quayside-2.4.0-20-store.apk --next --format json").exit(0).json();
+    assert_eq!((json["number"].as_str(), json.get("raised")), (Some("20"), None), "{json:#}");
+    // a version that is closed is raised too
+    env.run(&format!("upload {IOS} --next")).exit(0).is_silent_on("raised");
+    let (env, portal) = crate::advance::later(env, portal, "2026-12-01T00:00:10Z");
+    env.run(&format!("advance {IOS} --to everyone --yes")).exit(0);
+    let (env, _portal) = crate::advance::later(env, portal, "2026-12-01T00:00:20Z");
+    let said = env.run("upload crossing.ipa --next").exit(0);
+    said.says("✓ Crossing 2.4.1 (1)").says("crossing.ipa was 2.4.0 (12), and is signed again");
+    env.run("upload --next").exit(2);
+}
+
+#[test]
+fn a_build_command_is_told_the_next_number() {
+    let (env, _portal) = ready();
+    env.run("sign quay.apk --app quayside --for store --set-build 30").exit(0);
+    env.run("upload quayside-2.4.0-30-store.apk").exit(0);
+    let script = "sh -c 'echo $NINEKEYS_NEXT_VERSION $NINEKEYS_NEXT_BUILD'";
+    let said = env.run(&format!("lend --app quayside --next -- {script}")).exit(0);
+    assert_eq!(said.stdout, "2.4.0 31\n");
+    let said = env.run(&format!("lend --app crossing --platform ios --for store --next -- {script}")).exit(0);
+    assert_eq!(said.stdout, "2.4.0 13\n");
+    assert_eq!(env.run(&format!("lend --app quayside -- {script}")).exit(0).stdout, "\n", "only when asked");
+    let text = String::from_utf8(env.read("ninekeys.toml")).unwrap();
+    env.file("ninekeys.toml", format!("{text}\n[app.quayside.lend]\nnext-build = \"FERRY_CODE\"\n").as_bytes());
+    let said = env.run("lend --app quayside --next -- sh -c 'echo $FERRY_CODE'").exit(0);
+    assert_eq!(said.stdout, "31\n");
+    env.run("lend --app quayside --explain").exit(0).says("FERRY_CODE").says("with --next");
+}

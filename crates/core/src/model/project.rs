@@ -116,6 +116,10 @@ pub struct Lend {
     pub password: String,
     /// The one with the key's password.
     pub key_password: String,
+    /// The one with the version that the next build should have, where that is asked for.
+    pub next_version: String,
+    /// The one with its build number or version code.
+    pub next_build: String,
     /// A properties file with the same, where a build command reads one.
     pub properties: Option<Properties>,
     /// What a build for iOS is lent.
@@ -170,6 +174,8 @@ impl Default for Lend {
             alias: "NINEKEYS_LENT_ALIAS".into(),
             password: "NINEKEYS_LENT_PASSWORD".into(),
             key_password: "NINEKEYS_LENT_KEY_PASSWORD".into(),
+            next_version: "NINEKEYS_NEXT_VERSION".into(),
+            next_build: "NINEKEYS_NEXT_BUILD".into(),
             properties: None,
             ios: LendIos::default(),
             before: Vec::new(),

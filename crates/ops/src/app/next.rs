@@ -1,18 +1,18 @@
 //! `app next`: the version and the number that the next build should have, from what was signed and what is at the store.
 
 use jiff::Timestamp;
-use ninekeys_cabinet::CabinetError;
-use ninekeys_core::model::{ApiUse, BuildNumber, Platform};
+use ninekeys_cabinet::{Cabinet, CabinetError};
+use ninekeys_core::model::{ApiUse, App, BuildNumber, Platform};
 use ninekeys_core::next::{Earlier, Next, next};
 use ninekeys_portal::client::PortalError;
-use ninekeys_portal::store::Delivery;
+use ninekeys_portal::store::{Delivery, Stage};
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
 use crate::ctx::{Ctx, OpenError};
 use crate::portal::{ConnectError, can_ask, with_store};
-use crate::project::ProjectError;
+use crate::project::{ProjectError, ProjectFile};
 
 /// What the next builds of an app should have.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -80,32 +80,48 @@ pub fn app_next(ctx: &Ctx<'_>, app: &str, ledger_alone: bool) -> Result<AppNextR
     let mut cabinet = ctx.open()?;
     let inventory = cabinet.inventory()?;
     let store_asked = !ledger_alone && can_ask(&file.project, &inventory, ApiUse::Uploads, Some(name));
-    let mut delivered: Vec<Delivery> = Vec::new();
     if store_asked {
         ctx.unlock(&mut cabinet)?;
-        delivered = with_store(ctx, &cabinet, &file, (ApiUse::Uploads, Some(name)), |store| {
-            Ok::<_, AppNextError>(store.deliveries()?)
+    }
+    let sides = sides::<AppNextError>(ctx, &cabinet, &file, (name, app), store_asked)?;
+    Ok(AppNextReport {
+        app: name.to_owned(),
+        title: app.title.clone(),
+        sides,
+        store_asked,
+        at: ctx.env.now,
+    })
+}
+
+/// The next builds of an app; the store is asked through a cabinet that is unlocked.
+pub(crate) fn sides<E: From<ConnectError> + From<PortalError> + From<CabinetError>>(
+    ctx: &Ctx<'_>,
+    cabinet: &Cabinet<'_>,
+    file: &ProjectFile,
+    (name, app): (&str, &App),
+    store_asked: bool,
+) -> Result<Vec<Side>, E> {
+    let mut delivered: Vec<Delivery> = Vec::new();
+    if store_asked {
+        delivered = with_store(ctx, cabinet, file, (ApiUse::Uploads, Some(name)), |store| {
+            Ok::<_, E>(store.deliveries()?)
         })?;
     }
+    let inventory = cabinet.inventory()?;
     let ledger = inventory.releases();
     let side = |platform: Platform| {
         let id = app.side(platform)?.id;
         let signed = ledger.iter().filter(|one| one.platform == platform && one.id == id);
-        let signed: Vec<Earlier> = signed
-            .map(|one| Earlier { version: one.version.clone(), number: one.number.clone(), live: false })
-            .collect();
-        let there = delivered.iter().filter(|one| one.platform == platform && one.id == id);
+        let signed: Vec<Earlier> = signed.map(|one| Earlier::signed(one)).collect();
+        let counts = |one: &&Delivery| {
+            one.platform == platform && one.id == id && one.stage != Stage::Rejected
+        };
+        let there = delivered.iter().filter(counts);
         let there: Vec<Earlier> = there.map(Delivery::earlier).collect();
         let highest = |all: &[Earlier]| all.iter().map(|one| one.number.clone()).max();
         let (highest_signed, highest_there) = (highest(&signed), highest(&there));
         let next = next(platform, &[signed, there].concat(), app.version.as_deref());
         Some(Side { platform, next, signed: highest_signed, delivered: highest_there })
     };
-    Ok(AppNextReport {
-        app: name.to_owned(),
-        title: app.title.clone(),
-        sides: [Platform::Android, Platform::Ios].into_iter().filter_map(side).collect(),
-        store_asked,
-        at: ctx.env.now,
-    })
+    Ok([Platform::Android, Platform::Ios].into_iter().filter_map(side).collect())
 }

@@ -4,6 +4,7 @@ pub mod advance;
 pub mod candidates;
 pub mod deliveries;
 pub mod publish;
+pub mod raise;
 pub mod upload;
 
 use jiff::Timestamp;

@@ -12,8 +12,10 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
+use super::raise::{self, Raised};
 use super::{DeliverySaid, StoreRefusal, refusal, said};
 use crate::build::check::{self, CheckError, CheckReport, file_name};
+use crate::build::sign::SignError;
 use crate::ctx::{Ctx, OpenError};
 use crate::files::{self, FileError, InputFile};
 use crate::portal::{ConnectError, with_store};
@@ -26,6 +28,8 @@ pub struct Request {
     pub build: PathBuf,
     /// The app that it has to be, when it does not say.
     pub app: Option<String>,
+    /// Whether a build whose number is taken gets the next one, and is signed with it.
+    pub next: bool,
 }
 
 /// What came of it.
@@ -47,6 +51,9 @@ pub struct UploadReport {
     pub sent: u64,
     /// How many were there from an earlier one.
     pub resumed: u64,
+    /// What it was before it was signed with another number.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub raised: Option<Raised>,
     /// How many findings the check had that are no errors.
     pub warnings: usize,
     /// The time of the answer.
@@ -59,6 +66,9 @@ pub enum UploadError {
     /// The check before it.
     #[error(transparent)]
     Check(#[from] CheckError),
+    /// Signing it with the next number.
+    #[error(transparent)]
+    Sign(#[from] SignError),
     /// The build.
     #[error(transparent)]
     File(#[from] FileError),
@@ -111,8 +121,17 @@ pub fn upload(ctx: &Ctx<'_>, request: &Request) -> Result<Outcome, UploadError> 
     if path.is_dir() {
         return Err(UploadError::AFolder(request.build.display().to_string()));
     }
-    // told apart before the check: what is changed after it is not what is sent
-    let sha256 = files::sha256(&path, &ctx.env)?;
+    if !request.next {
+        return deliver(ctx, request, None, None);
+    }
+    let checked = check_for_store(ctx, request)?;
+    let mut cabinet = ctx.open_unlocked()?;
+    let (build, raised) = raise::raise(ctx, request, &checked, &mut cabinet)?;
+    let request = Request { build, app: request.app.clone(), next: false };
+    deliver(ctx, &request, Some(cabinet), raised)
+}
+
+fn check_for_store(ctx: &Ctx<'_>, request: &Request) -> Result<CheckReport, UploadError> {
     let wanted = check::Request {
         build: request.build.clone(),
         destination: Some(Destination::Store),
@@ -121,8 +140,20 @@ pub fn upload(ctx: &Ctx<'_>, request: &Request) -> Result<Outcome, UploadError> 
         device: None,
     };
     let checked = check::check(ctx, std::slice::from_ref(&wanted))?;
-    let checked = checked.into_iter().next().ok_or_else(|| UploadError::NoApp(file_name(&path)))?;
-    let checked = checked.outcome?;
+    let checked = checked.into_iter().next().ok_or_else(|| UploadError::NoApp(file_name(&request.build)))?;
+    Ok(checked.outcome?)
+}
+
+fn deliver<'c>(
+    ctx: &'c Ctx<'_>,
+    request: &Request,
+    unlocked: Option<Cabinet<'c>>,
+    raised: Option<Raised>,
+) -> Result<Outcome, UploadError> {
+    let path = ctx.path(&request.build);
+    // told apart before the check: what is changed after it is not what is sent
+    let sha256 = files::sha256(&path, &ctx.env)?;
+    let checked = check_for_store(ctx, request)?;
     if !checked.verdict.is_ready() {
         return Ok(Outcome::NotReady(Box::new(checked)));
     }
@@ -130,7 +161,10 @@ pub fn upload(ctx: &Ctx<'_>, request: &Request) -> Result<Outcome, UploadError> 
     let app = checked.app.clone().ok_or_else(no_app)?;
     let id = checked.says.as_ref().map(|says| says.id.clone()).ok_or_else(no_app)?;
     let file = ctx.project_file()?;
-    let mut cabinet = ctx.open_unlocked()?;
+    let mut cabinet = match unlocked {
+        Some(cabinet) => cabinet,
+        None => ctx.open_unlocked()?,
+    };
     let input = InputFile::open(&path)?;
     let new = NewUpload { id, platform: checked.platform, file: file_name(&path), size: input.len(), sha256 };
     // what leaves is written down first
@@ -153,6 +187,7 @@ pub fn upload(ctx: &Ctx<'_>, request: &Request) -> Result<Outcome, UploadError> 
         delivery: said(&delivery, &all, &file.project, &inventory.releases()),
         sent,
         resumed,
+        raised,
         warnings: checked.verdict.findings.len(),
         at: ctx.env.now,
     };

@@ -100,6 +100,10 @@ pub enum Holds {
     Profiles,
     /// What a profile is known by.
     Profile,
+    /// The version that the next build should have, where that is asked for.
+    NextVersion,
+    /// Its number.
+    NextBuild,
 }
 
 impl Holds {
@@ -181,6 +185,8 @@ pub fn lend_explain(ctx: &Ctx<'_>, request: &ExplainRequest) -> Result<LendExpla
             report.profiles_folder.clone_from(&wanted.names.ios.profiles_folder);
         }
     }
+    let Lend { next_version, next_build, .. } = &wanted.names;
+    report.variables.extend([Holds::NextVersion.under(next_version), Holds::NextBuild.under(next_build)]);
     Ok(report)
 }
 

@@ -228,7 +228,7 @@ impl Wanted<'_> {
 
 /// Every variable that a loan sets.
 pub(super) fn variables(names: &Lend, wanted: &Wanted<'_>) -> Vec<String> {
-    match wanted.platform {
+    let mut all: Vec<String> = match wanted.platform {
         Platform::Android => {
             let file = names.properties.iter().map(|properties| properties.variable.clone());
             names.variables().into_iter().map(str::to_owned).chain(file).collect()
@@ -240,5 +240,7 @@ pub(super) fn variables(names: &Lend, wanted: &Wanted<'_>) -> Vec<String> {
             let profiles = wanted.profile_variables().into_iter().map(|(name, _)| name);
             own.into_iter().cloned().chain(profiles).collect()
         }
-    }
+    };
+    all.extend([names.next_version.clone(), names.next_build.clone()]);
+    all
 }

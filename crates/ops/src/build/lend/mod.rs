@@ -14,21 +14,23 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::{Command, ExitStatus, Stdio};
 
-use ninekeys_cabinet::CabinetError;
+use ninekeys_cabinet::{Cabinet, CabinetError};
 use ninekeys_core::digest::sha256_hex;
 use ninekeys_core::keystore::KeystoreError as FormatError;
 use ninekeys_core::lending::{forward_strokes, keystore_properties};
-use ninekeys_core::model::{App, Destination, Lend, Platform};
+use ninekeys_core::model::{ApiUse, App, Destination, Lend, Platform};
 use ninekeys_formats::secret::SecretText;
+use ninekeys_portal::client::PortalError;
 use thiserror::Error;
 
+use crate::app::next::{Side, sides};
 use crate::build::identity_material::IdentityMaterialError;
 use crate::build::material::SignerError;
 use crate::ctx::{Ctx, OpenError};
 use crate::files::{self, Access, FileError, NewFolders, Taken};
 use crate::identity::CertificatesError;
 use crate::outgoing::{self, Outgoing};
-use crate::portal::ConnectError;
+use crate::portal::{ConnectError, can_ask};
 use crate::project::{ProjectError, ProjectFile};
 
 use goods::{Goods, Value};
@@ -51,6 +53,8 @@ pub struct Request<'a> {
     pub key: Option<String>,
     /// Whether a properties file is written.
     pub properties: bool,
+    /// Whether the version and number of the next build are told.
+    pub next: bool,
     /// Whether secrets in the command's output are masked.
     pub mask: bool,
     /// The command.
@@ -103,6 +107,9 @@ pub enum LendError {
     /// What the project pins.
     #[error(transparent)]
     Connect(#[from] ConnectError),
+    /// The store, asked for the next number.
+    #[error(transparent)]
+    Store(#[from] PortalError),
     /// The app goes nowhere.
     #[error("the project file names no destination for {0}")]
     NoDestination(String),
@@ -185,7 +192,10 @@ pub fn lend(ctx: &Ctx<'_>, request: &Request<'_>) -> Result<u8, LendError> {
         return Err(LendError::Properties);
     }
     let mut cabinet = ctx.open_unlocked()?;
-    let goods = Goods::take(ctx, &file, &cabinet, &wanted, request.key.as_deref())?;
+    let mut goods = Goods::take(ctx, &file, &cabinet, &wanted, request.key.as_deref())?;
+    if request.next {
+        goods.variables.extend(next_build(ctx, &file, &cabinet, &wanted)?);
+    }
     let what = format!("lend {} to {}", goods.what, program(&request.command));
     let mut outgoing = Outgoing::begin(ctx, &cabinet)?;
     let mut loan = Loan::begin(&request.folders)?;
@@ -198,6 +208,26 @@ pub fn lend(ctx: &Ctx<'_>, request: &Request<'_>) -> Result<u8, LendError> {
     // what cannot be written now is said by the next command
     let _ = outgoing.end(ctx, &mut cabinet, &format!("{what}: {ended}"), false);
     ran
+}
+
+/// The version and the number of the next build, as variables; the store is asked where a key may ask it.
+fn next_build(
+    ctx: &Ctx<'_>,
+    file: &ProjectFile,
+    cabinet: &Cabinet<'_>,
+    wanted: &Wanted<'_>,
+) -> Result<Vec<(String, Value)>, LendError> {
+    let inventory = cabinet.inventory()?;
+    let asked = can_ask(&file.project, &inventory, ApiUse::Uploads, Some(wanted.name));
+    let sides: Vec<Side> = sides::<LendError>(ctx, cabinet, file, (wanted.name, wanted.app), asked)?;
+    let own = sides.into_iter().filter(|side| side.platform == wanted.platform);
+    let of = |side: Side| {
+        [
+            (wanted.names.next_version.clone(), Value::Text(side.next.version)),
+            (wanted.names.next_build.clone(), Value::Text(side.next.number.to_string())),
+        ]
+    };
+    Ok(own.flat_map(of).collect())
 }
 
 fn program(command: &[OsString]) -> String {

@@ -172,6 +172,18 @@ pub fn sign(ctx: &Ctx<'_>, request: &Request) -> Result<Vec<SignReport>, SignErr
     sign_in(ctx, request, None, End::Named)
 }
 
+/// Signs as [`sign`] does, in a cabinet that is unlocked already.
+///
+/// # Errors
+/// As [`sign`].
+pub(crate) fn sign_with<'c>(
+    ctx: &'c Ctx<'_>,
+    request: &Request,
+    cabinet: &mut Cabinet<'c>,
+) -> Result<Vec<SignReport>, SignError> {
+    sign_in(ctx, request, Some(cabinet), End::Named)
+}
+
 /// Signs and proves as [`sign`] does, in a cabinet that is unlocked already, and throws the outputs away: whether the material
 /// would do.
 ///
