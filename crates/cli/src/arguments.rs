@@ -141,6 +141,9 @@ pub(crate) enum Command {
     Upload(commands::upload::Args),
     Deliveries(commands::deliveries::Args),
     Advance(commands::advance::Args),
+    /// Who tries builds before everyone gets them
+    #[command(subcommand)]
+    Testers(commands::testers::Command),
     Releases(commands::releases::Args),
     Lend(commands::lend::Args),
     /// The simulated portal

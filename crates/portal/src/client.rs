@@ -196,6 +196,7 @@ enum Ask<'a> {
     Put(&'a [u8]),
     /// A piece of a file, and its digest (RFC 9530).
     Piece(&'a [u8], &'a str),
+    Delete,
 }
 
 /// The media type of what is said in JSON.
@@ -278,6 +279,7 @@ impl<'a> HttpPortal<'a> {
         let bearer = token.lend(|token| Secret::new(format!("Bearer {token}")));
         let sent = bearer.lend(|bearer| match ask {
             Ask::Get => self.agent.get(&url).header("authorization", bearer).call(),
+            Ask::Delete => self.agent.delete(&url).header("authorization", bearer).call(),
             Ask::Piece(body, digest) => {
                 let request = self.agent.put(&url).header("authorization", bearer);
                 request.header("content-type", BYTES).header(DIGEST, *digest).send(*body)
@@ -285,7 +287,7 @@ impl<'a> HttpPortal<'a> {
             Ask::Post(body, _) | Ask::Put(body) => {
                 let (request, kind) = match ask {
                     Ask::Post(_, kind) => (self.agent.post(&url), *kind),
-                    Ask::Get | Ask::Put(_) | Ask::Piece(..) => (self.agent.put(&url), JSON),
+                    _ => (self.agent.put(&url), JSON),
                 };
                 let request = request.header("authorization", bearer).header("content-type", kind);
                 match call {

@@ -7,7 +7,12 @@ use ninekeys_core::next::Earlier;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+pub use self::review::{Advance, Contact, Login, Question, Review};
+pub use self::testers::{Group, Invitation, Tester, Testers, Tried};
 use crate::client::PortalError;
+
+mod review;
+mod testers;
 
 /// Where every path of the store begins.
 pub const BASE: &str = "/store/v1";
@@ -71,7 +76,9 @@ pub enum Stage {
     Testing,
     /// Somebody at the store looks whether everyone may have it.
     InReview,
-    /// Everyone has it.
+    /// Everyone may have it, from a time on.
+    Approved,
+    /// Everyone has it, or a share of all.
     Live,
     /// The store does not take it.
     Rejected,
@@ -85,6 +92,7 @@ impl Stage {
             Stage::Ready => "ready for testers",
             Stage::Testing => "testing",
             Stage::InReview => "in review",
+            Stage::Approved => "approved",
             Stage::Live => "live",
             Stage::Rejected => "rejected",
         }
@@ -126,6 +134,18 @@ pub struct Delivery {
     /// Why it was not taken.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub because: Option<String>,
+    /// The groups of testers that have it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub groups: Vec<String>,
+    /// The time before which it does not go live.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub on: Option<Timestamp>,
+    /// The share of people who get it, in percent; everyone when nothing is said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub share: Option<u8>,
+    /// Whether nobody gets it who does not have it yet.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub held: bool,
 }
 
 impl Delivery {
@@ -142,14 +162,6 @@ impl Delivery {
     pub fn since(&self) -> Option<Timestamp> {
         self.stages.last().map(|reached| reached.at)
     }
-}
-
-/// A stage that a build is to come to.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Advance {
-    /// Testers, or everyone by way of a review.
-    pub to: Stage,
 }
 
 /// What a store can be asked.
@@ -194,5 +206,41 @@ pub trait Store {
     ///
     /// # Errors
     /// [`PortalError`].
-    fn advance(&self, delivery: &str, to: Stage) -> Result<Delivery, PortalError>;
+    fn advance(&self, delivery: &str, wanted: &Advance) -> Result<Delivery, PortalError>;
+
+    /// What it asks of every app before everyone gets a build.
+    ///
+    /// # Errors
+    /// [`PortalError`].
+    fn questions(&self) -> Result<Vec<Question>, PortalError>;
+
+    /// Gives a build that a share of people has to nobody else.
+    ///
+    /// # Errors
+    /// [`PortalError`].
+    fn hold(&self, delivery: &str) -> Result<Delivery, PortalError>;
+
+    /// The groups of testers, and everybody in them.
+    ///
+    /// # Errors
+    /// [`PortalError`].
+    fn testers(&self) -> Result<Testers, PortalError>;
+
+    /// Makes a group, or changes it.
+    ///
+    /// # Errors
+    /// [`PortalError`].
+    fn put_group(&self, group: &Group) -> Result<Group, PortalError>;
+
+    /// Invites somebody; who was invited before is as they were.
+    ///
+    /// # Errors
+    /// [`PortalError`].
+    fn invite(&self, group: &str, address: &str, name: Option<&str>) -> Result<Tester, PortalError>;
+
+    /// Takes somebody out of a group.
+    ///
+    /// # Errors
+    /// [`PortalError`].
+    fn remove_tester(&self, group: &str, address: &str) -> Result<Tester, PortalError>;
 }

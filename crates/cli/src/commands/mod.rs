@@ -33,6 +33,7 @@ pub(crate) mod show;
 pub(crate) mod sign;
 pub(crate) mod stand_in;
 pub(crate) mod sweep;
+pub(crate) mod testers;
 pub(crate) mod timeline;
 pub(crate) mod upload;
 
@@ -81,6 +82,7 @@ pub(crate) fn run(
         Some(Command::Upload(args)) => upload::run(args, ctx, out),
         Some(Command::Deliveries(args)) => deliveries::run(&args, ctx, out),
         Some(Command::Advance(args)) => advance::run(args, ctx, out),
+        Some(Command::Testers(command)) => testers::run(command, ctx, out),
         Some(Command::Lend(args)) => lend::run(args, ctx, global, out),
         Some(Command::Explain(args)) => explain::run(&args, out),
         Some(Command::Help(args)) => help::run(&args, out),

@@ -4,6 +4,8 @@ use ninekeys_ops::store::StoreRefusal;
 use ninekeys_ops::store::advance::AdvanceError;
 use ninekeys_ops::store::deliveries::DeliveriesError;
 use ninekeys_ops::store::publish::PublishError;
+use ninekeys_ops::store::review::ReviewError;
+use ninekeys_ops::store::testers::TestersError;
 use ninekeys_ops::store::upload::UploadError;
 
 use super::{Class, Classify, Exit, again, class, say};
@@ -11,22 +13,23 @@ use super::{Class, Classify, Exit, again, class, say};
 /// What mends a refusal, as far as it does not depend on what was typed.
 fn mends(refusal: &StoreRefusal) -> Class {
     match refusal.rule.as_str() {
-        "taken" | "stage-out-of-order" | "unknown" => class(Exit::Portal, &["deliveries"]),
-        "malformed" | "failed" => say(Exit::Portal, "mend what it says, and do it again"),
+        "taken" | "stage-out-of-order" | "share-not-higher" | "unknown" => {
+            class(Exit::Portal, &["deliveries"])
+        }
+        "group-of-another-app" => class(Exit::Portal, &["testers", "list"]),
+        "malformed" | "failed" | "limit-reached" | "review-incomplete" => {
+            say(Exit::Portal, "mend what it says, and do it again")
+        }
         rule => class(Exit::Portal, &["explain", rule]),
     }
 }
 
 /// What mends a build that the store does not take.
 fn mends_build(build: &str, app: &str, refusal: &StoreRefusal) -> Class {
-    let needed = refusal.needed.as_deref().unwrap_or("NUMBER");
     match refusal.rule.as_str() {
         "record-missing" => class(Exit::Portal, &["app", "change", app, "--publish"]),
-        "build-number-not-higher" => {
-            class(Exit::Portal, &["sign", build, "--for", "store", "--set-build", needed])
-        }
-        "version-closed" | "version-not-higher" => {
-            class(Exit::Portal, &["sign", build, "--for", "store", "--set-version", needed])
+        "build-number-not-higher" | "version-closed" | "version-not-higher" => {
+            class(Exit::Portal, &["upload", build, "--next"])
         }
         _ => mends(refusal),
     }
@@ -88,12 +91,55 @@ impl Classify for AdvanceError {
             Self::File(inner) => inner.class(),
             Self::Unknown(_) | Self::Ambiguous { .. } => class(Exit::Usage, &["deliveries"]),
             Self::NotSure(_) => again(Exit::Refused, &["--yes"]),
+            Self::NoText(_) => again(Exit::Usage, &["--new", "TEXT"]),
+            Self::OtherBytes(_) => class(Exit::Portal, &["deliveries"]),
+            Self::Review(inner) => inner.class(),
             Self::Ask(_) => again(Exit::Refused, &[]),
             Self::Open(inner) => inner.class(),
             Self::Cabinet(inner) => inner.class(),
             Self::Connect(inner) => inner.class(),
             Self::Store(inner) => inner.class(),
             Self::Refused(refusal) => mends(refusal),
+        }
+    }
+}
+
+impl Classify for TestersError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Project(inner) => inner.class(),
+            Self::UnknownApp(_) => class(Exit::Usage, &["app", "list"]),
+            Self::File(inner) => inner.class(),
+            Self::Nobody(_) | Self::Lines(_) => {
+                say(Exit::Usage, "a line has an address and a name: ana@gannetpoint.example, Ana")
+            }
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+            Self::Connect(inner) => inner.class(),
+            Self::Store(inner) => inner.class(),
+            Self::Refused(refusal) if refusal.rule == "unknown" => class(Exit::Portal, &["testers", "list"]),
+            Self::Refused(refusal) => mends(refusal),
+            Self::Partly { .. } => again(Exit::Portal, &[]),
+        }
+    }
+}
+
+impl Classify for ReviewError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Missing { .. } => say(
+                Exit::Refused,
+                "say them under [app.NAME.review] in ninekeys.toml, or run it on a terminal, where they are asked and kept",
+            ),
+            Self::WhatsNew => again(Exit::Usage, &["--new", "TEXT"]),
+            Self::Ask(_) => again(Exit::Refused, &[]),
+            Self::Project(inner) => inner.class(),
+            Self::Login(inner) => inner.class(),
+            Self::NoPassword(_) => say(
+                Exit::Refused,
+                "keep one: `ninekeys apikey import NAME --account ACCOUNT --label LABEL --password-in FILE`",
+            ),
+            Self::Cabinet(inner) => inner.class(),
         }
     }
 }

@@ -35,6 +35,7 @@ mod show;
 mod spreadsheet;
 mod store;
 mod sweep;
+mod testers;
 mod timeline;
 mod verdicts;
 pub(crate) mod words;

@@ -28,7 +28,7 @@ fn sign(stage: Stage) -> Sign {
     match stage {
         Stage::Live => Sign::InUse,
         Stage::Testing | Stage::Ready => Sign::Fine,
-        Stage::Processing | Stage::InReview => Sign::Due,
+        Stage::Processing | Stage::InReview | Stage::Approved => Sign::Due,
         Stage::Rejected => Sign::Bad,
     }
 }
@@ -56,7 +56,32 @@ fn stands(one: &DeliverySaid, at: Timestamp) -> String {
         format!(" for {}", lasted(seconds))
     });
     let before = one.took_before.map(|seconds| format!("; {} the last time", lasted(seconds)));
-    format!("{}{}{}", one.delivery.stage.words(), since.unwrap_or_default(), before.unwrap_or_default())
+    let own =
+        format!("{}{}{}", one.delivery.stage.words(), since.unwrap_or_default(), before.unwrap_or_default());
+    [Some(own), how(one), one.delivery.because.clone()].into_iter().flatten().collect::<Vec<_>>().join(", ")
+}
+
+/// Who has it, or will have it, where that is not everyone at once.
+fn how(one: &DeliverySaid) -> Option<String> {
+    let delivery = &one.delivery;
+    match (delivery.stage, delivery.share, delivery.on) {
+        (Stage::Live, Some(share), _) if delivery.held => Some(format!("held at {}", percent(share))),
+        (Stage::Live, Some(share), _) => Some(format!("for {}", percent(share))),
+        (Stage::InReview | Stage::Approved, share, on) => {
+            let on = on.map(|on| format!("live from {}", words::moment(on)));
+            let share = share.map(|share| format!("for {} first", percent(share)));
+            let all: Vec<String> = on.into_iter().chain(share).collect();
+            (!all.is_empty()).then(|| all.join(", "))
+        }
+        (Stage::Testing, ..) if !delivery.groups.is_empty() => {
+            Some(format!("with {}", delivery.groups.join(", ")))
+        }
+        _ => None,
+    }
+}
+
+fn percent(share: u8) -> String {
+    words::tied(&format!("{share} %"))
 }
 
 impl Report for UploadReport {
@@ -69,7 +94,8 @@ impl Report for UploadReport {
         paper.put(&head.text(format!("   is at the store · {size} · {}", one.delivery.file)).hang(2))?;
         paper.blank()?;
         if let Some(raised) = &self.raised {
-            let was = format!("{} was {} ({}), and is signed again", raised.from, raised.version, raised.number);
+            let was =
+                format!("{} was {} ({}), and is signed again", raised.from, raised.version, raised.number);
             paper.put(&row("  raised", was))?;
         }
         let sent = match self.resumed {
@@ -164,8 +190,16 @@ impl Report for AdvanceReport {
         let mark = sign(one.delivery.stage);
         let head = Line::new().sign(mark).text(" ").bold(called(one));
         let was = self.was.words();
-        paper.put(&head.text(format!("   is {}, and was {was}", one.delivery.stage.words())).hang(2))?;
+        let (stage, how) = (one.delivery.stage, how(one).map(|how| format!(", {how}")).unwrap_or_default());
+        let was = if stage == self.was { String::new() } else { format!(", and was {was}") };
+        paper.put(&head.text(format!("   is {}{how}{was}", stage.words())).hang(2))?;
         paper.put(&row("  SHA-256", one.delivery.sha256.as_str()))?;
+        if let Some(review) = &self.review {
+            paper.put(&Line::new().text("  The people of the review were told:"))?;
+            for (label, text) in review.lines() {
+                paper.put(&row(&format!("    {label}"), text))?;
+            }
+        }
         let next = Line::new().dim("  next").to(VALUE);
         paper.put(&next.command(&["deliveries"]).hang(VALUE))
     }

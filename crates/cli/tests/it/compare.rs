@@ -115,19 +115,27 @@ fn two_builds_are_compared_by_what_people_and_devices_see_of_them() {
     assert_eq!(json["comparisons"][0]["before"], "crossing-2.4.0-12-store.ipa");
 
     // on Android: what it asks for and the SDK it runs from
-    let apk = |sdk: u32, permission: &str| {
-        let root = Node::new("manifest")
-            .plain("package", "example.gannetpoint.crossing")
-            .platform(id::VERSION_CODE, "versionCode", Value::Number(sdk))
-            .child(Node::new("uses-sdk").platform(id::MIN_SDK, "minSdkVersion", Value::Number(sdk)))
-            .child(Node::new("uses-permission").platform(id::NAME, "name", Value::Text(permission.into())));
-        Writer::new().deflated("AndroidManifest.xml", &write(&root)).finish()
-    };
-    env.file("one.apk", &apk(24, "android.permission.CAMERA"));
-    env.file("two.apk", &apk(26, "android.permission.READ_CONTACTS"));
+    env.file("one.apk", &asking(24, "android.permission.CAMERA"));
+    env.file("two.apk", &asking(26, "android.permission.READ_CONTACTS"));
     env.run("compare one.apk two.apk")
         .exit(1)
         .says("android.permission.READ_CONTACTS  new: people are asked for it")
         .says("android.permission.CAMERA         no more")
         .says("was 24: who has less gets no update");
+}
+
+/// A package that asks people for something; its code and lowest SDK are one number.
+pub(crate) fn asking(sdk: u32, permission: &str) -> Vec<u8> {
+    let sdks = Node::new("uses-sdk").platform(id::MIN_SDK, "minSdkVersion", Value::Number(sdk)).platform(
+        id::TARGET_SDK,
+        "targetSdkVersion",
+        Value::Number(35),
+    );
+    let root = Node::new("manifest")
+        .plain("package", "example.gannetpoint.crossing")
+        .platform(id::VERSION_CODE, "versionCode", Value::Number(sdk))
+        .platform(id::VERSION_NAME, "versionName", Value::Text("2.4.0".into()))
+        .child(sdks)
+        .child(Node::new("uses-permission").platform(id::NAME, "name", Value::Text(permission.into())));
+    Writer::new().deflated("AndroidManifest.xml", &write(&root)).finish()
 }

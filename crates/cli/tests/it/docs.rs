@@ -60,7 +60,10 @@ fn the_project_file_of_the_page_is_read_and_every_key_stands_there() {
     properties(&schema, &mut keys);
     assert!(keys.len() > 15, "{keys:?}");
     for key in keys.iter().filter(|key| {
-        !matches!(key.as_str(), "policy" | "app" | "android" | "ios" | "properties" | "lend" | "account")
+        !matches!(
+            key.as_str(),
+            "policy" | "app" | "android" | "ios" | "properties" | "lend" | "account" | "review"
+        )
     }) {
         let told = page.lines().any(|line| line.starts_with('|') && line.contains(&format!("`{key}`")));
         assert!(told, "docs/project-file.md says nothing of {key}");
@@ -82,8 +85,10 @@ fn properties(schema: &Value, into: &mut Vec<String>) {
 }
 
 /// The words that commands are grouped under.
-const NOUNS: [&str; 10] =
-    ["keystore", "cabinet", "app", "identity", "profile", "device", "apikey", "portal", "rotate", "date"];
+const NOUNS: [&str; 11] = [
+    "keystore", "cabinet", "app", "identity", "profile", "device", "apikey", "portal", "rotate", "date",
+    "testers",
+];
 
 #[test]
 fn every_command_stands_in_the_readme_and_every_exit_code_on_its_page() {

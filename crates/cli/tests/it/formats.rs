@@ -189,9 +189,18 @@ fn every_answer_is_one_document_that_its_schema_describes() {
         seen.insert(answer["schema"].as_str().unwrap().to_owned());
     }
     let (store, _second) = crate::upload::ready();
-    for line in ["upload".into(), format!("upload {}", crate::upload::ANDROID), "deliveries".into()] {
+    let upload = format!("upload {}", crate::upload::ANDROID);
+    for line in [
+        "upload",
+        &upload,
+        "deliveries",
+        "testers group Crew --outside",
+        "testers invite ana@gannetpoint.example --group Crew",
+        "testers list",
+        "testers remove ana@gannetpoint.example --group Crew",
+    ] {
         let answer = store.run(&format!("{line} --format json")).exit(0).json();
-        hold(&line, &answer);
+        hold(line, &answer);
         seen.insert(answer["schema"].as_str().unwrap().to_owned());
     }
     let fresh = TestEnv::new(PROGRAM);

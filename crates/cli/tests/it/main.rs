@@ -63,6 +63,7 @@ mod show;
 mod sign;
 mod stand_in;
 mod sweep;
+mod testers;
 mod timeline;
 mod timestamps;
 mod upload;

@@ -126,7 +126,7 @@ const MADE_UP: [&str; 8] = [
 ];
 
 /// What asks the portal, walked with one that runs.
-const WALK_TO_THE_PORTAL: [&str; 17] = [
+const WALK_TO_THE_PORTAL: [&str; 21] = [
     "apikey create tests# --use testers",
     "prepare --app pier# --for store --yes",
     "lend --app pier# --for store --platform ios --mask -- true",
@@ -144,6 +144,10 @@ const WALK_TO_THE_PORTAL: [&str; 17] = [
     "app change crossing --publish",
     "upload build.apk --app crossing",
     "deliveries",
+    "testers group Crew#",
+    "testers invite ana@gannetpoint.example --group Crew#",
+    "testers list",
+    "testers remove ana@gannetpoint.example --group Crew#",
 ];
 
 /// Where secrets are for: the files that they came from or were asked into.

@@ -96,9 +96,8 @@ fn a_refusal_says_rule_and_values_and_the_command_that_mends_it() {
     refused
         .says("build-number-not-higher")
         .says("sent 12, needed 13")
-        .says(&format!("ninekeys sign {ANDROID} --for store --set-build 13"));
-    other.run(&format!("sign {ANDROID} --for store --set-build 13")).exit(0);
-    other.run("upload quayside-2.4.0-13-store.apk").exit(0);
+        .says(&format!("ninekeys upload {ANDROID} --next"));
+    other.run(&format!("upload {ANDROID} --next")).exit(0).says("Quayside 2.4.0 (13)");
     let listed = env.run("deliveries --format json").exit(0).json();
     let ledger: Vec<bool> =
         listed["deliveries"].as_array().unwrap().iter().map(|one| one["in_ledger"] == true).collect();
@@ -268,7 +267,8 @@ fn a_number_that_is_taken_is_raised_and_signed_again() {
     // a version that is closed is raised too
     env.run(&format!("upload {IOS} --next")).exit(0).is_silent_on("raised");
     let (env, portal) = crate::advance::later(env, portal, "2026-12-01T00:00:10Z");
-    env.run(&format!("advance {IOS} --to everyone --yes")).exit(0);
+    crate::advance::review(&env, "crossing");
+    env.run(&format!("advance {IOS} --to everyone --new A --yes")).exit(0);
     let (env, _portal) = crate::advance::later(env, portal, "2026-12-01T00:00:20Z");
     let said = env.run("upload crossing.ipa --next").exit(0);
     said.says("✓ Crossing 2.4.1 (1)").says("crossing.ipa was 2.4.0 (12), and is signed again");
@@ -287,7 +287,10 @@ fn a_build_command_is_told_the_next_number() {
     assert_eq!(said.stdout, "2.4.0 13\n");
     assert_eq!(env.run(&format!("lend --app quayside -- {script}")).exit(0).stdout, "\n", "only when asked");
     let text = String::from_utf8(env.read("ninekeys.toml")).unwrap();
-    env.file("ninekeys.toml", format!("{text}\n[app.quayside.lend]\nnext-build = \"FERRY_CODE\"\n").as_bytes());
+    env.file(
+        "ninekeys.toml",
+        format!("{text}\n[app.quayside.lend]\nnext-build = \"FERRY_CODE\"\n").as_bytes(),
+    );
     let said = env.run("lend --app quayside --next -- sh -c 'echo $FERRY_CODE'").exit(0);
     assert_eq!(said.stdout, "31\n");
     env.run("lend --app quayside --explain").exit(0).says("FERRY_CODE").says("with --next");

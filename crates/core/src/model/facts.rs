@@ -479,6 +479,12 @@ pub struct ReleaseFacts {
     /// When the store had all of it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub uploaded: Option<Timestamp>,
+    /// When the store gave it to testers.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub testing: Option<Timestamp>,
+    /// When the store was asked to give it to everyone.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub everyone: Option<Timestamp>,
 }
 
 /// What every build of a row without a platform is made for.

@@ -102,6 +102,40 @@ pub struct App {
     /// How its build commands want what is lent to them.
     #[serde(default)]
     pub lend: Option<Lend>,
+    /// What the people of a store's review are told of it, answered once.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub review: Option<ReviewSays>,
+}
+
+/// What the people of a store's review are told of every build of an app.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields, default)]
+pub struct ReviewSays {
+    /// Whom they ask.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub contact: Option<Contact>,
+    /// What they have to know to try it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub notes: Option<String>,
+    /// The item of the cabinet with the account and the password that they log in with.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub login: Option<String>,
+    /// The answers to the store's questions, by name.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub declarations: BTreeMap<String, bool>,
+}
+
+/// Whom the people of a review ask.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct Contact {
+    /// A person or a desk.
+    pub name: String,
+    /// An address for mail.
+    pub email: String,
+    /// A number to call.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub phone: Option<String>,
 }
 
 /// Under which names a build command gets what is lent to it.

@@ -84,13 +84,7 @@ pub fn app_next(ctx: &Ctx<'_>, app: &str, ledger_alone: bool) -> Result<AppNextR
         ctx.unlock(&mut cabinet)?;
     }
     let sides = sides::<AppNextError>(ctx, &cabinet, &file, (name, app), store_asked)?;
-    Ok(AppNextReport {
-        app: name.to_owned(),
-        title: app.title.clone(),
-        sides,
-        store_asked,
-        at: ctx.env.now,
-    })
+    Ok(AppNextReport { app: name.to_owned(), title: app.title.clone(), sides, store_asked, at: ctx.env.now })
 }
 
 /// The next builds of an app; the store is asked through a cabinet that is unlocked.
@@ -113,9 +107,8 @@ pub(crate) fn sides<E: From<ConnectError> + From<PortalError> + From<CabinetErro
         let id = app.side(platform)?.id;
         let signed = ledger.iter().filter(|one| one.platform == platform && one.id == id);
         let signed: Vec<Earlier> = signed.map(|one| Earlier::signed(one)).collect();
-        let counts = |one: &&Delivery| {
-            one.platform == platform && one.id == id && one.stage != Stage::Rejected
-        };
+        let counts =
+            |one: &&Delivery| one.platform == platform && one.id == id && one.stage != Stage::Rejected;
         let there = delivered.iter().filter(counts);
         let there: Vec<Earlier> = there.map(Delivery::earlier).collect();
         let highest = |all: &[Earlier]| all.iter().map(|one| one.number.clone()).max();

@@ -71,7 +71,7 @@ pub enum DeviceImportError {
     Cabinet(#[from] CabinetError),
 }
 
-fn lines(all: &[BadLine]) -> String {
+pub(crate) fn lines(all: &[BadLine]) -> String {
     let named = all.iter().take(MOST_NAMED).map(|bad| format!("line {}: {}", bad.line, bad.because));
     let mut text = named.collect::<Vec<_>>().join("; ");
     if all.len() > MOST_NAMED {

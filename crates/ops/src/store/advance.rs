@@ -1,28 +1,78 @@
 //! `advance`: a build at the store goes on, the very bytes that were there before.
 
+use std::path::PathBuf;
+
 use jiff::Timestamp;
-use ninekeys_cabinet::CabinetError;
+use ninekeys_cabinet::{Cabinet, CabinetError};
 use ninekeys_core::model::ApiUse;
 use ninekeys_portal::client::PortalError;
-use ninekeys_portal::store::{Delivery, Stage};
+use ninekeys_portal::store::{Advance, Delivery, Review, Stage};
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
-use super::{DeliverySaid, StoreRefusal, refusal, said};
+use super::review::{self, ReviewError, ReviewSaid};
+use super::{DeliverySaid, StoreRefusal, note, refusal, said};
 use crate::ask::AskError;
 use crate::ctx::{Ctx, OpenError};
 use crate::files::{self, FileError};
 use crate::portal::{ConnectError, with_store};
-use crate::project::ProjectError;
+use crate::project::{ProjectError, ProjectFile};
 
 /// Where a build is to go.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub enum To {
     /// To testers.
-    Testing,
+    Testing {
+        /// The groups; those inside the company when none is named.
+        groups: Vec<String>,
+    },
     /// To everyone, by way of a review.
-    Everyone,
+    Everyone {
+        /// What is new, for those who use the app.
+        whats_new: Option<WhatsNew>,
+        /// Not before this time.
+        on: Option<Timestamp>,
+        /// The share of people who get it, in percent.
+        share: Option<u8>,
+    },
+    /// To nobody else.
+    Nobody,
+}
+
+/// A text that says what is new in a version.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum WhatsNew {
+    /// As it was typed.
+    Text(String),
+    /// As it stands in a file.
+    In(PathBuf),
+}
+
+/// The most of such a file, in bytes.
+const MOST_NEW: u64 = 64 << 10;
+
+impl WhatsNew {
+    fn text(&self, ctx: &Ctx<'_>) -> Result<String, AdvanceError> {
+        match self {
+            WhatsNew::Text(text) => Ok(text.clone()),
+            WhatsNew::In(path) => {
+                let bytes = files::read_whole(&ctx.path(path), MOST_NEW)?;
+                String::from_utf8(bytes).map_err(|_| AdvanceError::NoText(path.display().to_string()))
+            }
+        }
+    }
+}
+
+impl To {
+    /// In words.
+    fn words(&self) -> &'static str {
+        match self {
+            To::Testing { .. } => "goes to testers",
+            To::Everyone { .. } => "goes to everyone",
+            To::Nobody => "goes to nobody else",
+        }
+    }
 }
 
 /// The build, and where it is to go.
@@ -44,6 +94,9 @@ pub struct AdvanceReport {
     pub delivery: DeliverySaid,
     /// Where it was before.
     pub was: Stage,
+    /// What the people of the review were told.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub review: Option<ReviewSaid>,
     /// The time of the answer.
     pub at: Timestamp,
 }
@@ -71,6 +124,15 @@ pub enum AdvanceError {
     /// Nobody said yes.
     #[error("{0} goes to everyone, and nobody said yes")]
     NotSure(String),
+    /// The store tells of another build than the one that was meant.
+    #[error("the store tells of other bytes than those of {0}")]
+    OtherBytes(String),
+    /// The file that says what is new holds something else.
+    #[error("{0} holds no text")]
+    NoText(String),
+    /// What the review wants to know.
+    #[error(transparent)]
+    Review(#[from] ReviewError),
     /// The person.
     #[error(transparent)]
     Ask(#[from] AskError),
@@ -111,26 +173,75 @@ pub fn advance(ctx: &Ctx<'_>, request: &Request) -> Result<AdvanceReport, Advanc
         Ok::<_, AdvanceError>(store.deliveries()?)
     })?;
     let found = find(&listed, &request.build, sha256.as_deref())?.clone();
-    if request.to == To::Everyone && !request.sure {
-        let question = format!("{} {} ({}) goes to everyone. Go on", found.id, found.version, found.number);
-        match ctx.ask.sure(&question)? {
-            Some(true) => {}
-            Some(false) => return Err(AskError::Declined.into()),
-            None => return Err(AdvanceError::NotSure(found.file)),
+    let (wanted, review) = match &request.to {
+        To::Nobody => (None, None),
+        To::Testing { groups } => {
+            (Some(Advance { groups: groups.clone(), ..Advance::to(Stage::Testing) }), None)
         }
-    }
-    let (to, word) = match request.to {
-        To::Testing => (Stage::Testing, "testers"),
-        To::Everyone => (Stage::Live, "everyone"),
+        To::Everyone { whats_new, on, share } => {
+            let whats_new = whats_new.as_ref().map(|new| new.text(ctx)).transpose()?;
+            let review = to_the_review(ctx, &cabinet, &file, &found, whats_new.as_deref())?;
+            if !request.sure {
+                make_sure(ctx, &found, review.as_ref().map(|(_, said)| said))?;
+            }
+            let (review, said) = review.unzip();
+            (Some(Advance { review, on: *on, share: *share, ..Advance::to(Stage::Live) }), said)
+        }
     };
-    let what = format!("{} at the store goes to {word}", found.file);
+    let what = format!("{} at the store {}", found.file, request.to.words());
     cabinet.change(&what, &ctx.env, |_| Ok::<_, CabinetError>(()))?;
     let now = with_store(ctx, &cabinet, &file, (ApiUse::Signing, None), |store| {
-        Ok::<_, AdvanceError>(store.advance(&found.delivery, to)?)
+        Ok::<_, AdvanceError>(match &wanted {
+            Some(wanted) => store.advance(&found.delivery, wanted)?,
+            None => store.hold(&found.delivery)?,
+        })
     })?;
+    if now.sha256 != found.sha256 {
+        return Err(AdvanceError::OtherBytes(found.file));
+    }
+    let done = format!("{what}: it is {}", now.stage.words());
+    match &request.to {
+        To::Testing { .. } => note(ctx, &mut cabinet, &done, &now.sha256, |facts| &mut facts.testing)?,
+        To::Everyone { .. } => note(ctx, &mut cabinet, &done, &now.sha256, |facts| &mut facts.everyone)?,
+        To::Nobody => {}
+    }
     let inventory = cabinet.inventory()?;
     let delivery = said(&now, &listed, &file.project, &inventory.releases());
-    Ok(AdvanceReport { delivery, was: found.stage, at: ctx.env.now })
+    Ok(AdvanceReport { delivery, was: found.stage, review, at: ctx.env.now })
+}
+
+/// What the people of the review are told, where a build has still to pass it.
+fn to_the_review(
+    ctx: &Ctx<'_>,
+    cabinet: &Cabinet<'_>,
+    file: &ProjectFile,
+    found: &Delivery,
+    whats_new: Option<&str>,
+) -> Result<Option<(Review, ReviewSaid)>, AdvanceError> {
+    if !matches!(found.stage, Stage::Ready | Stage::Testing) {
+        return Ok(None);
+    }
+    let app = file.project.app_of(found.platform, &found.id).map(|(name, _)| name.to_owned());
+    let app = app.ok_or_else(|| AdvanceError::Unknown(found.file.clone()))?;
+    let questions = with_store(ctx, cabinet, file, (ApiUse::Uploads, Some(&app)), |store| {
+        Ok::<_, AdvanceError>(store.questions()?)
+    })?;
+    let review = review::gather(ctx, cabinet, file, &app, (whats_new, &questions))?;
+    let said = ReviewSaid::of(&review, &questions);
+    Ok(Some((review, said)))
+}
+
+/// Shows what is sent, and asks.
+fn make_sure(ctx: &Ctx<'_>, found: &Delivery, review: Option<&ReviewSaid>) -> Result<(), AdvanceError> {
+    for (label, text) in review.map(ReviewSaid::lines).unwrap_or_default() {
+        ctx.ask.tell(&format!("{label}: {text}"));
+    }
+    let question = format!("{} {} ({}) goes to everyone. Go on", found.id, found.version, found.number);
+    match ctx.ask.sure(&question)? {
+        Some(true) => Ok(()),
+        Some(false) => Err(AskError::Declined.into()),
+        None => Err(AdvanceError::NotSure(found.file.clone())),
+    }
 }
 
 /// The build that is meant: by its bytes where a file was named, else by id, file name or number.

@@ -5,10 +5,13 @@ pub mod candidates;
 pub mod deliveries;
 pub mod publish;
 pub mod raise;
+pub mod review;
+pub mod testers;
 pub mod upload;
 
 use jiff::Timestamp;
-use ninekeys_core::model::{Project, ReleaseFacts};
+use ninekeys_cabinet::{Cabinet, CabinetError};
+use ninekeys_core::model::{Destination, Facts, Project, ReleaseFacts};
 use ninekeys_portal::client::PortalError;
 use ninekeys_portal::store::Delivery;
 use ninekeys_portal::wire::Problem;
@@ -17,6 +20,7 @@ use serde::Serialize;
 use thiserror::Error;
 
 use crate::answers::AppSaid;
+use crate::ctx::Ctx;
 
 /// A build at the store, as answers say it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
@@ -67,6 +71,30 @@ fn refusal(error: PortalError) -> Result<StoreRefusal, PortalError> {
         }
         other => Err(other),
     }
+}
+
+/// The ledger says of these bytes when a step was done: the first time stays.
+fn note(
+    ctx: &Ctx<'_>,
+    cabinet: &mut Cabinet<'_>,
+    what: &str,
+    sha256: &str,
+    step: impl Fn(&mut ReleaseFacts) -> &mut Option<Timestamp>,
+) -> Result<(), CabinetError> {
+    cabinet.change(what, &ctx.env, |change| {
+        let is_it =
+            |release: &ReleaseFacts| release.sha256 == sha256 && release.destination == Destination::Store;
+        let inventory = change.inventory();
+        let found = inventory.iter().find(|item| matches!(&item.facts, Facts::Release(own) if is_it(own)));
+        if let Some(mut item) = found.cloned()
+            && let Facts::Release(facts) = &mut item.facts
+            && step(facts).is_none()
+        {
+            *step(facts) = Some(ctx.env.now);
+            change.revise(&item, None)?;
+        }
+        Ok(())
+    })
 }
 
 /// A build among all of them.

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use jiff::Timestamp;
 use ninekeys_cabinet::{Cabinet, CabinetError};
-use ninekeys_core::model::{ApiUse, Destination, Facts, ReleaseFacts};
+use ninekeys_core::model::{ApiUse, Destination};
 use ninekeys_formats::source::Source;
 use ninekeys_portal::client::PortalError;
 use ninekeys_portal::store::{Delivery, NewUpload, Store};
@@ -13,7 +13,7 @@ use serde::Serialize;
 use thiserror::Error;
 
 use super::raise::{self, Raised};
-use super::{DeliverySaid, StoreRefusal, refusal, said};
+use super::{DeliverySaid, StoreRefusal, note, refusal, said};
 use crate::build::check::{self, CheckError, CheckReport, file_name};
 use crate::build::sign::SignError;
 use crate::ctx::{Ctx, OpenError};
@@ -181,7 +181,8 @@ fn deliver<'c>(
             };
             send(ctx, store, &new, &input, failed)
         })?;
-    note(ctx, &mut cabinet, &delivery)?;
+    let what = format!("{} is at the store, number {}", delivery.file, delivery.number);
+    note(ctx, &mut cabinet, &what, &delivery.sha256, |facts| &mut facts.uploaded)?;
     let inventory = cabinet.inventory()?;
     let report = UploadReport {
         delivery: said(&delivery, &all, &file.project, &inventory.releases()),
@@ -225,25 +226,4 @@ fn send(
     ctx.env.progress.over();
     let delivery = store.complete(&begun.upload).map_err(&failed)?;
     Ok((delivery, store.deliveries().map_err(&failed)?, sent, resumed))
-}
-
-/// The ledger says of these bytes that they were uploaded.
-fn note(ctx: &Ctx<'_>, cabinet: &mut Cabinet<'_>, delivery: &Delivery) -> Result<(), CabinetError> {
-    let is_it = |release: &ReleaseFacts| {
-        release.sha256 == delivery.sha256
-            && release.destination == Destination::Store
-            && release.uploaded.is_none()
-    };
-    let what = format!("{} is at the store, number {}", delivery.file, delivery.number);
-    cabinet.change(&what, &ctx.env, |change| {
-        let inventory = change.inventory();
-        let found = inventory.iter().find(|item| matches!(&item.facts, Facts::Release(own) if is_it(own)));
-        if let Some(mut item) = found.cloned() {
-            if let Facts::Release(facts) = &mut item.facts {
-                facts.uploaded = Some(ctx.env.now);
-            }
-            change.revise(&item, None)?;
-        }
-        Ok(())
-    })
 }

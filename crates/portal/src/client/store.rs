@@ -4,10 +4,13 @@ use std::ops::RangeInclusive;
 
 use base64ct::{Base64, Encoding};
 use ninekeys_core::digest::sha256;
+use ninekeys_formats::secret::Secret;
 use serde::de::DeserializeOwned;
 
 use super::{Ask, HttpPortal, JSON, PortalError, parse, part};
-use crate::store::{Advance, BASE, Delivery, NewUpload, Record, Stage, Store, Upload};
+use crate::store::{
+    Advance, BASE, Delivery, Group, Invitation, NewUpload, Question, Record, Store, Tester, Testers, Upload,
+};
 use crate::wire::List;
 
 /// How long the pieces may be that a store wants, in bytes.
@@ -72,10 +75,44 @@ impl Store for HttpPortal<'_> {
         Ok(list.items)
     }
 
-    fn advance(&self, delivery: &str, to: Stage) -> Result<Delivery, PortalError> {
+    fn advance(&self, delivery: &str, wanted: &Advance) -> Result<Delivery, PortalError> {
         let what = "a step of a delivery";
-        let body = serde_json::to_vec(&Advance { to }).map_err(|_| PortalError::Answer(what))?;
+        // a login for reviewers may be in it
+        let body = Secret::new(serde_json::to_vec(wanted).map_err(|_| PortalError::Answer(what))?);
         let path = format!("/deliveries/{}/stage", part(delivery));
+        body.lend(|body| self.of_store(what, &Ask::Put(body), &path, None))
+    }
+
+    fn questions(&self) -> Result<Vec<Question>, PortalError> {
+        let list: List<Question> = self.of_store("what the store asks", &Ask::Get, "/questions", None)?;
+        Ok(list.items)
+    }
+
+    fn hold(&self, delivery: &str) -> Result<Delivery, PortalError> {
+        let path = format!("/deliveries/{}/hold", part(delivery));
+        self.of_store("a hold", &Ask::Put(b"{}"), &path, None)
+    }
+
+    fn testers(&self) -> Result<Testers, PortalError> {
+        self.of_store("a question about testers", &Ask::Get, "/testers", None)
+    }
+
+    fn put_group(&self, group: &Group) -> Result<Group, PortalError> {
+        let what = "a group of testers";
+        let body = serde_json::to_vec(group).map_err(|_| PortalError::Answer(what))?;
+        self.of_store(what, &Ask::Put(&body), &format!("/testers/groups/{}", part(&group.group)), None)
+    }
+
+    fn invite(&self, group: &str, address: &str, name: Option<&str>) -> Result<Tester, PortalError> {
+        let what = "an invitation";
+        let new = Invitation { name: name.map(str::to_owned) };
+        let body = serde_json::to_vec(&new).map_err(|_| PortalError::Answer(what))?;
+        let path = format!("/testers/groups/{}/members/{}", part(group), part(address));
         self.of_store(what, &Ask::Put(&body), &path, None)
+    }
+
+    fn remove_tester(&self, group: &str, address: &str) -> Result<Tester, PortalError> {
+        let path = format!("/testers/groups/{}/members/{}", part(group), part(address));
+        self.of_store("a tester who goes", &Ask::Delete, &path, None)
     }
 }

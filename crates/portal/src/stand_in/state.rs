@@ -145,6 +145,18 @@ impl State {
         }))
     }
 
+    /// A secret of the store's own, for links that only it can make.
+    pub(super) fn salt(&self) -> rusqlite::Result<String> {
+        if let Some(known) = meta(&self.database, "salt")? {
+            return Ok(known);
+        }
+        let mut bytes = [0; 32];
+        SystemKeys.fill(&mut bytes).map_err(|_| rusqlite::Error::InvalidQuery)?;
+        let sql = "insert into meta (name, value) values ('salt', ?1)";
+        self.database.execute(sql, [hex(&bytes)])?;
+        Ok(hex(&bytes))
+    }
+
     /// All things of a kind, in the order in which they came.
     pub(super) fn all<T: DeserializeOwned>(&self, kind: &str) -> rusqlite::Result<Vec<T>> {
         all(&self.database, kind)
@@ -288,7 +300,7 @@ fn put_certificate(path: &Path, der: &[u8]) -> Result<(), StandInError> {
 }
 
 /// Writes a file of the stand-in's, whole, for everybody or for its owner alone.
-fn write(path: &Path, bytes: &[u8], is_secret: bool) -> std::io::Result<()> {
+pub(super) fn write(path: &Path, bytes: &[u8], is_secret: bool) -> std::io::Result<()> {
     use std::io::Write;
     let folder = path.parent().unwrap_or(Path::new("."));
     // a temporary file is for its owner alone from the start

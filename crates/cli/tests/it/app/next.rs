@@ -35,7 +35,8 @@ fn what_is_at_the_store_counts_too_and_a_live_version_is_closed() {
     for now in ["2026-12-01T00:00:10Z", "2026-12-01T00:00:20Z"] {
         env = env.at(now);
         let _portal = start_with(&env, &["--listen", &format!("127.0.0.1:{port}")]);
-        env.run("advance crossing-2.4.0-12-store.ipa --to everyone --yes").exit(0);
+        crate::advance::review(&env, "crossing");
+        env.run("advance crossing-2.4.0-12-store.ipa --to everyone --new A --yes").exit(0);
         if now.ends_with("20Z") {
             env.run("app next crossing").exit(0).says("2.4.1 (1)").says("is live, and closed");
         }

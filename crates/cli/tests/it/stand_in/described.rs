@@ -259,6 +259,11 @@ const UPLOAD: (&str, &str) = ("put", "/store/v1/uploads/{sha256}");
 const PIECE: (&str, &str) = ("put", "/store/v1/uploads/{sha256}/pieces/{number}");
 const COMPLETION: (&str, &str) = ("post", "/store/v1/uploads/{sha256}/completion");
 const DELIVERIES: (&str, &str) = ("get", "/store/v1/deliveries");
+const HOLD: (&str, &str) = ("put", "/store/v1/deliveries/{id}/hold");
+const QUESTIONS: (&str, &str) = ("get", "/store/v1/questions");
+const TESTERS: (&str, &str) = ("get", "/store/v1/testers");
+const GROUP: (&str, &str) = ("put", "/store/v1/testers/groups/{group}");
+const MEMBER: (&str, &str) = ("put", "/store/v1/testers/groups/{group}/members/{address}");
 const STAGE: (&str, &str) = ("put", "/store/v1/deliveries/{id}/stage");
 
 /// Apps at the store, uploads and what becomes of them.
@@ -315,6 +320,67 @@ fn delivers(caller: &mut Caller, env: &TestEnv, owner: &str, reader: &str) {
     caller.expect(400, STAGE, id, owner, &to("somewhere"));
     caller.expect(422, STAGE, id, owner, &to("testing"));
     caller.expect(200, STAGE, id, owner, &to("processing"));
+    caller.expect(404, HOLD, "nothing", owner, b"{}");
+    caller.expect(422, HOLD, id, owner, b"{}");
+    caller.refuses(HOLD, id, reader, b"{}");
+    caller.refuses(QUESTIONS, "", reader, b"");
+    let asked = caller.expect(200, QUESTIONS, "", owner, b"").json();
+    assert_eq!(asked["items"][0]["name"], "advertising", "{asked}");
+}
+
+/// Who tries builds.
+fn tries(caller: &mut Caller, env: &TestEnv, owner: &str, reader: &str) {
+    let group = |name: &str, id: &str| {
+        let tries = json!([{ "platform": "android", "id": id }]);
+        json!({ "group": name, "outside": false, "tries": tries }).to_string().into_bytes()
+    };
+    let crew = group("Crew", "example.gannetpoint.crossing");
+    caller.refuses(GROUP, "Crew", reader, &crew);
+    caller.expect(400, GROUP, "Other", owner, &crew);
+    caller.expect(200, GROUP, "Crew", owner, &crew);
+    let ana = "Crew ana@gannetpoint.example";
+    caller.refuses(MEMBER, ana, reader, b"{}");
+    caller.expect(400, MEMBER, "Crew ana", owner, b"{}");
+    caller.expect(404, MEMBER, "Others ana@gannetpoint.example", owner, b"{}");
+    caller.expect(200, MEMBER, ana, owner, br#"{"name":"Ana"}"#);
+    caller.refuses(TESTERS, "", reader, b"");
+    let all = caller.expect(200, TESTERS, "", owner, b"").json();
+    assert_eq!(all["testers"][0]["name"], "Ana", "{all}");
+    for number in 1..200 {
+        caller.expect(200, MEMBER, &format!("Crew crew{number}@gannetpoint.example"), owner, b"{}");
+    }
+    caller.expect(409, MEMBER, "Crew last@gannetpoint.example", owner, b"{}");
+    let leaves = ("delete", MEMBER.1);
+    caller.refuses(leaves, ana, reader, b"");
+    caller.expect(404, ("get", "/store/v1/testers/acceptances/{word}"), "nothing", "", b"");
+    let mail = std::fs::read_dir(env.path("portal/mails")).unwrap().next().unwrap().unwrap().path();
+    let mail = std::fs::read_to_string(mail).unwrap();
+    let word = mail.trim_end().rsplit('/').next().unwrap();
+    caller.expect(200, ("get", "/store/v1/testers/acceptances/{word}"), word, "", b"");
+    caller.expect(200, leaves, ana, owner, b"");
+    caller.expect(404, leaves, ana, owner, b"");
+}
+
+/// A build that goes on, at a later time.
+fn goes_on(caller: &mut Caller, owner: &str) {
+    let id = caller.expect(200, DELIVERIES, "", owner, b"").json()["items"][0]["delivery"].clone();
+    let id = id.as_str().unwrap();
+    let declarations =
+        json!({ "advertising": false, "children": false, "location": false, "own-encryption": false });
+    let contact = json!({ "name": "Desk", "email": "desk@gannetpoint.example" });
+    let review = json!({ "whats_new": "A", "contact": contact, "declarations": declarations });
+    let everyone = |review: &Value| {
+        let all = json!({ "to": "live", "share": 10, "on": "2026-12-01T00:00:15Z", "review": review });
+        all.to_string().into_bytes()
+    };
+    let groups = br#"{"to":"testing","groups":["Crew"]}"#;
+    let there = caller.expect(200, STAGE, id, owner, groups).json();
+    assert_eq!(there["groups"][0], "Crew", "{there}");
+    let mut lacks = review.clone();
+    lacks["declarations"] = json!({});
+    let refused = caller.expect(422, STAGE, id, owner, &everyone(&lacks)).json();
+    assert_eq!(refused["type"], "review-incomplete", "{refused}");
+    caller.expect(200, STAGE, id, owner, &everyone(&review));
 }
 
 #[test]
@@ -331,6 +397,13 @@ fn every_operation_answers_as_it_is_described_and_nothing_else_is_answered() {
     let good = enrols(&mut caller, &env, &owner, &reader);
     makes(&mut caller, &good, &owner, &reader);
     delivers(&mut caller, &env, &owner, &reader);
+    tries(&mut caller, &env, &owner, &reader);
+    let (env, portal) = crate::advance::later(env, portal, "2026-12-01T00:00:10Z");
+    goes_on(&mut caller, &owner);
+    let (_env, _portal) = crate::advance::later(env, portal, "2026-12-01T00:00:20Z");
+    let id = caller.expect(200, DELIVERIES, "", &owner, b"").json()["items"][0]["delivery"].clone();
+    let held = caller.expect(200, HOLD, id.as_str().unwrap(), &owner, b"{}").json();
+    assert_eq!((held["stage"].as_str(), held["held"].as_bool()), (Some("live"), Some(true)), "{held}");
     for path in ["/authority/issuer.cer", "/authority/revoked.crl"] {
         caller.expect(200, ("get", path), "", "", b"");
     }
@@ -349,6 +422,9 @@ fn every_operation_answers_as_it_is_described_and_nothing_else_is_answered() {
                     ("{question}", "x"),
                     ("{sha256}", "x"),
                     ("{number}", "0"),
+                    ("{group}", "Crew"),
+                    ("{address}", "a@b.example"),
+                    ("{word}", "x"),
                 ];
                 let real = own.iter().fold(path.clone(), |path, (part, with)| path.replace(part, with));
                 let said = caller.send(method, &real, &owner, "application/json", b"{}");

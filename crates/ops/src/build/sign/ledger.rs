@@ -86,6 +86,8 @@ impl Release<'_> {
             folders: build.folders.clone(),
             seen: Some(Box::new(build.seen())),
             uploaded: None,
+            testing: None,
+            everyone: None,
         };
         NewItem::new(format!("{stem}~{short}"), Facts::Release(Box::new(facts)), None)
     }

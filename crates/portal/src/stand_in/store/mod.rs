@@ -1,6 +1,8 @@
 //! What the stand-in answers as the store: apps, uploads in pieces, and what becomes of builds.
 
+mod deliveries;
 mod rules;
+mod testers;
 
 use std::fs::{File, OpenOptions};
 use std::io::{Seek, SeekFrom, Write};
@@ -12,7 +14,7 @@ use axum::http::{HeaderMap, StatusCode};
 use axum::response::Response;
 use axum::routing::{MethodRouter, get, post, put as put_to};
 use base64ct::{Base64, Encoding};
-use jiff::{SignedDuration, Timestamp};
+use jiff::Timestamp;
 use ninekeys_core::build::Build;
 use ninekeys_core::digest::sha256;
 use ninekeys_core::model::{ApiRole, BuildNumber};
@@ -21,16 +23,14 @@ use ninekeys_formats::source::{ReadError, Source};
 use rusqlite::Connection;
 use serde::{Deserialize, Serialize};
 
+use self::deliveries::as_of;
 use super::routes::{Portal, Refusal, answer, read};
 use super::state::{self, with_env};
-use crate::store::{Advance, BASE, DIGEST, Delivery, NewUpload, PIECE, Reached, Record, Stage, Upload};
+use crate::store::{BASE, DIGEST, Delivery, NewUpload, PIECE, Reached, Record, Stage, Upload};
 use crate::wire::List;
 
 /// The largest build.
 const MOST_BUILD: u64 = 4 << 30;
-/// How long the store looks at a build before testers can have it, and at one that everyone is to have.
-const PROCESSING: SignedDuration = SignedDuration::from_secs(2);
-const REVIEW: SignedDuration = SignedDuration::from_secs(2);
 
 /// Everything that can be asked of the store, by its path.
 pub(super) fn table() -> Vec<(String, MethodRouter<Portal>)> {
@@ -40,8 +40,14 @@ pub(super) fn table() -> Vec<(String, MethodRouter<Portal>)> {
         ("/uploads/{sha256}", put_to(begin)),
         ("/uploads/{sha256}/pieces/{number}", put_to(take).layer(DefaultBodyLimit::max(piece))),
         ("/uploads/{sha256}/completion", post(complete)),
-        ("/deliveries", get(deliveries)),
-        ("/deliveries/{id}/stage", put_to(advance)),
+        ("/questions", get(deliveries::questions)),
+        ("/deliveries", get(deliveries::deliveries)),
+        ("/deliveries/{id}/stage", put_to(deliveries::advance)),
+        ("/deliveries/{id}/hold", put_to(deliveries::hold)),
+        ("/testers", get(testers::testers)),
+        ("/testers/groups/{group}", put_to(testers::put_group)),
+        ("/testers/groups/{group}/members/{address}", put_to(testers::invite).delete(testers::remove)),
+        ("/testers/acceptances/{word}", get(testers::accept)),
     ];
     own.into_iter().map(|(path, answer)| (format!("{BASE}{path}"), answer)).collect()
 }
@@ -66,6 +72,9 @@ impl Begun {
 const RECORD: &str = "record";
 const UPLOAD: &str = "upload";
 const DELIVERY: &str = "delivery";
+/// What a build asks people for.
+const ASKS: &str = "asks";
+const GROUP: &str = "group";
 
 fn key_of(record: &Record) -> String {
     format!("{}/{}", record.platform, record.id)
@@ -81,17 +90,16 @@ async fn records(Shared(portal): Shared<Portal>, headers: HeaderMap) -> Result<R
     answer(&List { items })
 }
 
-/// Texts of a record: on one line, and of a length that a list has room for.
+/// A text on one line, and of a length that a list has room for.
+fn good_line(text: &str) -> bool {
+    (1..=100).contains(&text.chars().count()) && !text.chars().any(char::is_control) && text.trim() == text
+}
+
 fn check_record(new: &Record) -> Result<(), Refusal> {
-    let good = |text: &str| {
-        (1..=100).contains(&text.chars().count())
-            && !text.chars().any(char::is_control)
-            && text.trim() == text
-    };
     for (what, text) in
         [("id", &new.id), ("title", &new.title), ("SKU", &new.sku), ("language", &new.language)]
     {
-        if !good(text) {
+        if !good_line(text) {
             return Err(Refusal::malformed(format!("the {what} is 1 to 100 characters on one line")));
         }
     }
@@ -165,9 +173,7 @@ async fn begin(
                 Refusal::rule("record-missing", detail).values(&new.id, "an app that is at the store")
             );
         }
-        let delivered: Vec<Delivery> = state::all(database, DELIVERY)?;
-        if let Some(there) = delivered.iter().find(|one| one.sha256 == sha256 && one.stage != Stage::Rejected)
-        {
+        if let Some(there) = taken(database, now)?.iter().find(|one| one.sha256 == sha256) {
             let detail = format!("this very build is there, as number {}", there.number);
             return Err(Refusal::taken(detail));
         }
@@ -227,8 +233,9 @@ async fn complete(
     Path(sha256): Path<String>,
 ) -> Result<Response, Refusal> {
     let asked_by = portal.admit(&headers, ApiRole::Developer)?;
-    let known: Vec<Delivery> = portal.state().all(DELIVERY)?;
-    let there = known.into_iter().find(|one| one.sha256 == sha256 && one.stage != Stage::Rejected);
+    let now = portal.now();
+    let known = portal.state().change(|database, _| taken(database, now))?;
+    let there = known.into_iter().find(|one| one.sha256 == sha256);
     if let Some(there) = there {
         return answer(&there);
     }
@@ -238,7 +245,6 @@ async fn complete(
         let detail = format!("{} of {} pieces are there", begun.received, begun.pieces());
         return Err(Refusal::malformed(detail).values(begun.received, begun.pieces()));
     }
-    let now = portal.now();
     let looking = portal.clone();
     let part = portal.part(&sha256);
     // to look at a build takes a while, in which others are answered
@@ -252,6 +258,12 @@ async fn complete(
     looking.once(&headers, &asked_by, 201, |database, _| take_in(database, &begun.new, &build, now))
 }
 
+/// The builds that the store took, as they stand: a review may have come to its end since anybody looked.
+fn taken(database: &Connection, now: Timestamp) -> Result<Vec<Delivery>, Refusal> {
+    let all: Vec<Delivery> = state::all(database, DELIVERY)?;
+    Ok(all.into_iter().map(|one| as_of(one, now)).filter(|one| one.stage != Stage::Rejected).collect())
+}
+
 /// A build that was judged, as a delivery that is processed from now on.
 fn take_in(
     database: &Connection,
@@ -262,16 +274,12 @@ fn take_in(
     let records: Vec<Record> = state::all(database, RECORD)?;
     let record = records.iter().find(|one| one.id == new.id && one.platform == new.platform);
     let record = record.ok_or_else(|| Refusal::unknown(format!("the store knows no app {}", new.id)))?;
-    let all: Vec<Delivery> = state::all(database, DELIVERY)?;
-    let earlier: Vec<Delivery> = all
-        .into_iter()
-        .filter(|one| one.id == new.id && one.platform == new.platform && one.stage != Stage::Rejected)
-        // a review may have come to its end since anybody looked
-        .map(|one| as_of(one, now))
-        .collect();
+    let mut earlier = taken(database, now)?;
+    earlier.retain(|one| one.id == new.id && one.platform == new.platform);
     rules::judge(record, &earlier, build)?;
     let number = build.says.as_ref().map_or(BuildNumber::ZERO, |says| says.number());
     let version = build.says.as_ref().and_then(|says| says.version.clone()).unwrap_or_default();
+    let asks = build.says.as_ref().map(|says| says.asks_for.clone()).unwrap_or_default();
     let delivery = Delivery {
         delivery: new.sha256.chars().take(16).collect(),
         id: new.id.clone(),
@@ -284,8 +292,13 @@ fn take_in(
         stage: Stage::Processing,
         stages: vec![Reached { stage: Stage::Processing, at: now }],
         because: None,
+        groups: Vec::new(),
+        on: None,
+        share: None,
+        held: false,
     };
     state::put(database, DELIVERY, &delivery.delivery, now, &delivery)?;
+    state::put(database, ASKS, &delivery.delivery, now, &asks)?;
     state::take_out(database, UPLOAD, &new.sha256)?;
     Ok(delivery)
 }
@@ -338,62 +351,4 @@ impl Source for Kept {
         }
         Ok(())
     }
-}
-
-/// A build as it stands at a time: what the store looks at comes to its end by itself.
-fn as_of(mut delivery: Delivery, now: Timestamp) -> Delivery {
-    let Some(last) = delivery.stages.last().copied() else { return delivery };
-    let (wait, next) = match last.stage {
-        Stage::Processing => (PROCESSING, Stage::Ready),
-        Stage::InReview => (REVIEW, Stage::Live),
-        _ => return delivery,
-    };
-    if let Ok(at) = last.at.checked_add(wait)
-        && at <= now
-    {
-        delivery.stages.push(Reached { stage: next, at });
-        delivery.stage = next;
-    }
-    delivery
-}
-
-async fn deliveries(Shared(portal): Shared<Portal>, headers: HeaderMap) -> Result<Response, Refusal> {
-    portal.admit(&headers, ApiRole::Developer)?;
-    let now = portal.now();
-    let known: Vec<Delivery> = portal.state().all(DELIVERY)?;
-    // the newest first
-    let items: Vec<Delivery> = known.into_iter().rev().map(|one| as_of(one, now)).collect();
-    answer(&List { items })
-}
-
-async fn advance(
-    Shared(portal): Shared<Portal>,
-    headers: HeaderMap,
-    Path(id): Path<String>,
-    body: Bytes,
-) -> Result<Response, Refusal> {
-    portal.admit(&headers, ApiRole::Manager)?;
-    let Advance { to } = read(&body)?;
-    let now = portal.now();
-    let said = portal.state().change(|database, _| {
-        let found: Option<Delivery> = state::one(database, DELIVERY, &id)?;
-        let mut found = found
-            .map(|one| as_of(one, now))
-            .ok_or_else(|| Refusal::unknown(format!("there is no build {id} at the store")))?;
-        let next = match (found.stage, to) {
-            (Stage::Ready, Stage::Testing) => Stage::Testing,
-            (Stage::Ready | Stage::Testing, Stage::Live) => Stage::InReview,
-            (now, wanted) if now == wanted => return Ok::<_, Refusal>(found),
-            (Stage::InReview, Stage::Live) => return Ok(found),
-            (now, wanted) => {
-                let detail = format!("a build that is {} does not go to {}", now.words(), wanted.words());
-                return Err(Refusal::rule("stage-out-of-order", detail).values(now.words(), wanted.words()));
-            }
-        };
-        found.stage = next;
-        found.stages.push(Reached { stage: next, at: now });
-        state::put(database, DELIVERY, &id, now, &found)?;
-        Ok(found)
-    })?;
-    answer(&said)
 }
