@@ -49,6 +49,11 @@ pub enum Mend {
         /// Its name.
         name: String,
     },
+    /// Giving the signing key of an app to the store to hold.
+    Deposit {
+        /// The app's name.
+        app: String,
+    },
     /// A draft of its rotation.
     Rotate {
         /// Its name.

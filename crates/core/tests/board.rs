@@ -59,8 +59,9 @@ fn keystore(number: u8, name: &str, role: Role, apps: &[&str], ends: &str, seq: 
 
 /// Crossing on both sides, Deckhand on iOS alone, Quayside on Android alone.
 fn project() -> Project {
-    let android =
-        |package: &str| Some(Android { package: package.into(), destinations: vec![], permissions: None });
+    let android = |package: &str| {
+        Some(Android { package: package.into(), destinations: vec![], permissions: None, store_keys: None })
+    };
     let ios = |bundle_id: &str| Some(Ios { bundle_id: bundle_id.into(), ..Ios::default() });
     let app = |title: &str, android, ios| App { title: title.into(), android, ios, ..App::default() };
     let mut project = Project { title: "Gannet Point Ferries".into(), ..Project::default() };

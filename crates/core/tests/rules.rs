@@ -35,7 +35,12 @@ struct Case {
 }
 
 fn case(bytes: Vec<u8>) -> Case {
-    let android = Android { package: CROSSING.package.into(), destinations: vec![], permissions: None };
+    let android = Android {
+        package: CROSSING.package.into(),
+        destinations: vec![],
+        permissions: None,
+        store_keys: None,
+    };
     let app = App {
         title: "Crossing".into(),
         version: Some("2.4.0".into()),
@@ -151,8 +156,12 @@ fn project_and_policy_are_compared() {
     let mut one = case(good());
     one.app.version = Some("2.5.0".into());
     one.policy.target_sdk = Some(36);
-    one.app.android =
-        Some(Android { package: "example.other".into(), destinations: vec![], permissions: None });
+    one.app.android = Some(Android {
+        package: "example.other".into(),
+        destinations: vec![],
+        permissions: None,
+        store_keys: None,
+    });
     let found: Vec<_> = rules(&one).into_iter().map(|(name, _)| name).collect();
     assert_eq!(found, ["build-id-mismatch", "build-version-mismatch", "target-sdk-too-low"]);
     let odd = DemoBuild { min_sdk: 36, ..CROSSING };

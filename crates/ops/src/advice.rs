@@ -82,6 +82,7 @@ pub(crate) fn in_general(mend: Mend) -> Vec<String> {
         Mend::Prepare { app, destination } => {
             vec!["prepare".into(), "--app".into(), app, "--for".into(), destination.to_string()]
         }
+        Mend::Deposit { app } => vec!["keystore".into(), "deposit".into(), "--app".into(), app],
         Mend::Sign { key, destination } => {
             let key = key.into_iter().flat_map(|key| ["--key".to_owned(), key]);
             let to = destination.into_iter().flat_map(|to| ["--for".to_owned(), to.to_string()]);

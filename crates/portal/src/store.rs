@@ -7,10 +7,12 @@ use ninekeys_core::next::Earlier;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+pub use self::keys::{AsDelivered, Deposit, Held, NewUploadKey, NextUpload, Origin, ReceivingKey};
 pub use self::review::{Advance, Contact, Login, Question, Review};
 pub use self::testers::{Group, Invitation, Tester, Testers, Tried};
 use crate::client::PortalError;
 
+mod keys;
 mod review;
 mod testers;
 
@@ -219,6 +221,42 @@ pub trait Store {
     /// # Errors
     /// [`PortalError`].
     fn hold(&self, delivery: &str) -> Result<Delivery, PortalError>;
+
+    /// The certificate that signing keys are encrypted to, DER.
+    ///
+    /// # Errors
+    /// [`PortalError`].
+    fn receiving_key(&self) -> Result<Vec<u8>, PortalError>;
+
+    /// The keys that it has of an Android app; nothing where it holds none.
+    ///
+    /// # Errors
+    /// [`PortalError`].
+    fn keys(&self, package: &str) -> Result<Option<Held>, PortalError>;
+
+    /// Gives it the signing key of an app to hold.
+    ///
+    /// # Errors
+    /// [`PortalError`].
+    fn deposit(&self, package: &str, deposit: &Deposit) -> Result<Held, PortalError>;
+
+    /// Has another key upload, after a time of waiting.
+    ///
+    /// # Errors
+    /// [`PortalError`].
+    fn replace_upload(&self, package: &str, new: &NewUploadKey) -> Result<Held, PortalError>;
+
+    /// What devices get of a build.
+    ///
+    /// # Errors
+    /// [`PortalError`].
+    fn as_delivered(&self, delivery: &str) -> Result<AsDelivered, PortalError>;
+
+    /// A piece of that.
+    ///
+    /// # Errors
+    /// [`PortalError`].
+    fn delivered_piece(&self, delivery: &str, number: u64) -> Result<Vec<u8>, PortalError>;
 
     /// The groups of testers, and everybody in them.
     ///

@@ -3,6 +3,8 @@
 use ninekeys_ops::store::StoreRefusal;
 use ninekeys_ops::store::advance::AdvanceError;
 use ninekeys_ops::store::deliveries::DeliveriesError;
+use ninekeys_ops::store::fetch::FetchError;
+use ninekeys_ops::store::keys::StoreKeysError;
 use ninekeys_ops::store::publish::PublishError;
 use ninekeys_ops::store::review::ReviewError;
 use ninekeys_ops::store::testers::TestersError;
@@ -28,6 +30,7 @@ fn mends(refusal: &StoreRefusal) -> Class {
 fn mends_build(build: &str, app: &str, refusal: &StoreRefusal) -> Class {
     match refusal.rule.as_str() {
         "record-missing" => class(Exit::Portal, &["app", "change", app, "--publish"]),
+        "enrolment-missing" => class(Exit::Portal, &["keystore", "deposit", "--app", app]),
         "build-number-not-higher" | "version-closed" | "version-not-higher" => {
             class(Exit::Portal, &["upload", build, "--next"])
         }
@@ -100,6 +103,49 @@ impl Classify for AdvanceError {
             Self::Connect(inner) => inner.class(),
             Self::Store(inner) => inner.class(),
             Self::Refused(refusal) => mends(refusal),
+        }
+    }
+}
+
+impl Classify for StoreKeysError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Project(inner) => inner.class(),
+            Self::UnknownApp(_) | Self::NotAndroid(_) => class(Exit::Usage, &["app", "list"]),
+            Self::Signer(inner) => inner.class(),
+            Self::SeveralUploadKeys { names, .. } => {
+                again(Exit::Usage, &["--upload", names.first().map_or("NAME", String::as_str)])
+            }
+            Self::NoUploadKey(app) => {
+                class(Exit::Refused, &["keystore", "create", "NAME", "--app", app, "--kind", "upload"])
+            }
+            Self::Find(inner) => inner.class(),
+            Self::NotForUploads { keystore, app } => {
+                class(Exit::Refused, &["keystore", "change", keystore, "--add-app", app, "--kind", "upload"])
+            }
+            Self::NotSure(_) => again(Exit::Refused, &["--yes"]),
+            Self::Ask(_) => again(Exit::Refused, &[]),
+            Self::Envelope(_) | Self::Key(_) => {
+                say(Exit::Portal, "ask whoever runs the store for a key that can be encrypted to")
+            }
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+            Self::Connect(inner) => inner.class(),
+            Self::Store(inner) => inner.class(),
+            Self::Refused(refusal) => mends(refusal),
+            Self::OtherKey { .. } => say(Exit::Portal, "upload nothing, and ask whoever runs the store"),
+        }
+    }
+}
+
+impl Classify for FetchError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Store(inner) => inner.class(),
+            Self::Output(inner) => inner.class(),
+            Self::File(inner) => inner.class(),
+            Self::OtherBytes(_) => again(Exit::Portal, &[]),
+            Self::Stopped => again(Exit::Stopped, &[]),
         }
     }
 }

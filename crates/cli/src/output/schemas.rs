@@ -75,6 +75,8 @@ fn all() -> Vec<(String, Value)> {
         of_report::<ninekeys_ops::store::candidates::CandidatesReport>(),
         of_report::<ninekeys_ops::store::deliveries::DeliveriesReport>(),
         of_report::<ninekeys_ops::store::advance::AdvanceReport>(),
+        of_report::<ninekeys_ops::store::keys::StoreKeysReport>(),
+        of_report::<ninekeys_ops::store::fetch::FetchReport>(),
         of_report::<ninekeys_ops::store::testers::TestersListReport>(),
         of_report::<ninekeys_ops::store::testers::TestersGroupReport>(),
         of_report::<ninekeys_ops::store::testers::TestersInviteReport>(),

@@ -7,9 +7,11 @@ use ninekeys_ops::store::DeliverySaid;
 use ninekeys_ops::store::advance::AdvanceReport;
 use ninekeys_ops::store::candidates::CandidatesReport;
 use ninekeys_ops::store::deliveries::DeliveriesReport;
+use ninekeys_ops::store::fetch::FetchReport;
+use ninekeys_ops::store::keys::StoreKeysReport;
 use ninekeys_ops::store::publish::Published;
 use ninekeys_ops::store::upload::UploadReport;
-use ninekeys_portal::store::Stage;
+use ninekeys_portal::store::{Origin, Stage};
 
 use super::line::{Line, Paper, Sign};
 use super::{Report, words};
@@ -221,4 +223,45 @@ pub(super) fn published(all: &[Published], paper: &mut Paper<'_>) -> io::Result<
         paper.put(&Line::new().dim("  store").to(BESIDE_APPS).text(text).hang(BESIDE_APPS))?;
     }
     Ok(())
+}
+
+impl Report for StoreKeysReport {
+    const SCHEMA: &'static str = "ninekeys.store-keys/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let done = if self.known { "the store holds its signing key" } else { "is so at the store now" };
+        let head = Line::new().sign(Sign::Fine).text(" ").bold(&self.title);
+        paper.put(&head.text(format!("   {done} · {}", self.package)).hang(2))?;
+        paper.blank()?;
+        let came = match &self.origin {
+            Origin::HandedOver => "handed over".to_owned(),
+            Origin::MadeByStore => "made by the store, and nobody else has it".to_owned(),
+            Origin::OfApp(other) => format!("the one of {other}"),
+        };
+        let since = words::day_and_distance(self.at, self.since);
+        paper.put(&row("  signing key", format!("{came}; the store signs since {since}")))?;
+        paper.put(&row("  devices see", format!("SHA-256 {}", self.signing.sha256)))?;
+        paper.put(&Line::new().to(VALUE).text(format!("SHA-1   {}", self.signing_sha1)).hang(VALUE))?;
+        paper.put(&row("  upload key", format!("SHA-256 {}", self.upload.sha256)))?;
+        if let Some(next) = &self.next_upload {
+            let waits = format!("SHA-256 {}, from {} on", next.certificate.sha256, words::moment(next.from));
+            paper.put(&row("  then", waits))?;
+        }
+        let next = Line::new().dim("  next").to(VALUE);
+        paper.put(&next.command(&["sign", "BUILD", "--app", &self.app, "--for", "store"]).hang(VALUE))
+    }
+}
+
+impl Report for FetchReport {
+    const SCHEMA: &'static str = "ninekeys.deliveries-get/1";
+
+    fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let head = Line::new().sign(Sign::Fine).text(" ").bold(&self.output);
+        let whose = if self.as_uploaded { "as it was uploaded" } else { "as the store signs it" };
+        let size = words::size(self.output_size);
+        paper.put(&head.text(format!("   {}, {whose} · {size}", called(&self.delivery))).hang(2))?;
+        paper.put(&row("  SHA-256", self.output_sha256.as_str()))?;
+        let next = Line::new().dim("  next").to(VALUE);
+        paper.put(&next.command(&["inspect", &self.output]).hang(VALUE))
+    }
 }

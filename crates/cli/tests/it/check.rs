@@ -11,7 +11,7 @@ fn a_clean_check_is_one_line_and_silent_when_asked() {
     let toml = toml.replace("title = \"Crossing\"", "title = \"Crossing\"\nversion = \"2.4.0\"");
     env.file("ninekeys.toml", toml.as_bytes());
     let said = env.run("check next/crossing-2.4.0-13-direct.apk --for direct").exit(0);
-    insta::assert_snapshot!(said.stdout, @"✓ Ready for direct release   26 rules looked at, all fine     Crossing 2.4.0 (13) · android APK · 0.3 MiB · crossing-2.4.0-13-direct.apk");
+    insta::assert_snapshot!(said.stdout, @"✓ Ready for direct release   27 rules looked at, all fine     Crossing 2.4.0 (13) · android APK · 0.3 MiB · crossing-2.4.0-13-direct.apk");
     let said = env.run("check -q next/crossing-2.4.0-13-direct.apk --for direct").exit(0);
     assert_eq!(said.stdout + &said.stderr, "");
 }

@@ -62,7 +62,15 @@ fn the_project_file_of_the_page_is_read_and_every_key_stands_there() {
     for key in keys.iter().filter(|key| {
         !matches!(
             key.as_str(),
-            "policy" | "app" | "android" | "ios" | "properties" | "lend" | "account" | "review"
+            "policy"
+                | "app"
+                | "android"
+                | "ios"
+                | "properties"
+                | "lend"
+                | "account"
+                | "review"
+                | "store-keys"
         )
     }) {
         let told = page.lines().any(|line| line.starts_with('|') && line.contains(&format!("`{key}`")));

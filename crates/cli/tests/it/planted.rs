@@ -126,7 +126,7 @@ const MADE_UP: [&str; 8] = [
 ];
 
 /// What asks the portal, walked with one that runs.
-const WALK_TO_THE_PORTAL: [&str; 21] = [
+const WALK_TO_THE_PORTAL: [&str; 26] = [
     "apikey create tests# --use testers",
     "prepare --app pier# --for store --yes",
     "lend --app pier# --for store --platform ios --mask -- true",
@@ -144,6 +144,11 @@ const WALK_TO_THE_PORTAL: [&str; 21] = [
     "app change crossing --publish",
     "upload build.apk --app crossing",
     "deliveries",
+    "app change pier# --package example.gannetpoint.pier# --publish",
+    "keystore create deposited# --app pier# --common-name D --algorithm ec-p256",
+    "keystore create uploads-of-pier# --app pier# --kind upload --common-name U --algorithm ec-p256",
+    "keystore deposit --app pier# --yes",
+    "keystore replace-upload --app pier# --key uploads-of-pier# --yes",
     "testers group Crew#",
     "testers invite ana@gannetpoint.example --group Crew#",
     "testers list",
@@ -345,6 +350,7 @@ fn what_was_planted_is_nowhere_after_any_command_and_in_nothing_that_any_of_them
     // a release is not upon one path: this build has no testers
     let advance = "advance 12 --to testing";
     assert_eq!(walk.run(advance, "text"), 2);
+    assert_eq!(walk.run("deliveries --get 12 --to device.apk", "text"), 2);
     drop(portal);
     let last = ["cabinet passphrase --new-passphrase-in new", "app remove quay1"];
     assert_eq!(last.map(|line| walk.run(line, "text")), [0, 5]);

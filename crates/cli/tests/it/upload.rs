@@ -87,17 +87,21 @@ fn a_refusal_says_rule_and_values_and_the_command_that_mends_it() {
     make_known(&other, &portal);
     import_key(&other, &portal.said["first_key"], "owner");
     other.run("app add quayside --package example.gannetpoint.crossing --for store").exit(0);
+    env.run("keystore export quay --to quay.p12 --note-password quay.pw").exit(0);
+    other.file("quay.p12", &env.read("quay.p12"));
+    other.file("quay.pw", &env.read("quay.pw"));
     other
-        .run("keystore create quay --app quayside --kind upload --common-name B --algorithm rsa-2048")
+        .run("keystore import quay.p12 --name quay --password-in quay.pw --app quayside --kind upload")
         .exit(0);
     other.file("quay.apk", &testkit::builds::crossing().apk());
-    other.run("sign quay.apk --app quayside --for store").exit(0);
-    let refused = other.run(&format!("upload {ANDROID}")).exit(6);
+    other.run("sign quay.apk --app quayside --for store --set-version 2.4.1").exit(0);
+    let own = "quayside-2.4.1-12-store.apk";
+    let refused = other.run(&format!("upload {own}")).exit(6);
     refused
         .says("build-number-not-higher")
         .says("sent 12, needed 13")
-        .says(&format!("ninekeys upload {ANDROID} --next"));
-    other.run(&format!("upload {ANDROID} --next")).exit(0).says("Quayside 2.4.0 (13)");
+        .says(&format!("ninekeys upload {own} --next"));
+    other.run(&format!("upload {own} --next")).exit(0).says("Quayside 2.4.1 (13)");
     let listed = env.run("deliveries --format json").exit(0).json();
     let ledger: Vec<bool> =
         listed["deliveries"].as_array().unwrap().iter().map(|one| one["in_ledger"] == true).collect();

@@ -29,8 +29,8 @@ pub use nine::NineKey;
 pub use number::{BuildNumber, NotANumber};
 pub use platform::{Destination, Platform, UnknownDestination};
 pub use project::{
-    Account, Android, App, Capability, Contact, Ios, Lend, LendIos, Policy, Project, ProjectPin, Properties,
-    ReviewSays, Side, UnknownCapability,
+    Account, Android, App, Capability, Contact, Ios, Lend, LendIos, NextUpload, Policy, Project, ProjectPin,
+    Properties, ReviewSays, Side, StoreKeys, UnknownCapability,
 };
 pub use rotation::{Does, OldKeyMay, RotationFacts, RotationStep};
 pub use seen::{Aspect, Seen, SeenChange};

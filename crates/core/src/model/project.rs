@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::str::FromStr;
 
+use jiff::Timestamp;
 use ninekeys_formats::entitlements::Entitlement;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -288,6 +289,40 @@ pub struct Android {
     /// The permissions that its builds ask for, all of them.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub permissions: Option<BTreeSet<String>>,
+    /// The keys that the store has of it, where the store holds the signing key.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub store_keys: Option<StoreKeys>,
+}
+
+/// The certificates that a store knows an Android app by which it signs itself, by SHA-256.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct StoreKeys {
+    /// The signing key's: what devices see.
+    pub signing: String,
+    /// The upload key's: what builds for the store are signed with.
+    pub upload: String,
+    /// The one that takes the upload key's place.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub next_upload: Option<NextUpload>,
+}
+
+/// An upload key that waits until it counts.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct NextUpload {
+    /// SHA-256 of its certificate.
+    pub certificate: String,
+    /// From when on it counts, and the one before it no more.
+    pub from: Timestamp,
+}
+
+impl StoreKeys {
+    /// The upload key that counts at a time.
+    pub fn upload_at(&self, now: Timestamp) -> &str {
+        let next = self.next_upload.as_ref().filter(|next| next.from <= now);
+        next.map_or(&self.upload, |next| &next.certificate)
+    }
 }
 
 /// An account at the portal.

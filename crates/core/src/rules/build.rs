@@ -5,7 +5,7 @@ use ninekeys_formats::manifest::Manifest;
 use super::{BuildLook, Notes, Part, Rule, Subject, because};
 use crate::android::{AndroidBuild, PackageKind, Refusal};
 use crate::build::{Number, Says};
-use crate::findings::{Level, Observation};
+use crate::findings::{Level, Mend, Observation};
 use crate::ios::look::IosLook;
 use crate::model::{BuildNumber, Destination};
 
@@ -138,6 +138,14 @@ pub(super) const RULES: &[Rule] = &[
         meaning: "Stores take bundles (AAB) for new apps; an APK is for people who get the file directly.",
         remedy: "build a bundle for the store, or sign this APK for `direct`",
         subjects: &[Subject::Android(bundle_wanted)],
+    },
+    Rule {
+        name: "enrolment-missing",
+        level: Level::Note,
+        about: "a bundle goes to a store, and nothing says that the store holds the app's signing key",
+        meaning: "A store signs what it makes of a bundle, with the app's signing key: it refuses a bundle before it was given that key, or made one.",
+        remedy: "hand the signing key over, or have the store make one; if that was done on a web page, `store-keys` in ninekeys.toml says so",
+        subjects: &[Subject::Android(enrolment_missing)],
     },
     Rule {
         name: "package-wanted",
@@ -354,6 +362,16 @@ fn bundle_wanted(look: &BuildLook<'_>, android: &AndroidBuild, notes: &mut Notes
     if look.destination == Some(Destination::Store) && android.package.kind == PackageKind::Apk {
         let seen = Observation::new("it is an APK, and a store wants a bundle for a new app");
         notes.found(seen.expected("AAB").found("APK"));
+    }
+}
+
+fn enrolment_missing(look: &BuildLook<'_>, android: &AndroidBuild, notes: &mut Notes) {
+    let Some((name, app)) = look.app else { return notes.skip("no app of the project file") };
+    let is_told = app.android.as_ref().is_some_and(|android| android.store_keys.is_some());
+    let is_bundle = android.package.kind == PackageKind::Bundle;
+    if look.destination == Some(Destination::Store) && is_bundle && !is_told {
+        let seen = Observation::new("nothing says that the store holds the app's signing key");
+        notes.found(seen.mend(Mend::Deposit { app: name.into() }));
     }
 }
 

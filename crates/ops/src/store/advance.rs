@@ -245,7 +245,11 @@ fn make_sure(ctx: &Ctx<'_>, found: &Delivery, review: Option<&ReviewSaid>) -> Re
 }
 
 /// The build that is meant: by its bytes where a file was named, else by id, file name or number.
-fn find<'d>(all: &'d [Delivery], wanted: &str, sha256: Option<&str>) -> Result<&'d Delivery, AdvanceError> {
+pub(super) fn find<'d>(
+    all: &'d [Delivery],
+    wanted: &str,
+    sha256: Option<&str>,
+) -> Result<&'d Delivery, AdvanceError> {
     let is_it = |one: &&Delivery| match sha256 {
         Some(sha256) => one.sha256 == sha256,
         None => {

@@ -3,6 +3,8 @@
 pub mod advance;
 pub mod candidates;
 pub mod deliveries;
+pub mod fetch;
+pub mod keys;
 pub mod publish;
 pub mod raise;
 pub mod review;

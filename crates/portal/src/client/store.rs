@@ -9,7 +9,8 @@ use serde::de::DeserializeOwned;
 
 use super::{Ask, HttpPortal, JSON, PortalError, parse, part};
 use crate::store::{
-    Advance, BASE, Delivery, Group, Invitation, NewUpload, Question, Record, Store, Tester, Testers, Upload,
+    Advance, AsDelivered, BASE, Delivery, Deposit, Group, Held, Invitation, NewUpload, NewUploadKey,
+    Question, ReceivingKey, Record, Store, Tester, Testers, Upload,
 };
 use crate::wire::List;
 
@@ -91,6 +92,45 @@ impl Store for HttpPortal<'_> {
     fn hold(&self, delivery: &str) -> Result<Delivery, PortalError> {
         let path = format!("/deliveries/{}/hold", part(delivery));
         self.of_store("a hold", &Ask::Put(b"{}"), &path, None)
+    }
+
+    fn receiving_key(&self) -> Result<Vec<u8>, PortalError> {
+        let what = "the key that the store receives by";
+        let key: ReceivingKey = self.of_store(what, &Ask::Get, "/receiving-key", None)?;
+        Base64::decode_vec(&key.certificate).map_err(|_| PortalError::Answer(what))
+    }
+
+    fn keys(&self, package: &str) -> Result<Option<Held>, PortalError> {
+        let path = format!("/apps/{}/keys", part(package));
+        match self.of_store("a question about keys", &Ask::Get, &path, None) {
+            Err(PortalError::Refused(problem)) if problem.kind == "unknown" => Ok(None),
+            done => done.map(Some),
+        }
+    }
+
+    fn deposit(&self, package: &str, deposit: &Deposit) -> Result<Held, PortalError> {
+        let what = "a signing key that goes to the store";
+        let body = serde_json::to_vec(deposit).map_err(|_| PortalError::Answer(what))?;
+        self.of_store(what, &Ask::Put(&body), &format!("/apps/{}/signing-key", part(package)), None)
+    }
+
+    fn replace_upload(&self, package: &str, new: &NewUploadKey) -> Result<Held, PortalError> {
+        let what = "another upload key";
+        let body = serde_json::to_vec(new).map_err(|_| PortalError::Answer(what))?;
+        self.of_store(what, &Ask::Put(&body), &format!("/apps/{}/upload-key", part(package)), None)
+    }
+
+    fn as_delivered(&self, delivery: &str) -> Result<AsDelivered, PortalError> {
+        let what = "what devices get";
+        let path = format!("/deliveries/{}/as-delivered", part(delivery));
+        let told: AsDelivered = self.of_store(what, &Ask::Get, &path, None)?;
+        if PIECES.contains(&told.piece) { Ok(told) } else { Err(PortalError::Answer(what)) }
+    }
+
+    fn delivered_piece(&self, delivery: &str, number: u64) -> Result<Vec<u8>, PortalError> {
+        let path = format!("{BASE}/deliveries/{}/as-delivered/{number}", part(delivery));
+        let bytes = self.ask("a piece of what devices get", &Ask::Get, &path, None)?;
+        Ok(bytes.lend(Vec::clone))
     }
 
     fn testers(&self) -> Result<Testers, PortalError> {

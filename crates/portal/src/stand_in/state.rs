@@ -32,6 +32,7 @@ const SCHEMA: &str = "
         kind text not null, id text not null, made integer not null, body text not null, primary key (kind, id)) strict;
     create table if not exists api_key (
         key_id text primary key, public_key blob not null, secret blob, body text not null) strict;
+    create table if not exists held_key (id text primary key, secret blob not null, certificate blob not null) strict;
     create table if not exists answered (call text primary key, status integer not null, body text not null) strict;
 ";
 
@@ -103,21 +104,28 @@ impl State {
         Ok((State { database, authority, team, title }, first))
     }
 
-    /// The key that connections are sealed with, and its certificate, which is put into the folder; made where there is none.
-    pub(super) fn tls(&mut self, folder: &Path, now: Timestamp) -> Result<Kept, StandInError> {
-        let sql = "select secret, certificate from signer where place = 3";
+    /// A key of its own and its certificate, at a place; made where there is none.
+    fn own(&self, place: u8, now: Timestamp) -> Result<Kept, StandInError> {
+        let sql = "select secret, certificate from signer where place = ?1";
         let row =
             |row: &rusqlite::Row<'_>| Ok(Kept { secret: Secret::new(row.get(0)?), certificate: row.get(1)? });
-        let known = self.database.query_row(sql, [], row).optional()?;
-        let kept = match known {
-            Some(kept) => kept,
-            None => {
-                let kept = with_env(now, authority::seal)?;
-                let sql = "insert into signer (place, secret, certificate) values (3, ?1, ?2)";
-                kept.secret.lend(|secret| self.database.execute(sql, params![secret, kept.certificate]))?;
-                kept
-            }
-        };
+        if let Some(known) = self.database.query_row(sql, [place], row).optional()? {
+            return Ok(known);
+        }
+        let kept = with_env(now, authority::seal)?;
+        let sql = "insert into signer (place, secret, certificate) values (?1, ?2, ?3)";
+        kept.secret.lend(|secret| self.database.execute(sql, params![place, secret, kept.certificate]))?;
+        Ok(kept)
+    }
+
+    /// The key that signing keys are encrypted to.
+    pub(super) fn receiver(&self, now: Timestamp) -> Result<Kept, StandInError> {
+        self.own(4, now)
+    }
+
+    /// The key that connections are sealed with, and its certificate, which is put into the folder; made where there is none.
+    pub(super) fn tls(&mut self, folder: &Path, now: Timestamp) -> Result<Kept, StandInError> {
+        let kept = self.own(3, now)?;
         put_certificate(&folder.join(TLS), &kept.certificate)?;
         Ok(kept)
     }

@@ -4,10 +4,12 @@ mod add_key;
 pub(crate) mod args;
 mod change;
 mod create;
+mod deposit;
 mod export;
 mod hand_over;
 mod import;
 pub(crate) mod password;
+mod replace_upload;
 mod retire;
 mod take_out;
 
@@ -26,6 +28,8 @@ pub(crate) enum Command {
     Import(import::Args),
     Export(export::Args),
     HandOver(hand_over::Args),
+    Deposit(deposit::Args),
+    ReplaceUpload(replace_upload::Args),
     Password(password::Args),
     Retire(retire::Args),
     TakeOut(take_out::Args),
@@ -40,6 +44,8 @@ pub(crate) fn run(command: Command, ctx: &Ctx<'_>, out: &mut Output) -> Result<E
         Command::Import(args) => import::run(args, ctx, out),
         Command::Export(args) => export::run(args, ctx, out),
         Command::HandOver(args) => hand_over::run(args, ctx, out),
+        Command::Deposit(args) => deposit::run(args, ctx, out),
+        Command::ReplaceUpload(args) => replace_upload::run(args, ctx, out),
         Command::Password(args) => password::run(&args, ctx, out),
         Command::Retire(args) => retire::run(&args, ctx, out),
         Command::TakeOut(args) => take_out::run(&args, ctx, out),

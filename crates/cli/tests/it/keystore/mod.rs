@@ -1,9 +1,11 @@
 mod add_key;
 mod change;
 mod create;
+pub(crate) mod deposit;
 mod export;
 mod hand_over;
 mod import;
 mod password;
+mod replace_upload;
 mod retire;
 mod take_out;

@@ -261,6 +261,11 @@ const COMPLETION: (&str, &str) = ("post", "/store/v1/uploads/{sha256}/completion
 const DELIVERIES: (&str, &str) = ("get", "/store/v1/deliveries");
 const HOLD: (&str, &str) = ("put", "/store/v1/deliveries/{id}/hold");
 const QUESTIONS: (&str, &str) = ("get", "/store/v1/questions");
+const KEYS: (&str, &str) = ("get", "/store/v1/apps/{package}/keys");
+const DEPOSIT: (&str, &str) = ("put", "/store/v1/apps/{package}/signing-key");
+const REPLACE: (&str, &str) = ("put", "/store/v1/apps/{package}/upload-key");
+const GET: (&str, &str) = ("get", "/store/v1/deliveries/{id}/as-delivered");
+const GET_PIECE: (&str, &str) = ("get", "/store/v1/deliveries/{id}/as-delivered/{number}");
 const TESTERS: (&str, &str) = ("get", "/store/v1/testers");
 const GROUP: (&str, &str) = ("put", "/store/v1/testers/groups/{group}");
 const MEMBER: (&str, &str) = ("put", "/store/v1/testers/groups/{group}/members/{address}");
@@ -361,6 +366,68 @@ fn tries(caller: &mut Caller, env: &TestEnv, owner: &str, reader: &str) {
     caller.expect(404, leaves, ana, owner, b"");
 }
 
+/// The keys of an app, and what devices get then.
+fn signs(caller: &mut Caller, env: &TestEnv, owner: &str, reader: &str) {
+    let package = "example.gannetpoint.crossing";
+    let der = |name: &str| {
+        env.run(&format!("keystore export {name} --to {name}.pem --as certificate-pem")).exit(0);
+        let pem = String::from_utf8(env.read(&format!("{name}.pem"))).unwrap();
+        pem.lines().filter(|line| !line.starts_with('-')).collect::<String>()
+    };
+    env.run("keystore create other --app quayside --kind upload --common-name B --algorithm ec-p256").exit(0);
+    let (upload, other) = (der("quay"), der("other"));
+    caller.refuses(("get", "/store/v1/receiving-key"), "", reader, b"");
+    caller.expect(200, ("get", "/store/v1/receiving-key"), "", owner, b"");
+    let made = json!({ "origin": "made-by-store", "upload": upload }).to_string().into_bytes();
+    caller.refuses(KEYS, package, reader, b"");
+    caller.expect(404, KEYS, package, owner, b"");
+    caller.refuses(DEPOSIT, package, reader, &made);
+    caller.expect(422, DEPOSIT, "example.gannetpoint.dory", owner, &made);
+    let no_message = json!({ "origin": "handed-over", "upload": upload }).to_string().into_bytes();
+    caller.expect(400, DEPOSIT, package, owner, &no_message);
+    let of_other = json!({ "origin": { "of-app": "example.gannetpoint.dory" }, "upload": upload });
+    caller.expect(404, DEPOSIT, package, owner, &of_other.to_string().into_bytes());
+    let id = caller.expect(200, DELIVERIES, "", owner, b"").json()["items"][0]["delivery"].clone();
+    let id = id.as_str().unwrap();
+    caller.refuses(GET, id, reader, b"");
+    caller.expect(404, GET, "nothing", owner, b"");
+    let held = caller.expect(200, DEPOSIT, package, owner, &made).json();
+    assert_eq!(caller.expect(200, DEPOSIT, package, owner, &made).json(), held);
+    let of_other = of_other.to_string().into_bytes();
+    caller.expect(409, DEPOSIT, package, owner, &of_other);
+    caller.expect(200, KEYS, package, owner, b"");
+    let new = |certificate: &str| json!({ "certificate": certificate }).to_string().into_bytes();
+    caller.refuses(REPLACE, package, reader, &new(&other));
+    caller.expect(404, REPLACE, "example.gannetpoint.dory", owner, &new(&other));
+    caller.expect(400, REPLACE, package, owner, &new("bm8="));
+    caller.expect(422, REPLACE, package, owner, &new(held["signing"].as_str().unwrap()));
+    let waits = caller.expect(200, REPLACE, package, owner, &new(&other)).json();
+    assert_eq!(waits["next_upload"]["from"], "2026-12-03T00:00:10Z", "{waits}");
+    let told = caller.expect(200, GET, id, owner, b"").json();
+    caller.refuses(GET_PIECE, &format!("{id} 0"), reader, b"");
+    caller.expect(404, GET_PIECE, &format!("{id} 9"), owner, b"");
+    let bytes = caller.expect(200, GET_PIECE, &format!("{id} 0"), owner, b"").body;
+    assert_eq!(ninekeys_core::digest::sha256_hex(&bytes), told["sha256"].as_str().unwrap());
+}
+
+/// A bundle, of which devices get parts that are cut elsewhere.
+fn brings_a_bundle(caller: &mut Caller, env: &TestEnv, owner: &str) {
+    env.file("quay.aab", &ninekeys_core::demo::CROSSING.aab());
+    env.run("sign quay.aab --app quayside --for store --key quay --set-build 20").exit(0);
+    let bytes = env.read("quayside-2.4.0-20-store.aab");
+    let sha256 = ninekeys_core::digest::sha256_hex(&bytes);
+    let new = json!({
+        "id": "example.gannetpoint.crossing", "platform": "android", "file": "quay.aab", "size": bytes.len(),
+        "sha256": sha256,
+    });
+    caller.expect(200, UPLOAD, &sha256, owner, &new.to_string().into_bytes());
+    caller.expect(200, PIECE, &format!("{sha256} 0"), owner, &bytes);
+    let there = caller.expect(201, COMPLETION, &sha256, owner, b"{}").json();
+    let id = there["delivery"].as_str().unwrap();
+    caller.expect(422, GET, id, owner, b"");
+    caller.expect(422, GET_PIECE, &format!("{id} 0"), owner, b"");
+}
+
 /// A build that goes on, at a later time.
 fn goes_on(caller: &mut Caller, owner: &str) {
     let id = caller.expect(200, DELIVERIES, "", owner, b"").json()["items"][0]["delivery"].clone();
@@ -400,8 +467,10 @@ fn every_operation_answers_as_it_is_described_and_nothing_else_is_answered() {
     tries(&mut caller, &env, &owner, &reader);
     let (env, portal) = crate::advance::later(env, portal, "2026-12-01T00:00:10Z");
     goes_on(&mut caller, &owner);
+    signs(&mut caller, &env, &owner, &reader);
+    brings_a_bundle(&mut caller, &env, &owner);
     let (_env, _portal) = crate::advance::later(env, portal, "2026-12-01T00:00:20Z");
-    let id = caller.expect(200, DELIVERIES, "", &owner, b"").json()["items"][0]["delivery"].clone();
+    let id = caller.expect(200, DELIVERIES, "", &owner, b"").json()["items"][1]["delivery"].clone();
     let held = caller.expect(200, HOLD, id.as_str().unwrap(), &owner, b"{}").json();
     assert_eq!((held["stage"].as_str(), held["held"].as_bool()), (Some("live"), Some(true)), "{held}");
     for path in ["/authority/issuer.cer", "/authority/revoked.crl"] {
@@ -425,6 +494,7 @@ fn every_operation_answers_as_it_is_described_and_nothing_else_is_answered() {
                     ("{group}", "Crew"),
                     ("{address}", "a@b.example"),
                     ("{word}", "x"),
+                    ("{package}", "example.gannetpoint.crossing"),
                 ];
                 let real = own.iter().fold(path.clone(), |path, (part, with)| path.replace(part, with));
                 let said = caller.send(method, &real, &owner, "application/json", b"{}");

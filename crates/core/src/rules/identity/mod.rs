@@ -11,7 +11,7 @@ use crate::android::{AndroidBuild, PackageKind, SchemeState, SignatureFault, Sig
 use crate::build::SignedBy;
 use crate::certificate::{LEAST_YEARS_FOR_SIGNING, end_of_validity, is_debug_certificate};
 use crate::findings::{Level, Mend, Observation};
-use crate::model::{Facts, Inventory, ReleaseFacts, Role, State};
+use crate::model::{Destination, Facts, Inventory, ReleaseFacts, Role, State, StoreKeys};
 
 pub(super) use setup::due;
 
@@ -170,6 +170,14 @@ pub(super) const RULES: &[Rule] = &[
                   and an app that was once released with it can be replaced by anybody's.",
         remedy: "sign it with the app's own key; what was released with a debug key has to be released as a new app",
         subjects: &[Subject::Android(debug_key)],
+    },
+    Rule {
+        name: "signer-unknown",
+        level: Level::Error,
+        about: "the build goes to a store that knows the app by another upload key",
+        meaning: "A store that holds the signing key takes builds from whoever has the upload key that it was told, and from nobody else.",
+        remedy: "sign with that upload key; if it is lost, have the store take another: `ninekeys keystore replace-upload`",
+        subjects: &[Subject::Android(signer_unknown)],
     },
     Rule {
         name: "keys-swapped",
@@ -337,6 +345,9 @@ impl<'a> Expected<'a> {
 
 fn signer_changed(look: &BuildLook<'_>, android: &AndroidBuild, notes: &mut Notes) {
     let signers = signers(look, notes);
+    if at_store(look).is_some() {
+        return notes.skip("devices see the store's signature: the store knows who uploads");
+    }
     // whoever took a build of the last one was told of its successor
     let told = |last: &ReleaseFacts| {
         let certificate = &last.signer_certificate;
@@ -436,6 +447,41 @@ fn swapped<'a>(look: &'a BuildLook<'_>, signer: &SignedBy) -> Option<&'a KnownSi
         return None;
     }
     look.known_signers.iter().find(|known| known.role == wanted)
+}
+
+/// The keys that the store has of the app that the build is of, where it goes there and the project file says them.
+fn at_store<'a>(look: &BuildLook<'a>) -> Option<&'a StoreKeys> {
+    let to_store = look.destination == Some(Destination::Store);
+    look.app.filter(|_| to_store).and_then(|(_, app)| app.android.as_ref()?.store_keys.as_ref())
+}
+
+fn signer_unknown(look: &BuildLook<'_>, _: &AndroidBuild, notes: &mut Notes) {
+    let signers = signers(look, notes);
+    let Some(keys) = at_store(look) else {
+        return notes.skip("no store is said to hold the app's signing key");
+    };
+    let upload = keys.upload_at(look.now);
+    for signer in signers.iter().filter(|signer| signer.certificate_fingerprint != upload) {
+        // that it is the other of the two is said where the cabinet knows both
+        if swapped(look, signer).is_some() {
+            continue;
+        }
+        let right = look.known_signers.iter().find(|known| known.certificate == upload);
+        let name = right.map(|right| format!(" ({})", right.name)).unwrap_or_default();
+        let waits =
+            keys.next_upload.as_ref().filter(|next| next.certificate == signer.certificate_fingerprint);
+        let waits =
+            waits.map(|next| format!(", which counts from {} on", day(next.from))).unwrap_or_default();
+        let seen = Observation::new("it is not signed with the upload key that the store knows")
+            .expected(format!("certificate {}{name}", short(upload)))
+            .found(format!("certificate {}{waits}", short(&signer.certificate_fingerprint)));
+        notes.found(match right {
+            Some(right) => {
+                seen.mend(Mend::Sign { key: Some(right.name.clone()), destination: look.destination })
+            }
+            None => seen,
+        });
+    }
 }
 
 fn keys_swapped(look: &BuildLook<'_>, _: &AndroidBuild, notes: &mut Notes) {

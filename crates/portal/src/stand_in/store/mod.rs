@@ -1,10 +1,12 @@
 //! What the stand-in answers as the store: apps, uploads in pieces, and what becomes of builds.
 
 mod deliveries;
+mod file;
+mod keys;
 mod rules;
 mod testers;
 
-use std::fs::{File, OpenOptions};
+use std::fs::OpenOptions;
 use std::io::{Seek, SeekFrom, Write};
 use std::path::PathBuf;
 
@@ -17,13 +19,13 @@ use base64ct::{Base64, Encoding};
 use jiff::Timestamp;
 use ninekeys_core::build::Build;
 use ninekeys_core::digest::sha256;
-use ninekeys_core::model::{ApiRole, BuildNumber};
+use ninekeys_core::model::{ApiRole, BuildNumber, Platform};
 use ninekeys_core::stream::source_sha256;
-use ninekeys_formats::source::{ReadError, Source};
 use rusqlite::Connection;
 use serde::{Deserialize, Serialize};
 
 use self::deliveries::as_of;
+use self::file::OnDisk;
 use super::routes::{Portal, Refusal, answer, read};
 use super::state::{self, with_env};
 use crate::store::{BASE, DIGEST, Delivery, NewUpload, PIECE, Reached, Record, Stage, Upload};
@@ -44,6 +46,12 @@ pub(super) fn table() -> Vec<(String, MethodRouter<Portal>)> {
         ("/deliveries", get(deliveries::deliveries)),
         ("/deliveries/{id}/stage", put_to(deliveries::advance)),
         ("/deliveries/{id}/hold", put_to(deliveries::hold)),
+        ("/deliveries/{id}/as-delivered", get(keys::delivered)),
+        ("/deliveries/{id}/as-delivered/{number}", get(keys::delivered_piece)),
+        ("/receiving-key", get(keys::receiving_key)),
+        ("/apps/{package}/keys", get(keys::keys)),
+        ("/apps/{package}/signing-key", put_to(keys::deposit)),
+        ("/apps/{package}/upload-key", put_to(keys::replace_upload)),
         ("/testers", get(testers::testers)),
         ("/testers/groups/{group}", put_to(testers::put_group)),
         ("/testers/groups/{group}/members/{address}", put_to(testers::invite).delete(testers::remove)),
@@ -75,6 +83,8 @@ const DELIVERY: &str = "delivery";
 /// What a build asks people for.
 const ASKS: &str = "asks";
 const GROUP: &str = "group";
+/// The certificate that an app's first build was signed with.
+const SIGNER: &str = "first-signer";
 
 fn key_of(record: &Record) -> String {
     format!("{}/{}", record.platform, record.id)
@@ -82,6 +92,15 @@ fn key_of(record: &Record) -> String {
 
 fn is_sha256(text: &str) -> bool {
     text.len() == 64 && text.bytes().all(|byte| byte.is_ascii_digit() || (b'a'..=b'f').contains(&byte))
+}
+
+/// An app that the store knows.
+fn known_record(database: &Connection, platform: Platform, id: &str) -> Result<Record, Refusal> {
+    let known: Vec<Record> = state::all(database, RECORD)?;
+    known.into_iter().find(|one| one.id == id && one.platform == platform).ok_or_else(|| {
+        let detail = format!("the store knows no app {id} for {}", platform.title());
+        Refusal::rule("record-missing", detail).values(id, "an app that is at the store")
+    })
 }
 
 async fn records(Shared(portal): Shared<Portal>, headers: HeaderMap) -> Result<Response, Refusal> {
@@ -166,13 +185,7 @@ async fn begin(
     }
     let now = portal.now();
     let said = portal.state().change(|database, _| {
-        let known: Vec<Record> = state::all(database, RECORD)?;
-        if !known.iter().any(|one| one.id == new.id && one.platform == new.platform) {
-            let detail = format!("the store knows no app {} for {}", new.id, new.platform.title());
-            return Err(
-                Refusal::rule("record-missing", detail).values(&new.id, "an app that is at the store")
-            );
-        }
+        known_record(database, new.platform, &new.id)?;
         if let Some(there) = taken(database, now)?.iter().find(|one| one.sha256 == sha256) {
             let detail = format!("this very build is there, as number {}", there.number);
             return Err(Refusal::taken(detail));
@@ -271,12 +284,19 @@ fn take_in(
     build: &Build,
     now: Timestamp,
 ) -> Result<Delivery, Refusal> {
-    let records: Vec<Record> = state::all(database, RECORD)?;
-    let record = records.iter().find(|one| one.id == new.id && one.platform == new.platform);
-    let record = record.ok_or_else(|| Refusal::unknown(format!("the store knows no app {}", new.id)))?;
+    let record = known_record(database, new.platform, &new.id)?;
     let mut earlier = taken(database, now)?;
     earlier.retain(|one| one.id == new.id && one.platform == new.platform);
-    rules::judge(record, &earlier, build)?;
+    let held = match new.platform {
+        Platform::Android => keys::held(database, &new.id, now)?,
+        Platform::Ios => None,
+    };
+    let app = key_of(&record);
+    let first: Option<String> = state::one(database, SIGNER, &app)?;
+    rules::judge(&record, &earlier, build, &rules::Keys { held: held.as_ref(), first: first.as_deref() })?;
+    if let Some(signer) = build.signers.first().filter(|_| first.is_none()) {
+        state::put(database, SIGNER, &app, now, &signer.certificate_fingerprint)?;
+    }
     let number = build.says.as_ref().map_or(BuildNumber::ZERO, |says| says.number());
     let version = build.says.as_ref().and_then(|says| says.version.clone()).unwrap_or_default();
     let asks = build.says.as_ref().map(|says| says.asks_for.clone()).unwrap_or_default();
@@ -305,9 +325,7 @@ fn take_in(
 
 /// What is in the file that was put together, and its SHA-256.
 fn look_at(path: &std::path::Path, now: Timestamp) -> Result<(Build, String), Refusal> {
-    let file = File::open(path).map_err(|error| failed(&error))?;
-    let length = file.metadata().map_err(|error| failed(&error))?.len();
-    let source = Kept { file, length };
+    let source = OnDisk::open(path).map_err(|error| failed(&error))?;
     with_env(now, |env| {
         let found = source_sha256(&source, env).map_err(|error| failed(&std::io::Error::other(error)))?;
         let build = Build::examine(&source, None, env)
@@ -317,38 +335,4 @@ fn look_at(path: &std::path::Path, now: Timestamp) -> Result<(Build, String), Re
         }
         Ok((build, found))
     })
-}
-
-/// A file by position.
-struct Kept {
-    file: File,
-    length: u64,
-}
-
-impl Source for Kept {
-    fn len(&self) -> u64 {
-        self.length
-    }
-
-    #[cfg(unix)]
-    fn read_at(&self, at: u64, into: &mut [u8]) -> Result<(), ReadError> {
-        use std::os::unix::fs::FileExt;
-        let wanted = into.len() as u64;
-        self.file.read_exact_at(into, at).map_err(|cause| ReadError { at, wanted, cause })
-    }
-
-    #[cfg(windows)]
-    fn read_at(&self, at: u64, into: &mut [u8]) -> Result<(), ReadError> {
-        use std::os::windows::fs::FileExt;
-        let wanted = into.len() as u64;
-        let mut done = 0;
-        while let Some(rest) = into.get_mut(done..).filter(|rest| !rest.is_empty()) {
-            match self.file.seek_read(rest, at + done as u64) {
-                Ok(0) => return Err(ReadError::outside(at, wanted)),
-                Ok(count) => done += count,
-                Err(cause) => return Err(ReadError { at, wanted, cause }),
-            }
-        }
-        Ok(())
-    }
 }

@@ -1,19 +1,26 @@
 //! What the store takes and what it does not: each rule by the name that a check knows it by.
 
+use base64ct::{Base64, Encoding};
 use ninekeys_core::build::{Build, Form};
+use ninekeys_core::digest::sha256_hex;
 use ninekeys_core::model::{BuildNumber, Platform};
 use ninekeys_core::next::{Bar, Earlier, bar};
 use ninekeys_formats::manifest::Sdk;
 
 use super::super::routes::Refusal;
-use crate::store::{Delivery, Record};
+use crate::store::{Delivery, Held, Record};
 
 /// The lowest target SDK that the store takes for an Android app.
 pub(super) const LOWEST_TARGET: u32 = 33;
 
 /// Whether the store takes a build: what it is, whose it is, and that it is above what is there. Earlier builds are those of
 /// the same app, whatever became of them.
-pub(super) fn judge(record: &Record, earlier: &[Delivery], build: &Build) -> Result<(), Refusal> {
+pub(super) fn judge(
+    record: &Record,
+    earlier: &[Delivery],
+    build: &Build,
+    keys: &Keys<'_>,
+) -> Result<(), Refusal> {
     let Some(says) = &build.says else {
         let detail = format!("{} cannot be read, so nothing says which app it is", build.says_in);
         return Err(Refusal::rule("archive-malformed", detail));
@@ -29,7 +36,55 @@ pub(super) fn judge(record: &Record, earlier: &[Delivery], build: &Build) -> Res
         return Err(Refusal::rule("build-unsigned", "nobody signed this build"));
     }
     of_android(build)?;
+    if build.platform == Platform::Android {
+        by_whom(build, keys)?;
+    }
     above(earlier, &says.number(), says.version.as_deref().unwrap_or_default(), build.platform)
+}
+
+/// Who may sign the builds of an app, on Android.
+pub(super) struct Keys<'a> {
+    /// The keys that the store has, where it holds the signing key.
+    pub(super) held: Option<&'a Held>,
+    /// The certificate of the first build's signer.
+    pub(super) first: Option<&'a str>,
+}
+
+/// The SHA-256 of a certificate that is kept in Base64.
+fn fingerprint(certificate: &str) -> String {
+    Base64::decode_vec(certificate).map(|der| sha256_hex(&der)).unwrap_or_default()
+}
+
+/// A build comes from who holds the upload key; without one, from who signed the first one.
+fn by_whom(build: &Build, keys: &Keys<'_>) -> Result<(), Refusal> {
+    let signer = build.signers.first().map(|one| one.certificate_fingerprint.as_str()).unwrap_or_default();
+    let Some(held) = keys.held else {
+        if build.form.ending() == "aab" {
+            let detail =
+                "the store does not hold the app's signing key, and cannot sign what it makes of a bundle";
+            return Err(Refusal::rule("enrolment-missing", detail));
+        }
+        return match keys.first {
+            Some(first) if first != signer => {
+                let detail = "another key signed it than the first build of the app";
+                Err(Refusal::rule("signer-unknown", detail).values(signer, first))
+            }
+            _ => Ok(()),
+        };
+    };
+    let upload = fingerprint(&held.upload);
+    if signer == upload {
+        return Ok(());
+    }
+    let rule = if signer == fingerprint(&held.signing) { "keys-swapped" } else { "signer-unknown" };
+    let waits = match &held.next_upload {
+        Some(next) if fingerprint(&next.certificate) == signer => {
+            format!("; this one counts from {} on", next.from)
+        }
+        _ => String::new(),
+    };
+    let detail = format!("it is not signed with the app's upload key{waits}");
+    Err(Refusal::rule(rule, detail).values(signer, upload))
 }
 
 /// What only Android builds can be.
