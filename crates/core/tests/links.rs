@@ -15,6 +15,7 @@ fn project() -> Project {
         package: "example.crossing".into(),
         destinations: vec![Destination::Direct, Destination::Store],
         permissions: None,
+        store_keys: None,
     };
     let ios = Ios { bundle_id: "example.crossing".into(), ..Ios::default() };
     let app = App { title: "Crossing".into(), android: Some(android), ios: Some(ios), ..App::default() };
