@@ -138,6 +138,7 @@ pub(crate) enum Command {
     Compare(commands::compare::Args),
     Sign(commands::sign::Args),
     Check(commands::check::Args),
+    HandOn(commands::hand_on::Args),
     Upload(commands::upload::Args),
     Deliveries(commands::deliveries::Args),
     Advance(commands::advance::Args),

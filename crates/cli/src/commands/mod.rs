@@ -15,6 +15,7 @@ pub(crate) mod device;
 pub(crate) mod explain;
 pub(crate) mod give;
 pub(crate) mod given;
+pub(crate) mod hand_on;
 pub(crate) mod help;
 pub(crate) mod identity;
 pub(crate) mod init;
@@ -79,6 +80,7 @@ pub(crate) fn run(
         Some(Command::Sign(args)) => sign::run(args, ctx, out),
         Some(Command::Check(args)) => check::run(args, ctx, out),
         Some(Command::Releases(args)) => releases::run(&args, ctx, out),
+        Some(Command::HandOn(args)) => hand_on::run(args, ctx, out),
         Some(Command::Upload(args)) => upload::run(args, ctx, out),
         Some(Command::Deliveries(args)) => deliveries::run(&args, ctx, out),
         Some(Command::Advance(args)) => advance::run(args, ctx, out),

@@ -10,6 +10,7 @@ use ninekeys_core::keys::KeyError;
 use ninekeys_core::model::Platform;
 use ninekeys_formats::macho::Unsignable;
 use ninekeys_ops::build::check::CheckError;
+use ninekeys_ops::build::hand_on::HandOnError;
 use ninekeys_ops::build::identity_material::IdentityMaterialError;
 use ninekeys_ops::build::lend::LendError;
 use ninekeys_ops::build::material::SignerError;
@@ -294,6 +295,25 @@ impl Classify for CheckSetupError {
             Self::Destination { .. } => again(Exit::Usage, &["--for", "store"]),
             Self::Certificates(inner) => inner.class(),
             Self::Connect(inner) => inner.class(),
+            Self::Open(inner) => inner.class(),
+            Self::Cabinet(inner) => inner.class(),
+        }
+    }
+}
+
+impl Classify for HandOnError {
+    fn class(&self) -> Class {
+        match self {
+            Self::Check(inner) => inner.class(),
+            Self::ForStore(_) => class(Exit::Usage, &["upload", "BUILD"]),
+            Self::NoDestination(_) => again(Exit::Usage, &["--for", "DESTINATION"]),
+            Self::NoApp(_) => again(Exit::Usage, &["--app", "APP"]),
+            Self::AFolder(_) => say(Exit::Usage, "name the file that `ninekeys sign` wrote"),
+            Self::NotEmpty(_) => again(Exit::Refused, &["--to", "FOLDER"]),
+            Self::Changed(_) => again(Exit::Damaged, &[]),
+            Self::Stopped => again(Exit::Stopped, &[]),
+            Self::Output(inner) => inner.class(),
+            Self::File(inner) => inner.class(),
             Self::Open(inner) => inner.class(),
             Self::Cabinet(inner) => inner.class(),
         }

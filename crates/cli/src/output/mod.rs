@@ -11,6 +11,7 @@ mod devices;
 mod difference;
 mod families;
 mod give;
+mod hand_on;
 mod identities;
 mod inspect;
 mod ios;

@@ -75,6 +75,7 @@ fn all() -> Vec<(String, Value)> {
         of_report::<ninekeys_ops::store::candidates::CandidatesReport>(),
         of_report::<ninekeys_ops::store::deliveries::DeliveriesReport>(),
         of_report::<ninekeys_ops::store::advance::AdvanceReport>(),
+        of_report::<build::hand_on::HandOnReport>(),
         of_report::<ninekeys_ops::store::keys::StoreKeysReport>(),
         of_report::<ninekeys_ops::store::fetch::FetchReport>(),
         of_report::<ninekeys_ops::store::testers::TestersListReport>(),

@@ -47,6 +47,7 @@ const ANSWERS: &[(&str, i32)] = &[
     ("check crossing.apk crossing-2.4.0-12-store.apk nothing.apk", 3),
     ("check nothing.apk", 3),
     ("sign crossing.apk later.apk --key crossing-signing --for development --to both", 0),
+    ("hand-on crossing-2.4.0-12-direct.apk --to handed", 0),
     ("compare crossing-signing crossing-2.4.0-12-direct.apk", 0),
     ("compare up up.p12", 4),
     ("inspect crossing-2.4.0-12-direct.apk", 0),

@@ -32,6 +32,7 @@ mod faults;
 mod formats;
 mod give;
 mod given;
+mod hand_on;
 mod help;
 mod identity;
 mod init;

@@ -28,7 +28,7 @@ const KEY_HEADS: [&[u8]; 3] = [
 ];
 
 /// Every command, so that each comes to its work at least once; `#` is another number in each of the two forms.
-const WALK: [&str; 82] = [
+const WALK: [&str; 83] = [
     "init --title Ferries --passphrase-in pass",
     "app add crossing --package example.gannetpoint.crossing --for direct --for store",
     "app add quay# --package example.gannetpoint.quay# --for direct",
@@ -102,6 +102,7 @@ const WALK: [&str; 82] = [
     "inspect own#.p12 --password-in chosen",
     "compare out#.p12 made --password-in pw",
     "sign build.apk --app crossing --for direct --to signed#",
+    "hand-on build.apk --app crossing --for direct --to handed#",
     "check build.apk --app crossing",
     "releases",
     "lend --app crossing --mask -- true",

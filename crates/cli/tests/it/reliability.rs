@@ -91,6 +91,13 @@ const CASES: &[Case] = &[
         )],
     },
     Case {
+        name: "hand-on",
+        before: &["sign crossing.apk --to first"],
+        again: &[],
+        line: "hand-on first/crossing-2.4.0-12-direct.apk --to aN",
+        outputs: &[],
+    },
+    Case {
         name: "sign several",
         before: &[],
         again: &[],

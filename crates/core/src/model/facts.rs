@@ -485,6 +485,9 @@ pub struct ReleaseFacts {
     /// When the store was asked to give it to everyone.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub everyone: Option<Timestamp>,
+    /// When it was handed on in a folder.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub handed_on: Option<Timestamp>,
 }
 
 /// What every build of a row without a platform is made for.

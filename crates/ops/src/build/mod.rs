@@ -3,6 +3,7 @@
 pub(crate) mod background;
 pub mod check;
 pub mod difference;
+pub mod hand_on;
 pub mod identity_material;
 pub(crate) mod input;
 pub mod ios;

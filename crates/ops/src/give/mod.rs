@@ -376,7 +376,7 @@ fn password_place(ctx: &Ctx<'_>, request: &Request) -> Result<PathBuf, GiveError
 }
 
 /// Refuses a folder with something in it: what is given is what was meant, and nothing else.
-fn refuse_full(folder: &Path, named: &Path) -> Result<(), GiveError> {
+pub(crate) fn refuse_full(folder: &Path, named: &Path) -> Result<(), GiveError> {
     let full = || GiveError::NotEmpty(named.display().to_string());
     match std::fs::read_dir(folder) {
         Ok(mut inside) => {

@@ -173,7 +173,7 @@ pub(crate) fn device_title(inventory: &Inventory, identifier: &str) -> Option<St
 }
 
 /// The devices that a profile allows; those that came in after it did are known by now.
-fn devices(inventory: &Inventory, facts: &ProfileFacts) -> Vec<AllowedDevice> {
+pub(crate) fn devices(inventory: &Inventory, facts: &ProfileFacts) -> Vec<AllowedDevice> {
     let known = facts.devices.iter().filter_map(|id| match &inventory.get(id)?.facts {
         Facts::Device(device) => {
             Some(AllowedDevice { identifier: device.identifier.clone(), title: Some(device.title.clone()) })

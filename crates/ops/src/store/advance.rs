@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use jiff::Timestamp;
 use ninekeys_cabinet::{Cabinet, CabinetError};
-use ninekeys_core::model::ApiUse;
+use ninekeys_core::model::{ApiUse, Destination};
 use ninekeys_portal::client::PortalError;
 use ninekeys_portal::store::{Advance, Delivery, Review, Stage};
 use schemars::JsonSchema;
@@ -200,9 +200,10 @@ pub fn advance(ctx: &Ctx<'_>, request: &Request) -> Result<AdvanceReport, Advanc
         return Err(AdvanceError::OtherBytes(found.file));
     }
     let done = format!("{what}: it is {}", now.stage.words());
+    let sent = (now.sha256.as_str(), Destination::Store);
     match &request.to {
-        To::Testing { .. } => note(ctx, &mut cabinet, &done, &now.sha256, |facts| &mut facts.testing)?,
-        To::Everyone { .. } => note(ctx, &mut cabinet, &done, &now.sha256, |facts| &mut facts.everyone)?,
+        To::Testing { .. } => note(ctx, &mut cabinet, &done, sent, |facts| &mut facts.testing)?,
+        To::Everyone { .. } => note(ctx, &mut cabinet, &done, sent, |facts| &mut facts.everyone)?,
         To::Nobody => {}
     }
     let inventory = cabinet.inventory()?;

@@ -76,16 +76,15 @@ fn refusal(error: PortalError) -> Result<StoreRefusal, PortalError> {
 }
 
 /// The ledger says of these bytes when a step was done: the first time stays.
-fn note(
+pub(crate) fn note(
     ctx: &Ctx<'_>,
     cabinet: &mut Cabinet<'_>,
     what: &str,
-    sha256: &str,
+    (sha256, destination): (&str, Destination),
     step: impl Fn(&mut ReleaseFacts) -> &mut Option<Timestamp>,
 ) -> Result<(), CabinetError> {
     cabinet.change(what, &ctx.env, |change| {
-        let is_it =
-            |release: &ReleaseFacts| release.sha256 == sha256 && release.destination == Destination::Store;
+        let is_it = |release: &ReleaseFacts| release.sha256 == sha256 && release.destination == destination;
         let inventory = change.inventory();
         let found = inventory.iter().find(|item| matches!(&item.facts, Facts::Release(own) if is_it(own)));
         if let Some(mut item) = found.cloned()

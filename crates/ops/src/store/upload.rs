@@ -182,7 +182,7 @@ fn deliver<'c>(
             send(ctx, store, &new, &input, failed)
         })?;
     let what = format!("{} is at the store, number {}", delivery.file, delivery.number);
-    note(ctx, &mut cabinet, &what, &delivery.sha256, |facts| &mut facts.uploaded)?;
+    note(ctx, &mut cabinet, &what, (&delivery.sha256, Destination::Store), |facts| &mut facts.uploaded)?;
     let inventory = cabinet.inventory()?;
     let report = UploadReport {
         delivery: said(&delivery, &all, &file.project, &inventory.releases()),

@@ -88,6 +88,7 @@ impl Release<'_> {
             uploaded: None,
             testing: None,
             everyone: None,
+            handed_on: None,
         };
         NewItem::new(format!("{stem}~{short}"), Facts::Release(Box::new(facts)), None)
     }
