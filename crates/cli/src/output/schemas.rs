@@ -71,17 +71,7 @@ fn all() -> Vec<(String, Value)> {
         of_report::<cabinet::remember::RememberReport>(),
         of_report::<cabinet::remember::ForgetReport>(),
         of_report::<cabinet::restore::RestoreReport>(),
-        of_report::<ninekeys_ops::store::upload::UploadReport>(),
-        of_report::<ninekeys_ops::store::candidates::CandidatesReport>(),
-        of_report::<ninekeys_ops::store::deliveries::DeliveriesReport>(),
-        of_report::<ninekeys_ops::store::advance::AdvanceReport>(),
         of_report::<build::hand_on::HandOnReport>(),
-        of_report::<ninekeys_ops::store::keys::StoreKeysReport>(),
-        of_report::<ninekeys_ops::store::fetch::FetchReport>(),
-        of_report::<ninekeys_ops::store::testers::TestersListReport>(),
-        of_report::<ninekeys_ops::store::testers::TestersGroupReport>(),
-        of_report::<ninekeys_ops::store::testers::TestersInviteReport>(),
-        of_report::<ninekeys_ops::store::testers::TestersRemoveReport>(),
         of_report::<cabinet::status::StatusReport>(),
         of_report::<ninekeys_ops::cabinet::history::HistoryReport>(),
         of_report::<keystore::create::KeystoreCreateReport>(),
@@ -112,7 +102,25 @@ fn all() -> Vec<(String, Value)> {
         of_project_file(),
     ];
     all.extend(of_the_ios_side());
+    all.extend(of_the_store());
     all
+}
+
+/// The answers about what is at the store.
+fn of_the_store() -> Vec<(String, Value)> {
+    use ninekeys_ops::store;
+    vec![
+        of_report::<store::upload::UploadReport>(),
+        of_report::<store::candidates::CandidatesReport>(),
+        of_report::<store::deliveries::DeliveriesReport>(),
+        of_report::<store::advance::AdvanceReport>(),
+        of_report::<store::keys::StoreKeysReport>(),
+        of_report::<store::fetch::FetchReport>(),
+        of_report::<store::testers::TestersListReport>(),
+        of_report::<store::testers::TestersGroupReport>(),
+        of_report::<store::testers::TestersInviteReport>(),
+        of_report::<store::testers::TestersRemoveReport>(),
+    ]
 }
 
 /// The answers of the iOS side and of the portal.
