@@ -3,6 +3,8 @@
 use std::net::SocketAddr;
 use std::path::PathBuf;
 
+use jiff::SignedDuration;
+
 pub use ninekeys_portal::stand_in::{Clock, Faults};
 use ninekeys_portal::stand_in::{ROOT, Settings, StandIn, StandInError, TLS};
 use schemars::JsonSchema;
@@ -22,6 +24,8 @@ pub struct Request {
     pub clock: Clock,
     /// Whether connections are sealed.
     pub tls: bool,
+    /// How long the store looks at a build.
+    pub looks: SignedDuration,
     /// What goes wrong on purpose.
     pub faults: Option<Faults>,
 }
@@ -86,6 +90,7 @@ pub fn stand_in(ctx: &Ctx<'_>, request: Request) -> Result<(StandInReport, Stand
         team: team.unwrap_or_else(|| "GPFERRY009".into()),
         title: title.unwrap_or_else(|| "Gannet Point Ferries".into()),
         sealed: request.tls,
+        looks: request.looks,
         faults: request.faults,
     };
     let ready = StandIn::open(&settings, request.listen, request.clock)?;

@@ -51,6 +51,7 @@ fn portal() -> Portal {
         listen: "127.0.0.1:0".parse().unwrap(),
         clock: Arc::new(move || now),
         tls: false,
+        looks: jiff::SignedDuration::from_secs(2),
         faults: None,
     };
     let (report, ready) = stand_in(&ctx, request).unwrap();
@@ -88,6 +89,7 @@ fn project(portal: &Portal, apps: &[&str]) -> TempDir {
             version: None,
             ios: ninekeys_ops::app::ios::IosSays::default(),
             publish: None,
+            review: ninekeys_core::model::ReviewSays::default(),
         };
         app_add(&ctx, request).unwrap();
     }

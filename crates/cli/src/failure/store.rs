@@ -10,7 +10,7 @@ use ninekeys_ops::store::review::ReviewError;
 use ninekeys_ops::store::testers::TestersError;
 use ninekeys_ops::store::upload::UploadError;
 
-use super::{Class, Classify, Exit, again, class, say};
+use super::{Class, Classify, Exit, Remedy, again, class, say};
 
 /// What mends a refusal, as far as it does not depend on what was typed.
 fn mends(refusal: &StoreRefusal) -> Class {
@@ -170,13 +170,22 @@ impl Classify for TestersError {
     }
 }
 
+/// The command that says what a review wants to know.
+fn says_missing(app: &str, missing: &[String]) -> Vec<String> {
+    let mut words = vec!["app".to_owned(), "change".into(), app.into()];
+    for one in missing {
+        match one.split_once('.') {
+            Some((_, question)) => words.extend(["--declare".to_owned(), format!("{question}=ANSWER")]),
+            None => words.extend(["--review-contact".to_owned(), "NAME <ADDRESS>".to_owned()]),
+        }
+    }
+    words
+}
+
 impl Classify for ReviewError {
     fn class(&self) -> Class {
         match self {
-            Self::Missing { .. } => say(
-                Exit::Refused,
-                "say them under [app.NAME.review] in ninekeys.toml, or run it on a terminal, where they are asked and kept",
-            ),
+            Self::Missing { app, missing } => (Exit::Refused, Remedy::Command(says_missing(app, missing))),
             Self::WhatsNew => again(Exit::Usage, &["--new", "TEXT"]),
             Self::Ask(_) => again(Exit::Refused, &[]),
             Self::Project(inner) => inner.class(),

@@ -26,7 +26,13 @@ fn describe(name: &str, app: &App, file: &str, paper: &mut Paper<'_>) -> io::Res
     let head = Line::new().sign(Sign::Fine).text(" ").bold(name).text("   ").text(&app.title);
     paper.put(&head.dim(format!("   written into {file}")).hang(2))?;
     sides(app, paper)?;
-    app.version.as_ref().map_or(Ok(()), |version| paper.put(&row("  version", version)))
+    if let Some(version) = &app.version {
+        paper.put(&row("  version", version))?;
+    }
+    let Some(review) = &app.review else { return Ok(()) };
+    let contact = review.contact.as_ref().map(|contact| format!("{} <{}>", contact.name, contact.email));
+    let answers = words::count(review.declarations.len(), "answer");
+    paper.put(&row("  review", [contact, Some(answers)].into_iter().flatten().collect::<Vec<_>>().join(", ")))
 }
 
 fn places(all: &[Destination]) -> String {

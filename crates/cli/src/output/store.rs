@@ -35,6 +35,11 @@ fn sign(stage: Stage) -> Sign {
     }
 }
 
+/// `Crossing 2.4.0 (12) · Android`
+fn called_on(one: &DeliverySaid) -> String {
+    format!("{} · {}", called(one), one.delivery.platform.title())
+}
+
 /// `Crossing 2.4.0 (12)`
 fn called(one: &DeliverySaid) -> String {
     let title = one.app.as_ref().map_or(one.delivery.id.as_str(), |app| app.title.as_str());
@@ -91,7 +96,7 @@ impl Report for UploadReport {
 
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
         let one = &self.delivery;
-        let head = Line::new().sign(Sign::Fine).text(" ").bold(called(one));
+        let head = Line::new().sign(Sign::Fine).text(" ").bold(called_on(one));
         let size = words::size(one.delivery.size);
         paper.put(&head.text(format!("   is at the store · {size} · {}", one.delivery.file)).hang(2))?;
         paper.blank()?;
@@ -190,7 +195,7 @@ impl Report for AdvanceReport {
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
         let one = &self.delivery;
         let mark = sign(one.delivery.stage);
-        let head = Line::new().sign(mark).text(" ").bold(called(one));
+        let head = Line::new().sign(mark).text(" ").bold(called_on(one));
         let was = self.was.words();
         let (stage, how) = (one.delivery.stage, how(one).map(|how| format!(", {how}")).unwrap_or_default());
         let was = if stage == self.was { String::new() } else { format!(", and was {was}") };
@@ -229,7 +234,11 @@ impl Report for StoreKeysReport {
     const SCHEMA: &'static str = "ninekeys.store-keys/1";
 
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
-        let done = if self.known { "the store holds its signing key" } else { "is so at the store now" };
+        let done = if self.known {
+            "the store holds its signing key"
+        } else {
+            "the store holds its signing key now"
+        };
         let head = Line::new().sign(Sign::Fine).text(" ").bold(&self.title);
         paper.put(&head.text(format!("   {done} · {}", self.package)).hang(2))?;
         paper.blank()?;
@@ -259,7 +268,7 @@ impl Report for FetchReport {
         let head = Line::new().sign(Sign::Fine).text(" ").bold(&self.output);
         let whose = if self.as_uploaded { "as it was uploaded" } else { "as the store signs it" };
         let size = words::size(self.output_size);
-        paper.put(&head.text(format!("   {}, {whose} · {size}", called(&self.delivery))).hang(2))?;
+        paper.put(&head.text(format!("   {}, {whose} · {size}", called_on(&self.delivery))).hang(2))?;
         paper.put(&row("  SHA-256", self.output_sha256.as_str()))?;
         let next = Line::new().dim("  next").to(VALUE);
         paper.put(&next.command(&["inspect", &self.output]).hang(VALUE))

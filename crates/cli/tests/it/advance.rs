@@ -45,10 +45,18 @@ fn the_same_bytes_go_to_testers_and_then_to_everyone() {
     crate::formats::hold("advance", &json);
     assert_eq!((json["stage"].as_str(), json["was"].as_str()), (Some("testing"), Some("ready")));
     let missing = env.run("advance 12 --to everyone").exit(5);
-    missing
-        .says("what the review of quayside wants to know: contact, declarations.advertising")
-        .says("[app.NAME.review]");
-    review(&env, "quayside");
+    missing.says("what the review of quayside wants to know: contact, declarations.advertising");
+    missing.says("app change quayside --review-contact 'NAME <ADDRESS>' --declare 'advertising=ANSWER'");
+    // what it says to type, with values in the places of those in capitals
+    let answer = "app change quayside --review-contact 'Ferry desk <desk@gannetpoint.example>'";
+    env.run(&format!("{answer} --declare location=ANSWER")).exit(2).says("yes or no, and not with ANSWER");
+    env.run("app change quayside --review-contact 'NAME <ADDRESS>'")
+        .exit(2)
+        .says("ADDRESS is no address for mail");
+    let all = ["advertising=no", "children=no", "location=yes", "own-encryption=no"];
+    let all: Vec<String> = all.iter().map(|one| format!("--declare {one}")).collect();
+    let said = env.run(&format!("{answer} {} --review-notes 'Card 4711.'", all.join(" "))).exit(0);
+    said.says("Ferry desk <desk@gannetpoint.example>, 4 answers");
     env.run("advance 12 --to everyone").exit(2).says("nothing says what is new").says("--new TEXT");
     let untold = env.run("advance 12 --to everyone --new Timetable").exit(5);
     untold.says("goes to everyone, and nobody said yes");

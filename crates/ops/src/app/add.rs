@@ -13,6 +13,7 @@ use crate::ask::AskError;
 use crate::ctx::Ctx;
 use crate::project::{ProjectError, ProjectFile};
 use crate::store::publish::{PublishError, Published, publish};
+use crate::store::review;
 
 /// What was added.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -253,6 +254,8 @@ fn table(request: &Request, says: &Read<'_>) -> Result<Table, AppAddError> {
             table.insert(name, Item::Table(side));
         }
     }
+    // a new table takes all of it
+    let _ = review::write_says(&mut table, &request.review);
     Ok(table)
 }
 

@@ -1,6 +1,6 @@
 //! `app change`: another title, id, version or other destinations in the project file.
 
-use ninekeys_core::model::{App, Destination, NameError, Platform, check_title};
+use ninekeys_core::model::{App, Destination, NameError, Platform, ReviewSays, check_title};
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
@@ -12,6 +12,7 @@ use super::ios::{IosError, Read, profiles_too_old};
 use crate::ctx::Ctx;
 use crate::project::{ProjectError, ProjectFile};
 use crate::store::publish::{PublishError, Published, publish};
+use crate::store::review;
 
 /// What it is now.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -71,8 +72,10 @@ pub enum AppChangeError {
 pub fn app_change(ctx: &Ctx<'_>, request: &Request) -> Result<AppChangeReport, AppChangeError> {
     let Request { title, package, bundle_id, destinations, version, .. } = request;
     let fields = [title, package, bundle_id, version];
-    let changes =
-        fields.iter().any(|field| field.is_some()) || !destinations.is_empty() || !request.ios.is_empty();
+    let changes = fields.iter().any(|field| field.is_some())
+        || !destinations.is_empty()
+        || !request.ios.is_empty()
+        || request.review != ReviewSays::default();
     if !changes && request.publish.is_none() {
         return Err(AppChangeError::NothingToChange);
     }
@@ -141,6 +144,7 @@ fn change(
             put(table, key, text);
         }
     }
+    review::write_says(table, &request.review).ok_or_else(malformed)?;
     for (platform, id) in ids {
         if !sides.contains(&platform) {
             continue;

@@ -8,7 +8,7 @@ pub mod next;
 pub mod remove;
 pub mod statement;
 
-use ninekeys_core::model::Destination;
+use ninekeys_core::model::{Destination, ReviewSays};
 
 /// What the project file is to say of an app, new or known; what is left out of a known one stays as it is.
 #[derive(Debug)]
@@ -29,6 +29,8 @@ pub struct Request {
     pub ios: ios::IosSays,
     /// Whether the store is to know it, and what it wants to hear of it.
     pub publish: Option<PublishSays>,
+    /// What the people of a store's review are told; what is said takes the place of what stands there.
+    pub review: ReviewSays,
 }
 
 /// What the store wants to hear of an app beside what the project file says.

@@ -10,7 +10,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
 
-use super::{DeliverySaid, said};
+use super::{Among, DeliverySaid};
 use crate::ctx::{Ctx, OpenError};
 use crate::portal::{ConnectError, with_store};
 use crate::project::{ProjectError, ProjectFile};
@@ -74,7 +74,8 @@ pub(super) fn at_store(ctx: &Ctx<'_>, app: Option<&str>) -> Result<AtStore, Deli
 pub fn deliveries(ctx: &Ctx<'_>, app: Option<&str>) -> Result<DeliveriesReport, DeliveriesError> {
     let AtStore { file, app, inventory, all } = at_store(ctx, app)?;
     let ledger = inventory.releases();
-    let told = all.iter().map(|one| said(one, &all, &file.project, &ledger));
+    let among = Among::of(&all, &file.project, &ledger);
+    let told = all.iter().map(|one| among.said(one));
     let is_of = |one: &DeliverySaid| app.is_none() || one.app.as_ref().map(|said| &said.app) == app.as_ref();
     Ok(DeliveriesReport { deliveries: told.filter(is_of).collect(), at: ctx.env.now })
 }

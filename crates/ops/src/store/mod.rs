@@ -11,11 +11,13 @@ pub mod review;
 pub mod testers;
 pub mod upload;
 
-use jiff::Timestamp;
+use std::collections::{HashMap, HashSet};
+
+use jiff::{SignedDuration, Timestamp};
 use ninekeys_cabinet::{Cabinet, CabinetError};
-use ninekeys_core::model::{Destination, Facts, Project, ReleaseFacts};
+use ninekeys_core::model::{Destination, Facts, Platform, Project, ReleaseFacts};
 use ninekeys_portal::client::PortalError;
-use ninekeys_portal::store::Delivery;
+use ninekeys_portal::store::{Delivery, Stage};
 use ninekeys_portal::wire::Problem;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -100,23 +102,51 @@ pub(crate) fn note(
 
 /// A build among all of them.
 fn said(delivery: &Delivery, all: &[Delivery], project: &Project, ledger: &[&ReleaseFacts]) -> DeliverySaid {
-    let app = project.app_of(delivery.platform, &delivery.id);
-    DeliverySaid {
-        app: app.map(|(name, app)| AppSaid { app: name.to_owned(), title: app.title.clone() }),
-        since: delivery.since(),
-        took_before: took_before(delivery, all),
-        in_ledger: ledger.iter().any(|release| release.sha256 == delivery.sha256),
-        delivery: delivery.clone(),
-    }
+    Among::of(all, project, ledger).said(delivery)
 }
 
-/// How long the last build of the same app was in the stage that this one is in.
-fn took_before(delivery: &Delivery, all: &[Delivery]) -> Option<u64> {
-    let same = all.iter().filter(|one| one.id == delivery.id && one.platform == delivery.platform);
-    let spans = same.flat_map(|one| one.stages.windows(2)).filter_map(|two| match two {
-        [from, to] if from.stage == delivery.stage => Some((to.at, to.at.duration_since(from.at))),
-        _ => None,
-    });
-    let (_, last) = spans.max_by_key(|(end, _)| *end)?;
-    u64::try_from(last.as_secs()).ok()
+/// The stages of an app's builds: whose, on which platform, and which stage.
+type Span<'a> = (Platform, &'a str, Stage);
+
+/// What a build is told beside: every other one, the apps, and what was signed here.
+struct Among<'a> {
+    project: &'a Project,
+    ledger: HashSet<&'a str>,
+    /// When each stage ended, how long it took, and for which build.
+    spans: HashMap<Span<'a>, Vec<(Timestamp, SignedDuration, &'a str)>>,
+}
+
+impl<'a> Among<'a> {
+    fn of(all: &'a [Delivery], project: &'a Project, ledger: &[&'a ReleaseFacts]) -> Self {
+        let mut spans: HashMap<Span<'a>, Vec<_>> = HashMap::new();
+        for one in all {
+            for two in one.stages.windows(2) {
+                if let [from, to] = two {
+                    let span = (to.at, to.at.duration_since(from.at), one.delivery.as_str());
+                    spans.entry((one.platform, &one.id, from.stage)).or_default().push(span);
+                }
+            }
+        }
+        // the newest first
+        spans.values_mut().for_each(|list| list.sort_unstable_by(|one, other| other.cmp(one)));
+        Among { project, ledger: ledger.iter().map(|release| release.sha256.as_str()).collect(), spans }
+    }
+
+    fn said(&self, delivery: &Delivery) -> DeliverySaid {
+        let app = self.project.app_of(delivery.platform, &delivery.id);
+        DeliverySaid {
+            app: app.map(|(name, app)| AppSaid { app: name.to_owned(), title: app.title.clone() }),
+            since: delivery.since(),
+            took_before: self.took_before(delivery),
+            in_ledger: self.ledger.contains(delivery.sha256.as_str()),
+            delivery: delivery.clone(),
+        }
+    }
+
+    /// How long the last other build of the same app was in the stage that this one is in.
+    fn took_before(&self, delivery: &Delivery) -> Option<u64> {
+        let of_stage = self.spans.get(&(delivery.platform, delivery.id.as_str(), delivery.stage))?;
+        let (_, last, _) = of_stage.iter().find(|(.., whose)| *whose != delivery.delivery)?;
+        u64::try_from(last.as_secs()).ok()
+    }
 }

@@ -169,15 +169,41 @@ fn complete(app: &str, says: ReviewSays, questions: &[Question]) -> Result<Answe
     }
 }
 
-fn table<'d>(
-    within: &'d mut dyn TableLike,
-    key: &str,
-    malformed: &impl Fn() -> ProjectError,
-) -> Result<&'d mut dyn TableLike, ProjectError> {
+/// A table in a table; made where there is none, nothing where something else stands there.
+fn table<'d>(within: &'d mut dyn TableLike, key: &str) -> Option<&'d mut dyn TableLike> {
     if within.get(key).is_none() {
         within.insert(key, Item::Table(Table::new()));
     }
-    within.get_mut(key).and_then(Item::as_table_like_mut).ok_or_else(malformed)
+    within.get_mut(key).and_then(Item::as_table_like_mut)
+}
+
+/// Writes what is said into the table of an app; the rest of it stays. Nothing where that is no table.
+pub(crate) fn write_says(app: &mut dyn TableLike, says: &ReviewSays) -> Option<()> {
+    if *says == ReviewSays::default() {
+        return Some(());
+    }
+    let review = table(app, REVIEW)?;
+    if let Some(contact) = &says.contact {
+        let mut new = InlineTable::new();
+        new.insert("name", contact.name.as_str().into());
+        new.insert("email", contact.email.as_str().into());
+        if let Some(phone) = &contact.phone {
+            new.insert("phone", phone.as_str().into());
+        }
+        review.insert(CONTACT, value(new));
+    }
+    for (key, text) in [("notes", &says.notes), ("login", &says.login)] {
+        if let Some(text) = text {
+            review.insert(key, value(text));
+        }
+    }
+    if !says.declarations.is_empty() {
+        let declarations = table(review, DECLARATIONS)?;
+        for (name, answer) in &says.declarations {
+            declarations.insert(name, value(*answer));
+        }
+    }
+    Some(())
 }
 
 fn write(
@@ -192,20 +218,7 @@ fn write(
     };
     let apps = document.get_mut("app").and_then(Item::as_table_like_mut).ok_or_else(malformed)?;
     let own = apps.get_mut(app).and_then(Item::as_table_like_mut).ok_or_else(malformed)?;
-    let review = table(own, REVIEW, &malformed)?;
-    if let Some(contact) = says.contact.as_ref().filter(|_| review.get(CONTACT).is_none()) {
-        let mut new = InlineTable::new();
-        new.insert("name", contact.name.as_str().into());
-        new.insert("email", contact.email.as_str().into());
-        review.insert(CONTACT, value(new));
-    }
-    let declarations = table(review, DECLARATIONS, &malformed)?;
-    for (name, answer) in &says.declarations {
-        if declarations.get(name).is_none() {
-            declarations.insert(name, value(*answer));
-        }
-    }
-    Ok(())
+    Ok(write_says(own, says).ok_or_else(malformed)?)
 }
 
 /// The account and the password that are sealed under that name.

@@ -111,6 +111,7 @@ pub fn app(name: &str, title: Option<&str>) -> AppRequest {
         version: None,
         ios: ninekeys_ops::app::ios::IosSays::default(),
         publish: None,
+        review: ninekeys_core::model::ReviewSays::default(),
     }
 }
 

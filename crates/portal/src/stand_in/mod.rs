@@ -16,7 +16,7 @@ use std::sync::{Arc, Mutex};
 
 use axum::Router;
 use axum::serve::Listener;
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 use ninekeys_core::certificate::CertificateError;
 use ninekeys_core::keys::KeyError;
 use thiserror::Error;
@@ -41,6 +41,8 @@ pub struct Settings {
     pub title: String,
     /// Whether connections are sealed.
     pub sealed: bool,
+    /// How long the store looks at a build before testers can have it, and again before everyone can.
+    pub looks: SignedDuration,
     /// What goes wrong on purpose.
     pub faults: Option<Faults>,
 }
@@ -99,6 +101,7 @@ pub struct StandIn {
     tls: Option<Kept>,
     faults: Option<Faults>,
     builds: PathBuf,
+    looks: SignedDuration,
 }
 
 /// The paths that are answered, with `{NAME}` where something stands for itself: what `docs/portal.openapi.yaml` describes.
@@ -131,7 +134,8 @@ impl StandIn {
         let faults = settings.faults.clone();
         let builds = settings.folder.join(BUILDS);
         let state = Arc::new(Mutex::new(state));
-        Ok(StandIn { listener, address, state, clock, first, tls, faults, builds })
+        let looks = settings.looks;
+        Ok(StandIn { listener, address, state, clock, first, tls, faults, builds, looks })
     }
 
     /// Where it listens.
@@ -151,12 +155,12 @@ impl StandIn {
     /// [`StandInError::Listen`].
     pub fn serve(self) -> Result<(), StandInError> {
         let whole = self.address();
-        let StandIn { listener, address, state, clock, faults, tls, builds, .. } = self;
+        let StandIn { listener, address, state, clock, faults, tls, builds, looks, .. } = self;
         let failed = |cause| StandInError::Listen { address, cause };
         let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(failed)?;
         runtime.block_on(async move {
             let listener = tokio::net::TcpListener::from_std(listener).map_err(failed)?;
-            let portal = routes::Portal { state, clock, address: whole.into(), builds: builds.into() };
+            let portal = routes::Portal { state, clock, address: whole.into(), builds: builds.into(), looks };
             let router = routes::router(portal);
             match tls {
                 None => serve(listener, router, faults).await.map_err(failed),

@@ -9,7 +9,7 @@ use axum::extract::{DefaultBodyLimit, Path, State as Shared};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use axum::routing::{MethodRouter, get, post, put as put_to};
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 use ninekeys_core::digest::hex;
 use ninekeys_core::ios::certificate::is_team;
 use ninekeys_core::ios::device::identifier;
@@ -50,6 +50,8 @@ pub(super) struct Portal {
     pub(super) address: Arc<str>,
     /// Where builds are kept.
     pub(super) builds: Arc<std::path::Path>,
+    /// How long the store looks at a build.
+    pub(super) looks: SignedDuration,
 }
 
 /// Everything that can be asked, by its path.

@@ -22,6 +22,7 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, F
     let attempt = format!("add the app {}", args.name);
     let name = args.name.clone();
     let request = args.says.request(args.name);
+    let request = request.map_err(|lacks| Failure::plain(Exit::Usage, &attempt, &lacks))?;
     let report = app_add(ctx, request).map_err(|error| {
         let failure = Failure::of(&attempt, &error);
         match error {

@@ -3,7 +3,7 @@
 use clap_complete::engine::ArgValueCandidates;
 use std::path::PathBuf;
 
-use ninekeys_core::model::{Capability, Destination};
+use ninekeys_core::model::{Capability, Contact, Destination, ReviewSays};
 use ninekeys_ops::app::ios::IosSays;
 use ninekeys_ops::app::{PublishSays, Request};
 
@@ -51,6 +51,54 @@ pub(super) struct AppArgs {
     /// The language that its texts are in first; `en` when left out
     #[arg(long, value_name = "LANGUAGE", requires = "publish", help_heading = "Store")]
     language: Option<String>,
+    /// Whom the people of a review ask
+    #[arg(long, value_name = "NAME <ADDRESS>", help_heading = "Store", value_parser = contact)]
+    review_contact: Option<Contact>,
+    /// What they have to know to try it
+    #[arg(long, value_name = "TEXT", help_heading = "Store")]
+    review_notes: Option<String>,
+    /// The item with the account and the password that they log in with
+    #[arg(long, value_name = "NAME", help_heading = "Store")]
+    review_login: Option<String>,
+    /// The answer to a question of the store, yes or no; several times for several
+    #[arg(long, value_name = "QUESTION=ANSWER", help_heading = "Store", value_parser = declared)]
+    declare: Vec<(String, String)>,
+}
+
+/// `NAME <ADDRESS>`
+fn contact(text: &str) -> Result<Contact, String> {
+    let wrong = || {
+        "write a name, and an address for mail in angles: Ferry desk <desk@gannetpoint.example>".to_owned()
+    };
+    let (name, rest) = text.split_once('<').ok_or_else(wrong)?;
+    let (name, email) = (name.trim(), rest.strip_suffix('>').ok_or_else(wrong)?.trim());
+    let good = !name.is_empty() && !email.is_empty() && !text.chars().any(char::is_control);
+    if good { Ok(Contact { name: name.into(), email: email.into(), phone: None }) } else { Err(wrong()) }
+}
+
+/// `QUESTION=ANSWER`
+fn declared(text: &str) -> Result<(String, String), String> {
+    let pair = text.split_once('=').filter(|(name, answer)| !name.is_empty() && !answer.is_empty());
+    let pair = pair.map(|(name, answer)| (name.to_owned(), answer.to_owned()));
+    pair.ok_or_else(|| "write the name of a question, an equals sign, and yes or no: location=yes".to_owned())
+}
+
+/// What stands for a value that is still to be written is none.
+fn review(
+    contact: Option<Contact>,
+    notes: Option<String>,
+    login: Option<String>,
+    declare: Vec<(String, String)>,
+) -> Result<ReviewSays, String> {
+    if let Some(contact) = contact.as_ref().filter(|contact| !contact.email.contains('@')) {
+        return Err(format!("{} is no address for mail", contact.email));
+    }
+    let answered = declare.into_iter().map(|(name, answer)| match answer.as_str() {
+        "yes" => Ok((name, true)),
+        "no" => Ok((name, false)),
+        _ => Err(format!("{name} is answered with yes or no, and not with {answer}")),
+    });
+    Ok(ReviewSays { contact, notes, login, declarations: answered.collect::<Result<_, _>>()? })
 }
 
 /// `NAME=BUNDLE-ID`
@@ -61,8 +109,12 @@ fn extension(text: &str) -> Result<(String, String), String> {
 
 impl AppArgs {
     /// The request for the app of this name.
-    pub(super) fn request(self, name: String) -> Request {
-        Request {
+    ///
+    /// # Errors
+    /// What a value lacks.
+    pub(super) fn request(self, name: String) -> Result<Request, String> {
+        let review = review(self.review_contact, self.review_notes, self.review_login, self.declare)?;
+        Ok(Request {
             name,
             title: self.title,
             package: self.package,
@@ -76,7 +128,8 @@ impl AppArgs {
                 extensions: self.extension,
                 entitlements: self.entitlements,
             },
+            review,
             publish: self.publish.then_some(PublishSays { sku: self.sku, language: self.language }),
-        }
+        })
     }
 }

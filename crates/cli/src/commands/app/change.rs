@@ -24,6 +24,7 @@ pub(crate) struct Args {
 pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
     let attempt = format!("change the app {}", args.app);
     let request = args.says.request(args.app);
+    let request = request.map_err(|lacks| Failure::plain(Exit::Usage, &attempt, &lacks))?;
     let report = app_change(ctx, &request).map_err(|error| {
         let failure = Failure::of(&attempt, &error);
         match error {

@@ -4,6 +4,7 @@ use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::sync::Arc;
 
+use jiff::SignedDuration;
 use ninekeys_ops::Ctx;
 use ninekeys_ops::stand_in::{Faults, Request, StandInServeError, stand_in};
 
@@ -28,6 +29,9 @@ pub(crate) struct Args {
     /// Seal connections, with a certificate that it makes for itself: the project file pins it
     #[arg(long)]
     tls: bool,
+    /// How long the store looks at a build before testers can have it, and again before everyone can, in seconds
+    #[arg(long, value_name = "SECONDS", default_value_t = 2, value_parser = clap::value_parser!(i64).range(0..=86_400))]
+    looks: i64,
     /// What goes wrong on purpose, in percent of the calls: slow, busy, failed, dropped, cut, or all; by a seed
     #[arg(long, value_name = "FAULT=PERCENT,…,seed=N")]
     faults: Option<Faults>,
@@ -37,8 +41,9 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, global: &Global, out: &mut Output) 
     let attempt = format!("stand in for the portal at {}", args.listen);
     let fixed = global.at;
     let clock = Arc::new(move || fixed.unwrap_or_else(clock::now));
-    let Args { folder, listen, tls, faults } = args;
-    let request = Request { folder, listen, clock, tls, faults };
+    let Args { folder, listen, tls, looks, faults } = args;
+    let looks = SignedDuration::from_secs(looks);
+    let request = Request { folder, listen, clock, tls, looks, faults };
     let (report, ready) = stand_in(ctx, request).map_err(|error| Failure::of(&attempt, &error))?;
     out.emit(&report);
     let served = ready.serve().map_err(StandInServeError::from);

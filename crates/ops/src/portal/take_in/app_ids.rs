@@ -2,7 +2,7 @@
 
 use jiff::Timestamp;
 use ninekeys_core::ios::profile::pattern_of;
-use ninekeys_core::model::{Capability, Project, free_name};
+use ninekeys_core::model::{Capability, Project, ReviewSays, free_name};
 use ninekeys_portal::wire;
 
 use super::said::{Because, Standing, TakenAppId};
@@ -115,6 +115,7 @@ fn take_app(ctx: &Ctx<'_>, one: &mut TakenAppId) -> Result<(), PortalTakeInError
         version: None,
         ios: IosSays::default(),
         publish: None,
+        review: ReviewSays::default(),
     };
     if let Some((name, holder)) = holder {
         let inside = free(&mut holder.extensions.keys().map(|name| name.as_str()));

@@ -16,9 +16,6 @@ use super::{ASKS, DELIVERY, GROUP, good_line};
 use crate::store::{Advance, Delivery, Group, Question, Reached, Review, Stage, Tried};
 use crate::wire::List;
 
-/// How long the store looks at a build before testers can have it, and at one that everyone is to have.
-const PROCESSING: SignedDuration = SignedDuration::from_secs(2);
-const REVIEW: SignedDuration = SignedDuration::from_secs(2);
 /// The longest text that people read.
 const MOST_TEXT: usize = 4_000;
 
@@ -38,17 +35,16 @@ fn reach(delivery: &mut Delivery, stage: Stage, at: Timestamp) {
 }
 
 /// A build as it stands at a time: what the store looks at comes to its end by itself.
-pub(super) fn as_of(mut delivery: Delivery, now: Timestamp) -> Delivery {
+pub(super) fn as_of(mut delivery: Delivery, now: Timestamp, looks: SignedDuration) -> Delivery {
     // no stage follows itself, so that this ends
     while let Some(last) = delivery.stages.last().copied() {
-        let after = |wait| last.at.checked_add(wait).ok();
+        let after = last.at.checked_add(looks).ok();
         let (next, at) = match last.stage {
-            Stage::Processing => (Stage::Ready, after(PROCESSING)),
-            Stage::InReview if delivery.because.is_some() => (Stage::Rejected, after(REVIEW)),
+            Stage::Processing => (Stage::Ready, after),
+            Stage::InReview if delivery.because.is_some() => (Stage::Rejected, after),
             Stage::InReview => {
-                let at = after(REVIEW);
-                let waits = delivery.on.is_some_and(|on| at.is_some_and(|at| on > at));
-                (if waits { Stage::Approved } else { Stage::Live }, at)
+                let waits = delivery.on.is_some_and(|on| after.is_some_and(|at| on > at));
+                (if waits { Stage::Approved } else { Stage::Live }, after)
             }
             Stage::Approved => (Stage::Live, Some(delivery.on.map_or(last.at, |on| on.max(last.at)))),
             _ => break,
@@ -82,15 +78,19 @@ pub(super) async fn deliveries(
     let now = portal.now();
     let known: Vec<Delivery> = portal.state().all(DELIVERY)?;
     // the newest first
-    let items: Vec<Delivery> = known.into_iter().rev().map(|one| as_of(one, now)).collect();
+    let items: Vec<Delivery> = known.into_iter().rev().map(|one| as_of(one, now, portal.looks)).collect();
     answer(&List { items })
 }
 
 /// The build, as it was kept and as it stands.
-fn find(database: &Connection, id: &str, now: Timestamp) -> Result<(Delivery, Delivery), Refusal> {
+fn find(
+    database: &Connection,
+    id: &str,
+    (now, looks): (Timestamp, SignedDuration),
+) -> Result<(Delivery, Delivery), Refusal> {
     let found: Option<Delivery> = state::one(database, DELIVERY, id)?;
     let found = found.ok_or_else(|| Refusal::unknown(format!("there is no build {id} at the store")))?;
-    Ok((found.clone(), as_of(found, now)))
+    Ok((found.clone(), as_of(found, now, looks)))
 }
 
 pub(super) async fn advance(
@@ -103,7 +103,7 @@ pub(super) async fn advance(
     let wanted: Advance = read(&body)?;
     let now = portal.now();
     let said = portal.state().change(|database, _| {
-        let (kept, mut found) = find(database, &id, now)?;
+        let (kept, mut found) = find(database, &id, (now, portal.looks))?;
         match wanted.to {
             Stage::Testing => to_testers(database, &mut found, &wanted, now)?,
             Stage::Live => to_everyone(database, (&kept, &mut found), &wanted, now)?,
@@ -112,7 +112,7 @@ pub(super) async fn advance(
         }
         state::put(database, DELIVERY, &id, now, &found)?;
         // what the review will find is not told before its end
-        Ok::<_, Refusal>(as_of(found, now))
+        Ok::<_, Refusal>(as_of(found, now, portal.looks))
     })?;
     answer(&said)
 }
@@ -237,7 +237,7 @@ pub(super) async fn hold(
     portal.admit(&headers, ApiRole::Manager)?;
     let now = portal.now();
     let said = portal.state().change(|database, _| {
-        let (_, mut found) = find(database, &id, now)?;
+        let (_, mut found) = find(database, &id, (now, portal.looks))?;
         if found.stage != Stage::Live || found.share.is_none() {
             let detail = "only a build that a share of people has can be held";
             return Err(

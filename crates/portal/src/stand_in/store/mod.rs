@@ -16,7 +16,7 @@ use axum::http::{HeaderMap, StatusCode};
 use axum::response::Response;
 use axum::routing::{MethodRouter, get, post, put as put_to};
 use base64ct::{Base64, Encoding};
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 use ninekeys_core::build::Build;
 use ninekeys_core::digest::sha256;
 use ninekeys_core::model::{ApiRole, BuildNumber, Platform};
@@ -186,7 +186,7 @@ async fn begin(
     let now = portal.now();
     let said = portal.state().change(|database, _| {
         known_record(database, new.platform, &new.id)?;
-        if let Some(there) = taken(database, now)?.iter().find(|one| one.sha256 == sha256) {
+        if let Some(there) = taken(database, (now, portal.looks))?.iter().find(|one| one.sha256 == sha256) {
             let detail = format!("this very build is there, as number {}", there.number);
             return Err(Refusal::taken(detail));
         }
@@ -247,7 +247,7 @@ async fn complete(
 ) -> Result<Response, Refusal> {
     let asked_by = portal.admit(&headers, ApiRole::Developer)?;
     let now = portal.now();
-    let known = portal.state().change(|database, _| taken(database, now))?;
+    let known = portal.state().change(|database, _| taken(database, (now, portal.looks)))?;
     let there = known.into_iter().find(|one| one.sha256 == sha256);
     if let Some(there) = there {
         return answer(&there);
@@ -268,13 +268,15 @@ async fn complete(
         let detail = "the pieces together are not the file that was announced";
         return Err(Refusal::rule("archive-malformed", detail).values(found, &begun.new.sha256));
     }
-    looking.once(&headers, &asked_by, 201, |database, _| take_in(database, &begun.new, &build, now))
+    looking.once(&headers, &asked_by, 201, |database, _| {
+        take_in(database, &begun.new, &build, (now, portal.looks))
+    })
 }
 
 /// The builds that the store took, as they stand: a review may have come to its end since anybody looked.
-fn taken(database: &Connection, now: Timestamp) -> Result<Vec<Delivery>, Refusal> {
+fn taken(database: &Connection, (now, looks): (Timestamp, SignedDuration)) -> Result<Vec<Delivery>, Refusal> {
     let all: Vec<Delivery> = state::all(database, DELIVERY)?;
-    Ok(all.into_iter().map(|one| as_of(one, now)).filter(|one| one.stage != Stage::Rejected).collect())
+    Ok(all.into_iter().map(|one| as_of(one, now, looks)).filter(|one| one.stage != Stage::Rejected).collect())
 }
 
 /// A build that was judged, as a delivery that is processed from now on.
@@ -282,10 +284,10 @@ fn take_in(
     database: &Connection,
     new: &NewUpload,
     build: &Build,
-    now: Timestamp,
+    (now, looks): (Timestamp, SignedDuration),
 ) -> Result<Delivery, Refusal> {
     let record = known_record(database, new.platform, &new.id)?;
-    let mut earlier = taken(database, now)?;
+    let mut earlier = taken(database, (now, looks))?;
     earlier.retain(|one| one.id == new.id && one.platform == new.platform);
     let held = match new.platform {
         Platform::Android => keys::held(database, &new.id, now)?,
