@@ -89,6 +89,15 @@ impl InputFile {
             false => Err(failed(io::Error::other("it was written to while it was read"))),
         }
     }
+
+    /// Refuses a path that leads to another file by now.
+    ///
+    /// # Errors
+    /// [`FileError`].
+    pub(crate) fn refuse_other(&self, path: &Path) -> Result<(), FileError> {
+        let replaced = || io::Error::other("another file took its place while it was read");
+        if is_same(&self.file, path) { Ok(()) } else { Err(FileError::new("read", path, replaced())) }
+    }
 }
 
 impl Source for InputFile {
@@ -311,6 +320,19 @@ pub(crate) fn write_all_at(file: &File, mut at: u64, mut bytes: &[u8]) -> io::Re
         bytes = bytes.get(n..).unwrap_or_default();
     }
     Ok(())
+}
+
+/// Whether a path leads to the file that is open.
+#[cfg(unix)]
+pub(crate) fn is_same(file: &File, path: &Path) -> bool {
+    use std::os::unix::fs::MetadataExt;
+    let of = |found: std::io::Result<std::fs::Metadata>| found.map(|found| (found.dev(), found.ino())).ok();
+    of(file.metadata()) == of(std::fs::metadata(path))
+}
+
+#[cfg(not(unix))]
+pub(crate) fn is_same(_file: &File, _path: &Path) -> bool {
+    true
 }
 
 /// Writes a whole small file. Returns the name that a file got that was set aside.

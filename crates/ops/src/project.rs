@@ -193,20 +193,8 @@ fn lock(path: &Path) -> Result<File, ProjectError> {
         let file = File::open(path).map_err(failed)?;
         file.lock().map_err(failed)?;
         // whoever had the lock may have put another file in the place
-        if is_same(&file, path) {
+        if files::is_same(&file, path) {
             return Ok(file);
         }
     }
-}
-
-#[cfg(unix)]
-fn is_same(file: &File, path: &Path) -> bool {
-    use std::os::unix::fs::MetadataExt;
-    let of = |found: std::io::Result<std::fs::Metadata>| found.map(|found| (found.dev(), found.ino())).ok();
-    of(file.metadata()) == of(std::fs::metadata(path))
-}
-
-#[cfg(not(unix))]
-fn is_same(_file: &File, _path: &Path) -> bool {
-    true
 }

@@ -186,11 +186,11 @@ pub trait Store {
     /// [`PortalError`].
     fn begin(&self, new: &NewUpload) -> Result<Upload, PortalError>;
 
-    /// Sends a piece.
+    /// Sends a piece: its bytes, and SHA-256 of them.
     ///
     /// # Errors
     /// [`PortalError`].
-    fn send(&self, upload: &str, number: u64, bytes: &[u8]) -> Result<Upload, PortalError>;
+    fn send(&self, upload: &str, number: u64, piece: (&[u8], &[u8])) -> Result<Upload, PortalError>;
 
     /// Ends an upload: the store has every piece, and takes the build.
     ///

@@ -1,11 +1,15 @@
 //! `upload`: a build that is ready goes to the store, in pieces, once.
 
 use std::path::PathBuf;
+use std::sync::mpsc::{SyncSender, sync_channel};
 
 use jiff::Timestamp;
 use ninekeys_cabinet::{Cabinet, CabinetError};
+use ninekeys_core::digest::sha256;
+use ninekeys_core::env::{Env, Silent};
 use ninekeys_core::model::{ApiUse, Destination};
-use ninekeys_formats::source::Source;
+use ninekeys_core::stream::{DigestError, source_sha256};
+use ninekeys_formats::source::{ReadError, Source};
 use ninekeys_portal::client::PortalError;
 use ninekeys_portal::store::{Delivery, NewUpload, Store};
 use schemars::JsonSchema;
@@ -17,7 +21,7 @@ use super::{DeliverySaid, StoreRefusal, note, refusal, said};
 use crate::build::check::{self, CheckError, CheckReport, file_name};
 use crate::build::sign::SignError;
 use crate::ctx::{Ctx, OpenError};
-use crate::files::{self, FileError, InputFile};
+use crate::files::{FileError, InputFile};
 use crate::portal::{ConnectError, with_store};
 use crate::project::ProjectError;
 
@@ -151,12 +155,24 @@ fn deliver<'c>(
     raised: Option<Raised>,
 ) -> Result<Outcome, UploadError> {
     let path = ctx.path(&request.build);
-    // told apart before the check: what is changed after it is not what is sent
-    let sha256 = files::sha256(&path, &ctx.env)?;
-    let checked = check_for_store(ctx, request)?;
+    // what is sent, what is hashed and what is checked is one file, as it is now
+    let input = InputFile::open(&path)?;
+    let quiet = Env { progress: &Silent, ..ctx.env };
+    let (checked, hash) = std::thread::scope(|scope| {
+        let hashed = scope.spawn(|| source_sha256(&input, &quiet));
+        let checked = check_for_store(ctx, request);
+        (checked, hashed.join().map_err(|_| DigestError::Stopped).and_then(|hashed| hashed))
+    });
+    let checked = checked?;
     if !checked.verdict.is_ready() {
         return Ok(Outcome::NotReady(Box::new(checked)));
     }
+    let sha256 = hash.map_err(|error| match error {
+        DigestError::Stopped => UploadError::Stopped,
+        _ => UploadError::Changed(file_name(&path)),
+    })?;
+    input.refuse_changed(&path)?;
+    input.refuse_other(&path)?;
     let no_app = || UploadError::NoApp(file_name(&path));
     let app = checked.app.clone().ok_or_else(no_app)?;
     let id = checked.says.as_ref().map(|says| says.id.clone()).ok_or_else(no_app)?;
@@ -165,7 +181,6 @@ fn deliver<'c>(
         Some(cabinet) => cabinet,
         None => ctx.open_unlocked()?,
     };
-    let input = InputFile::open(&path)?;
     let new = NewUpload { id, platform: checked.platform, file: file_name(&path), size: input.len(), sha256 };
     // what leaves is written down first
     let what = format!("upload of {} to the store", new.file);
@@ -195,6 +210,26 @@ fn deliver<'c>(
     Ok(Outcome::Delivered(Box::new(report)))
 }
 
+/// A piece of a file, before it is sent.
+struct Piece {
+    number: u64,
+    bytes: Vec<u8>,
+    digest: Vec<u8>,
+}
+
+/// Reads the pieces from one on, each with its digest, until they are not wanted any more.
+fn read_ahead(input: &InputFile, (from, piece): (u64, u64), ready: &SyncSender<Result<Piece, ReadError>>) {
+    for number in from..input.len().div_ceil(piece) {
+        let end = (number + 1).saturating_mul(piece).min(input.len());
+        let read = input.bytes(number * piece..end, piece);
+        let made = read.map(|bytes| Piece { number, digest: sha256(&bytes).to_vec(), bytes });
+        let is_last = made.is_err();
+        if ready.send(made).is_err() || is_last {
+            return;
+        }
+    }
+}
+
 /// What the store has of it then, everything that it has, and how much was sent and was there.
 type Sent = (Delivery, Vec<Delivery>, u64, u64);
 
@@ -209,20 +244,22 @@ fn send(
     let begun = store.begin(new).map_err(&failed)?;
     let resumed = (begun.received * begun.piece).min(new.size);
     let mut sent = 0;
-    for number in begun.received..new.size.div_ceil(begun.piece) {
-        if ctx.env.stopped() {
-            ctx.env.progress.over();
-            return Err(UploadError::Stopped);
+    std::thread::scope(|scope| {
+        // the next piece is read and hashed while one is on its way
+        let (ready, pieces) = sync_channel(1);
+        scope.spawn(move || read_ahead(input, (begun.received, begun.piece), &ready));
+        for read in pieces {
+            if ctx.env.stopped() {
+                return Err(UploadError::Stopped);
+            }
+            let piece = read.map_err(|_| UploadError::Changed(new.file.clone()))?;
+            store.send(&new.sha256, piece.number, (&piece.bytes, &piece.digest)).map_err(&failed)?;
+            sent += piece.bytes.len() as u64;
+            ctx.env.progress.step(WHAT, resumed + sent, new.size);
         }
-        let from = number * begun.piece;
-        let to = (from + begun.piece).min(new.size);
-        let read = input.bytes(from..to, begun.piece);
-        let bytes = read.map_err(|_| UploadError::Changed(new.file.clone()))?;
-        let taken = store.send(&begun.upload, number, &bytes).inspect_err(|_| ctx.env.progress.over());
-        taken.map_err(&failed)?;
-        sent += to - from;
-        ctx.env.progress.step(WHAT, to, new.size);
-    }
+        Ok(())
+    })
+    .inspect_err(|_| ctx.env.progress.over())?;
     ctx.env.progress.over();
     let delivery = store.complete(&begun.upload).map_err(&failed)?;
     Ok((delivery, store.deliveries().map_err(&failed)?, sent, resumed))

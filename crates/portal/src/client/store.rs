@@ -3,7 +3,6 @@
 use std::ops::RangeInclusive;
 
 use base64ct::{Base64, Encoding};
-use ninekeys_core::digest::sha256;
 use ninekeys_formats::secret::Secret;
 use serde::de::DeserializeOwned;
 
@@ -55,8 +54,13 @@ impl Store for HttpPortal<'_> {
         if is_so { Ok(begun) } else { Err(PortalError::Answer(what)) }
     }
 
-    fn send(&self, upload: &str, number: u64, bytes: &[u8]) -> Result<Upload, PortalError> {
-        let digest = format!("sha-256=:{}:", Base64::encode_string(&sha256(bytes)));
+    fn send(
+        &self,
+        upload: &str,
+        number: u64,
+        (bytes, digest): (&[u8], &[u8]),
+    ) -> Result<Upload, PortalError> {
+        let digest = format!("sha-256=:{}:", Base64::encode_string(digest));
         let path = format!("/uploads/{}/pieces/{number}", part(upload));
         self.of_store("a piece of an upload", &Ask::Piece(bytes, &digest), &path, None)
     }
