@@ -473,6 +473,15 @@ impl<'m> Cabinet<'m> {
         open_sealed(&self.proven, unlocked, &key.1, record, &sealed)
     }
 
+    /// Whether whoever unlocked it was given what opens an item's secret; so it is believed of everybody before that.
+    pub fn opens(&self, id: &ItemId) -> bool {
+        let Some(unlocked) = self.unlocked.as_ref() else { return true };
+        let key = (RecordKind::Item, id.to_string());
+        let record = self.proven.records().ok().and_then(|records| records.get(&key));
+        let compartment = record.and_then(|record| compartment_of(&record.facts));
+        compartment.is_some_and(|compartment| unlocked.ring.get(&compartment).is_some())
+    }
+
     /// Whether an item has a secret.
     pub(crate) fn has_secret(&self, item: &Item) -> bool {
         let key = (RecordKind::Item, item.id.to_string());

@@ -45,7 +45,11 @@ impl Classify for CabinetError {
             Self::Another { .. } | Self::NotCurrent(_) => class(Exit::Refused, &["cabinet", "pin"]),
             Self::WrongPassphrase | Self::WrongUnlockFile => class(Exit::Locked, &["cabinet", "status"]),
             Self::Locked => again(Exit::Locked, &["--passphrase-in", "FILE"]),
-            Self::NotGiven { .. } | Self::NotAllowed { .. } => class(Exit::Refused, &["cabinet", "status"]),
+            Self::NotGiven { .. } => say(
+                Exit::Refused,
+                "have somebody who manages the members give it (`--shared`), or make material for the app alone (`--app`)",
+            ),
+            Self::NotAllowed { .. } => class(Exit::Refused, &["cabinet", "status"]),
             Self::ChangedMeanwhile(_) => again(Exit::Refused, &[]),
             Self::ClockBehind { .. } => class(Exit::Refused, &["cabinet", "history"]),
             Self::Exists | Self::LastMember => class(Exit::Refused, &["cabinet", "status"]),

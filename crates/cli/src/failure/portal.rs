@@ -205,6 +205,7 @@ impl Classify for ApiKeyCreateError {
     fn class(&self) -> Class {
         match self {
             Self::Name(_) => say(Exit::Usage, "choose another name for the key"),
+            Self::UnknownApp(_) => class(Exit::Usage, &["app", "list"]),
             Self::NoRole => again(Exit::Usage, &["--use", "uploads"]),
             Self::Lost { .. } => say(
                 Exit::Portal,

@@ -15,6 +15,7 @@ mod apikey;
 mod app;
 mod bad_input;
 mod board;
+mod build_machine;
 mod bundle;
 mod cabinet;
 mod cases;

@@ -53,6 +53,9 @@ pub enum ApiKeyCreateError {
     /// Nobody said what it may do.
     #[error("neither a role nor a use was said: a key that may do everything is not made by chance")]
     NoRole,
+    /// No such app.
+    #[error("the project file has no app called {0}")]
+    UnknownApp(String),
     /// Its one download happened, and did not arrive.
     #[error(
         "the private key of {key_id} was fetched before and is not in this cabinet: what an earlier call asked for was cut off \
@@ -106,13 +109,19 @@ pub fn apikey_create(ctx: &Ctx<'_>, request: &Request) -> Result<ApiKeyCreateRep
     let needed = request.uses.iter().map(|one| one.needs()).max();
     let role = request.role.or(needed).ok_or(ApiKeyCreateError::NoRole)?;
     let file = ctx.project_file()?;
+    let of = |app: &String| {
+        let found = file.project.app(app).map(|(name, _)| name.to_owned());
+        found.ok_or_else(|| ApiKeyCreateError::UnknownApp(app.clone()))
+    };
+    let apps = request.apps.iter().map(of).collect::<Result<Vec<_>, _>>()?;
+    let request = Request { apps, name: request.name.clone(), uses: request.uses.clone(), ..*request };
     let mut cabinet = ctx.open()?;
     let name = &request.name;
     if free(&*cabinet.inventory()?, name) != *name {
         return Err(CabinetError::NameTaken(name.clone()).into());
     }
     ctx.unlock(&mut cabinet)?;
-    let id = create_in(ctx, &mut cabinet, &file, request, role)?;
+    let id = create_in(ctx, &mut cabinet, &file, &request, role)?;
     Ok(ApiKeyCreateReport { api_key: apikey::told(&cabinet, &id, Some(&file))? })
 }
 

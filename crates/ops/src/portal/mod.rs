@@ -4,7 +4,9 @@ pub mod take_in;
 
 use ninekeys_cabinet::{Cabinet, CabinetError};
 use ninekeys_core::keys::{KeyError, PrivateKey};
-use ninekeys_core::model::{ApiKeyFacts, ApiRole, ApiUse, Facts, Inventory, Item, Project, Service, State};
+use ninekeys_core::model::{
+    ApiKeyFacts, ApiRole, ApiUse, Facts, Inventory, Item, ItemId, Project, Service, State,
+};
 use ninekeys_core::token::{Claims, MOST_MINUTES, make};
 use ninekeys_portal::client::{HttpPortal, Portal, PortalError};
 use ninekeys_portal::store::Store;
@@ -42,11 +44,12 @@ pub enum ConnectError {
 }
 
 /// The API key that may do it for an app, or for all where none is named, with the smallest role that does: one for that app by name
-/// before one for all, and one for this very use before others.
+/// before one for all, and one for this very use before others. One that `opens` goes before any that does not.
 fn key_for<'a>(
     inventory: &'a Inventory,
     what: ApiUse,
     app: Option<&str>,
+    opens: impl Fn(&ItemId) -> bool,
 ) -> Option<(&'a Item, &'a ApiKeyFacts)> {
     let active = inventory.iter().filter(|item| item.state == State::Active);
     let named = |facts: &ApiKeyFacts| app.is_some_and(|app| facts.apps.iter().any(|one| one == app));
@@ -59,7 +62,10 @@ fn key_for<'a>(
         _ => None,
     });
     let best = usable.min_by(|(a, one, role), (b, other, another)| {
-        let rank = |facts: &ApiKeyFacts, role: ApiRole| (!named(facts), !facts.uses.contains(&what), role);
+        let is_closed = |facts: &ApiKeyFacts| !facts.key.as_ref().is_some_and(&opens);
+        let rank = |facts: &ApiKeyFacts, role: ApiRole| {
+            (is_closed(facts), !named(facts), !facts.uses.contains(&what), role)
+        };
         rank(one, *role).cmp(&rank(other, *another)).then_with(|| a.name.cmp(&b.name))
     });
     best.map(|(item, facts, _)| (item, facts))
@@ -67,7 +73,7 @@ fn key_for<'a>(
 
 /// Whether the portal can be asked for something: the project says where it is, and a key may ask.
 pub(crate) fn can_ask(project: &Project, inventory: &Inventory, what: ApiUse, app: Option<&str>) -> bool {
-    project.portal.is_some() && key_for(inventory, what, app).is_some()
+    project.portal.is_some() && key_for(inventory, what, app, |_| true).is_some()
 }
 
 /// The certificate that the project pins for the portal's connection, DER.
@@ -120,7 +126,7 @@ fn with_best_key<R, E: From<ConnectError>>(
         return Err(ConnectError::NoAddress.into());
     }
     let inventory = cabinet.inventory().map_err(|error| E::from(error.into()))?;
-    let found = key_for(&inventory, what, app);
+    let found = key_for(&inventory, what, app, |id| cabinet.opens(id));
     let (_, facts) = found.ok_or_else(|| E::from(ConnectError::NoKey(what.needs())))?;
     connect(ctx, cabinet, file, (what, facts), work)
 }

@@ -1,9 +1,11 @@
 //! `ninekeys apikey create`
 
+use clap_complete::engine::ArgValueCandidates;
 use ninekeys_core::model::{ApiRole, ApiUse};
 use ninekeys_ops::Ctx;
 use ninekeys_ops::apikey::create::{ApiKeyCreateError, Request, apikey_create};
 
+use crate::complete;
 use crate::failure::{Exit, Failure};
 use crate::output::Output;
 
@@ -21,11 +23,14 @@ pub(crate) struct Args {
     /// What it may do: reader, developer, manager or owner; the smallest that its uses need when left out
     #[arg(long)]
     role: Option<ApiRole>,
+    /// The app it is for, from the project file: whoever signs for that app alone can ask with it; several times for several
+    #[arg(long, value_name = "APP", add = ArgValueCandidates::new(complete::apps))]
+    app: Vec<String>,
 }
 
 pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
     let attempt = format!("have the API key {} made", args.name);
-    let request = Request { name: args.name, uses: args.uses, role: args.role, apps: Vec::new() };
+    let request = Request { name: args.name, uses: args.uses, role: args.role, apps: args.app };
     let report = apikey_create(ctx, &request).map_err(|error| {
         let failure = Failure::of(&attempt, &error);
         match &error {
