@@ -322,12 +322,18 @@ impl<'a> HttpPortal<'a> {
                 Err((error, told)) => (told.unwrap_or(wait), error),
             };
             let passing = match &error {
+                // the next call has a token of its own
+                PortalError::Refused(problem) if problem.kind == "unauthorized" => tries == 1,
                 PortalError::Unreachable { .. } | PortalError::Answer(_) => true,
                 PortalError::Failed { status, .. } => *status == 429 || *status >= 500,
                 _ => false,
             };
-            // too busy to do it is not done: so may be asked again whatever it was
-            let undone = matches!(error, PortalError::Failed { status: 429, .. });
+            // too busy to do it, or not taken for who asks, is not done: so may be asked again whatever it was
+            let undone = match &error {
+                PortalError::Failed { status, .. } => *status == 429,
+                PortalError::Refused(problem) => problem.kind == "unauthorized",
+                _ => false,
+            };
             if !(again || undone) || !passing || tries >= TRIES {
                 return Err(error);
             }

@@ -18,11 +18,16 @@ use super::{Report, words};
 
 /// Where values stand behind labels.
 const VALUE: usize = 14;
-/// The same where an app is described.
+/// The same where an app or its keys are described.
 const BESIDE_APPS: usize = 16;
 
 fn row<'a>(label: &'a str, value: impl Into<std::borrow::Cow<'a, str>>) -> Line<'a> {
     Line::new().dim(label).to(VALUE).text(value).hang(VALUE)
+}
+
+/// The same where labels are longer.
+fn wide<'a>(label: &'a str, value: impl Into<std::borrow::Cow<'a, str>>) -> Line<'a> {
+    Line::new().dim(label).to(BESIDE_APPS).text(value).hang(BESIDE_APPS)
 }
 
 /// The mark of a stage.
@@ -240,6 +245,10 @@ impl Report for StoreKeysReport {
             "the store holds its signing key now"
         };
         let head = Line::new().sign(Sign::Fine).text(" ").bold(&self.title);
+        let done = match &self.next_upload {
+            Some(next) => format!("takes another upload key from {} on", words::moment(next.from)),
+            None => done.to_owned(),
+        };
         paper.put(&head.text(format!("   {done} · {}", self.package)).hang(2))?;
         paper.blank()?;
         let came = match &self.origin {
@@ -248,16 +257,18 @@ impl Report for StoreKeysReport {
             Origin::OfApp(other) => format!("the one of {other}"),
         };
         let since = words::day_and_distance(self.at, self.since);
-        paper.put(&row("  signing key", format!("{came}; the store signs since {since}")))?;
-        paper.put(&row("  devices see", format!("SHA-256 {}", self.signing.sha256)))?;
-        paper.put(&Line::new().to(VALUE).text(format!("SHA-1   {}", self.signing_sha1)).hang(VALUE))?;
-        paper.put(&row("  upload key", format!("SHA-256 {}", self.upload.sha256)))?;
+        paper.put(&wide("  signing key", format!("{came}; the store signs since {since}")))?;
+        paper.put(&wide("  devices see", format!("SHA-256 {}", self.signing.sha256)))?;
+        paper.put(
+            &Line::new().to(BESIDE_APPS).text(format!("SHA-1   {}", self.signing_sha1)).hang(BESIDE_APPS),
+        )?;
+        paper.put(&wide("  upload key", format!("SHA-256 {}", self.upload.sha256)))?;
         if let Some(next) = &self.next_upload {
             let waits = format!("SHA-256 {}, from {} on", next.certificate.sha256, words::moment(next.from));
-            paper.put(&row("  then", waits))?;
+            paper.put(&wide("  then", waits))?;
         }
-        let next = Line::new().dim("  next").to(VALUE);
-        paper.put(&next.command(&["sign", "BUILD", "--app", &self.app, "--for", "store"]).hang(VALUE))
+        let next = Line::new().dim("  next").to(BESIDE_APPS);
+        paper.put(&next.command(&["sign", "BUILD", "--app", &self.app, "--for", "store"]).hang(BESIDE_APPS))
     }
 }
 

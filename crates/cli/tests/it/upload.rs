@@ -210,28 +210,51 @@ fn whatever_goes_wrong_on_the_way_nothing_is_uploaded_twice() {
     drop(portal);
     let port = address.rsplit(':').next().unwrap();
     let listen = format!("127.0.0.1:{port}");
-    let _faulty =
-        start_with(&env, &["--listen", &listen, "--faults", "busy=10,failed=20,dropped=15,cut=15,seed=5"]);
-    let mut codes = Vec::new();
-    for _ in 0..12 {
-        codes.push(env.run(&format!("upload {ANDROID}")).code());
-        if codes.contains(&0) {
-            break;
+    let mixed = "busy=10,failed=20,dropped=15,cut=15,seed=5";
+    for (turn, faults) in
+        [mixed, "busy=30,seed=2", "failed=40,seed=3", "dropped=40,seed=4", "cut=40,seed=5", "stale=40,seed=6"]
+            .iter()
+            .enumerate()
+    {
+        // each a build of its own
+        let build = format!("quayside-2.4.0-{}-store.apk", 20 + turn);
+        env.run(&format!("sign quay.apk --app quayside --for store --set-build {}", 20 + turn)).exit(0);
+        let faulty = start_with(&env, &["--listen", &listen, "--faults", faults]);
+        let mut codes = Vec::new();
+        for _ in 0..12 {
+            codes.push(env.run(&format!("upload {build}")).code());
+            if codes.contains(&0) {
+                break;
+            }
         }
+        // it is there once, whatever was answered on the way: what is there already is said to be
+        assert!(codes.iter().all(|code| [0, 6].contains(code)), "{faults}: {codes:?}");
+        drop(faulty);
+        let _calm = start_with(&env, &["--listen", &listen]);
+        let listed = env.run("deliveries --format json").exit(0).json();
+        let there =
+            listed["deliveries"].as_array().unwrap().iter().filter(|one| one["file"] == build).count();
+        assert_eq!(there, 1, "{faults}: {codes:?} {listed:#}");
     }
-    // it is there once, whatever was answered on the way: what is there already is said to be
-    assert!(codes.iter().all(|code| [0, 6].contains(code)), "{codes:?}");
-    let mut listed = None;
-    for _ in 0..12 {
-        let ran = env.run("deliveries --format json");
-        if let Some(answer) = ran.exit_any_json(&[0, 6]).filter(|answer| answer["deliveries"].is_array()) {
-            listed = Some(answer);
-            break;
-        }
+}
+
+#[test]
+fn a_clock_that_is_off_is_told_and_nothing_is_sent() {
+    let (env, portal) = ready();
+    let port = portal.address.rsplit(':').next().unwrap().to_owned();
+    drop(portal);
+    let listen = format!("127.0.0.1:{port}");
+    for off in ["clock=7200", "clock=-7200"] {
+        let _off = start_with(&env, &["--listen", &listen, "--faults", off]);
+        let refused = env.run(&format!("upload {ANDROID}")).exit(6);
+        refused
+            .says("the token is not taken")
+            .says("this machine's clock")
+            .says("the store has no new build");
     }
-    let listed = listed.expect("the store answered once in a dozen times");
-    let there = listed["deliveries"].as_array().unwrap().iter().filter(|one| one["file"] == ANDROID).count();
-    assert_eq!(there, 1, "{codes:?} {listed:#}");
+    // a little is forgiven
+    let _near = start_with(&env, &["--listen", &listen, "--faults", "clock=20"]);
+    env.run(&format!("upload {ANDROID}")).exit(0);
 }
 
 #[test]

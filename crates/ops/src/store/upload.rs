@@ -158,12 +158,12 @@ fn deliver<'c>(
     // what is sent, what is hashed and what is checked is one file, as it is now
     let input = InputFile::open(&path)?;
     let quiet = Env { progress: &Silent, ..ctx.env };
-    let (checked, hash) = std::thread::scope(|scope| {
-        let hashed = scope.spawn(|| source_sha256(&input, &quiet));
-        let checked = check_for_store(ctx, request);
-        (checked, hashed.join().map_err(|_| DigestError::Stopped).and_then(|hashed| hashed))
-    });
-    let checked = checked?;
+    let mut hash = Err(DigestError::Stopped);
+    // in the pool that checks: the two share the cores, and neither waits for the other
+    let checked = rayon::in_place_scope(|scope| {
+        scope.spawn(|_| hash = source_sha256(&input, &quiet));
+        check_for_store(ctx, request)
+    })?;
     if !checked.verdict.is_ready() {
         return Ok(Outcome::NotReady(Box::new(checked)));
     }

@@ -16,15 +16,19 @@ use axum::http::{HeaderValue, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse as _, Response};
 use axum::serve::{IncomingStream, Listener};
+use jiff::SignedDuration;
 use ninekeys_core::digest::sha256;
 use thiserror::Error;
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 
+use super::Clock;
 use super::routes::Refusal;
 
 /// The shortest time by which a slow answer is late, and how much longer it may take.
 const LATE: Duration = Duration::from_millis(200);
 const LATER_MS: u64 = 400;
+/// How many seconds a clock may be off: ten years.
+const FURTHEST_OFF: u64 = 315_360_000;
 /// No answer has a head that is shorter, in bytes.
 const SHORTEST_HEAD: usize = 60;
 
@@ -41,22 +45,30 @@ enum Fault {
     Dropped,
     /// The work is done, and the answer ends in the middle.
     Cut,
+    /// 401: the token counts as one that has ended, and nothing is done.
+    Stale,
 }
 
-const ALL: [(&str, Fault); 5] = [
+/// The one that `all` does not stand for: it speaks of tokens, and not every call has one.
+const STALE: &str = "stale";
+
+const ALL: [(&str, Fault); 6] = [
     ("slow", Fault::Slow),
     ("busy", Fault::Busy),
     ("failed", Fault::Failed),
     ("dropped", Fault::Dropped),
     ("cut", Fault::Cut),
+    (STALE, Fault::Stale),
 ];
 
 /// Which faults there are, each with its share of the calls in percent: `slow=5,busy=5,failed=10,dropped=10,cut=10,seed=7`;
-/// `all=8` stands for each of the five.
+/// `all=8` stands for each of these five. `stale=10` takes tokens for ended ones, `clock=-90` is a clock that is so many seconds off.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Faults {
     shares: [u8; ALL.len()],
     seed: u64,
+    /// How many seconds the clock is off.
+    clock: i64,
 }
 
 /// Why a list of faults cannot be read.
@@ -64,7 +76,7 @@ pub struct Faults {
 pub enum FaultsError {
     /// A part that says nothing.
     #[error(
-        "`{0}` is no fault: slow, busy, failed, dropped, cut or all, each with a percentage, and seed=NUMBER"
+        "`{0}` is no fault: slow, busy, failed, dropped, cut, stale or all, each with a percentage, seed=NUMBER, and clock=SECONDS"
     )]
     Part(String),
     /// More than every call.
@@ -76,7 +88,7 @@ impl FromStr for Faults {
     type Err = FaultsError;
 
     fn from_str(text: &str) -> Result<Self, FaultsError> {
-        let mut faults = Faults { shares: [0; ALL.len()], seed: 0 };
+        let mut faults = Faults { shares: [0; ALL.len()], seed: 0, clock: 0 };
         for part in text.split(',').map(str::trim) {
             let wrong = || FaultsError::Part(part.chars().take(40).collect());
             let (word, value) = part.split_once('=').ok_or_else(wrong)?;
@@ -84,10 +96,15 @@ impl FromStr for Faults {
                 faults.seed = value.parse().map_err(|_| wrong())?;
                 continue;
             }
+            if word == "clock" {
+                let off = value.parse().ok().filter(|off: &i64| off.unsigned_abs() <= FURTHEST_OFF);
+                faults.clock = off.ok_or_else(wrong)?;
+                continue;
+            }
             let share: u8 = value.parse().map_err(|_| wrong())?;
             let mut known = false;
             for ((name, _), own) in ALL.iter().zip(&mut faults.shares) {
-                if word == *name || word == "all" {
+                if word == *name || (word == "all" && *name != STALE) {
                     (*own, known) = (share, true);
                 }
             }
@@ -107,11 +124,25 @@ impl fmt::Display for Faults {
         for ((name, _), share) in ALL.iter().zip(self.shares).filter(|(_, share)| *share > 0) {
             write!(f, "{name}={share},")?;
         }
+        if self.clock != 0 {
+            write!(f, "clock={},", self.clock)?;
+        }
         write!(f, "seed={}", self.seed)
     }
 }
 
 impl Faults {
+    /// A clock that is as far off as these say.
+    pub(super) fn off(&self, clock: Clock) -> Clock {
+        match self.clock {
+            0 => clock,
+            seconds => Arc::new(move || {
+                let now = clock();
+                now.checked_add(SignedDuration::from_secs(seconds)).unwrap_or(now)
+            }),
+        }
+    }
+
     /// What happens to a call by its number, with some chance for the rest.
     fn of_call(&self, number: u64) -> (Option<Fault>, u64) {
         let bytes = sha256(&[self.seed.to_be_bytes(), number.to_be_bytes()].concat());
@@ -175,6 +206,9 @@ pub(super) async fn disturb(
             }
             line.allow(0);
             StatusCode::NO_CONTENT.into_response()
+        }
+        Some(Fault::Stale) => {
+            failed(StatusCode::UNAUTHORIZED, "unauthorized", "the token has ended").into_response()
         }
         Some(Fault::Cut) => {
             let response = next.run(request).await;
@@ -274,6 +308,9 @@ mod tests {
         for wrong in ["", "slow", "slow=x", "rain=3", "seed=-1", "slow=300"] {
             assert!(matches!(wrong.parse::<Faults>(), Err(FaultsError::Part(_))), "{wrong}");
         }
+        let off: Faults = "stale=3,clock=-90".parse().unwrap();
+        assert_eq!(off.to_string(), "stale=3,clock=-90,seed=0");
+        assert!("clock=400000000".parse::<Faults>().is_err());
         assert_eq!("all=21".parse::<Faults>(), Err(FaultsError::TooMany(105)));
     }
 

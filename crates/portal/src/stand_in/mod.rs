@@ -125,6 +125,10 @@ impl StandIn {
         if !listen.ip().is_loopback() {
             return Err(StandInError::NotLoopback(listen));
         }
+        let clock = settings
+            .faults
+            .as_ref()
+            .map_or_else(|| Arc::clone(&clock), |faults| faults.off(Arc::clone(&clock)));
         let (mut state, first) = State::open(settings, clock())?;
         let tls = if settings.sealed { Some(state.tls(&settings.folder, clock())?) } else { None };
         let failed = |cause| StandInError::Listen { address: listen, cause };

@@ -32,7 +32,8 @@ pub(crate) struct Args {
     /// How long the store looks at a build before testers can have it, and again before everyone can, in seconds
     #[arg(long, value_name = "SECONDS", default_value_t = 2, value_parser = clap::value_parser!(i64).range(0..=86_400))]
     looks: i64,
-    /// What goes wrong on purpose, in percent of the calls: slow, busy, failed, dropped, cut, or all; by a seed
+    /// What goes wrong on purpose, in percent of the calls: slow, busy, failed, dropped, cut, all of
+    /// these, or stale (tokens that count as ended); by a seed. clock=SECONDS is how far its clock is off
     #[arg(long, value_name = "FAULT=PERCENT,…,seed=N")]
     faults: Option<Faults>,
 }

@@ -20,7 +20,7 @@ fn another_upload_key_counts_after_a_time_of_waiting() {
         env.run("keystore replace-upload --app quayside --key second --yes --format json").exit(0).json();
     assert_eq!(json["next_upload"]["from"], "2026-12-03T00:00:00Z", "{json:#}");
     let said = env.run("keystore replace-upload --app quayside --key second --yes").exit(0);
-    said.says("the store holds its signing key").says("from 3 Dec 2026");
+    said.says("takes another upload key from 3 Dec 2026");
     // until then it is the old one
     let early = env.run("check second.apk --app quayside --for store").exit(1);
     early.says("signer-unknown").says("counts from 3 Dec 2026 on");
