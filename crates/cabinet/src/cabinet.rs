@@ -479,7 +479,7 @@ impl<'m> Cabinet<'m> {
         let key = (RecordKind::Item, id.to_string());
         let record = self.proven.records().ok().and_then(|records| records.get(&key));
         let compartment = record.and_then(|record| compartment_of(&record.facts));
-        compartment.is_some_and(|compartment| unlocked.ring.get(&compartment).is_some())
+        compartment.is_some_and(|compartment| unlocked.ring.contains_key(&compartment))
     }
 
     /// Whether an item has a secret.
