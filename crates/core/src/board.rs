@@ -226,7 +226,11 @@ fn cell(picked: &Picked<'_>, key: NineKey, name: &str, app: &App) -> Cell {
         }
         None => Cell {
             key,
-            mark: if needed { Mark::Missing } else { Mark::NotNeeded },
+            mark: match () {
+                () if needed => Mark::Missing,
+                () if key == NineKey::Signing && is_held_by_a_store(app) => Mark::InUse,
+                () => Mark::NotNeeded,
+            },
             item: None,
             not_after: None,
             asked_at: None,
@@ -245,12 +249,17 @@ fn is_needed(key: NineKey, app: &App) -> bool {
         })
     };
     match key {
-        NineKey::Signing => app.android.is_some(),
+        // a store that holds the signing key has it, wherever it came from
+        NineKey::Signing => app.android.as_ref().is_some_and(|android| android.store_keys.is_none()),
         NineKey::Development => goes(|to| to == Destination::Development),
         NineKey::Distribution => goes(Destination::leaves_the_house),
         NineKey::Profile => app.ios.is_some(),
         NineKey::Upload | NineKey::Push | NineKey::StoreApi | NineKey::Service | NineKey::Cabinet => false,
     }
+}
+
+fn is_held_by_a_store(app: &App) -> bool {
+    app.android.as_ref().is_some_and(|android| android.store_keys.is_some())
 }
 
 fn cabinet_cell(view: &BoardView<'_>) -> Cell {

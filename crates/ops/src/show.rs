@@ -119,6 +119,45 @@ pub struct Part {
     pub serial: String,
     /// The certificate's fingerprints as registration pages want them.
     pub forms: Forms,
+    /// What a store knows it as, that holds an app's signing key.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub at_store: Vec<AtStore>,
+}
+
+/// What a store knows a key as.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct AtStore {
+    /// The app.
+    pub app: String,
+    /// What the key does there.
+    pub does: KeyDoes,
+}
+
+/// What a key does at a store that holds an app's signing key.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum KeyDoes {
+    /// The store signs with it what devices get.
+    Signs,
+    /// Builds for the store are signed with it.
+    Uploads,
+    /// Builds for the store will be, from this time on.
+    UploadsFrom(Timestamp),
+}
+
+fn at_store(project: Option<&Project>, certificate: &str) -> Vec<AtStore> {
+    let apps = project.into_iter().flat_map(|project| &project.apps);
+    let keys = apps.filter_map(|(name, app)| Some((name, app.android.as_ref()?.store_keys.as_ref()?)));
+    keys.flat_map(|(name, keys)| {
+        let next = keys.next_upload.as_ref().filter(|next| next.certificate == certificate);
+        let does = [
+            (keys.signing == certificate).then_some(KeyDoes::Signs),
+            (keys.upload == certificate).then_some(KeyDoes::Uploads),
+            next.map(|next| KeyDoes::UploadsFrom(next.from)),
+        ];
+        does.into_iter().flatten().map(|does| AtStore { app: name.to_string(), does }).collect::<Vec<_>>()
+    })
+    .collect()
 }
 
 /// Fingerprints of a certificate as registration pages want them.
@@ -211,7 +250,7 @@ pub fn show(ctx: &Ctx<'_>, name: &str) -> Result<ShowReport, ShowError> {
         generation: item.generation,
         created: item.created,
         facts: item.facts.clone(),
-        parts: parts(&all, item),
+        parts: parts(&all, item, project),
         needs: links::needs(&all, item),
         stops: links::stops(&all, project, item),
         statements: statements(&all, project, item),
@@ -322,7 +361,7 @@ fn is_short(key: &PublicKey) -> bool {
     matches!(key.shape(), KeyShape::Rsa { bits } if *bits < 2048)
 }
 
-fn parts(all: &Inventory, item: &Item) -> Vec<Part> {
+fn parts(all: &Inventory, item: &Item, project: Option<&Project>) -> Vec<Part> {
     let Facts::Keystore(facts) = &item.facts else { return Vec::new() };
     let part = |entry: &ninekeys_core::model::KeystoreEntry| {
         let Facts::Key(key) = &all.get(&entry.key)?.facts else { return None };
@@ -336,6 +375,7 @@ fn parts(all: &Inventory, item: &Item) -> Vec<Part> {
             certificate: certificate.as_ref().into(),
             serial: certificate.serial.clone(),
             forms: Forms::of(certificate),
+            at_store: at_store(project, &certificate.fingerprint),
         })
     };
     facts.entries.iter().filter_map(part).collect()

@@ -132,6 +132,9 @@ impl Classify for StoreKeysError {
             Self::Cabinet(inner) => inner.class(),
             Self::Connect(inner) => inner.class(),
             Self::Store(inner) => inner.class(),
+            Self::Refused(refusal) if refusal.rule == "record-missing" => {
+                class(Exit::Portal, &["app", "change", "APP", "--publish"])
+            }
             Self::Refused(refusal) => mends(refusal),
             Self::OtherKey { .. } => say(Exit::Portal, "upload nothing, and ask whoever runs the store"),
         }

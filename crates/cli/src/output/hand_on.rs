@@ -42,8 +42,7 @@ impl Report for HandOnReport {
         let until = self.not_after.map(|end| words::day_and_distance(self.at, end));
         paper.put(&row("  until", until.unwrap_or_else(|| "no end is known".to_owned())))?;
         if self.warnings > 0 {
-            let many = words::count(self.warnings, "finding");
-            paper.put(&row("  check", format!("{many} that stop nothing: ninekeys check says them")))?;
+            paper.put(&row("  check", words::stops_nothing(self.warnings)))?;
         }
         Ok(())
     }

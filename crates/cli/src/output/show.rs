@@ -6,7 +6,7 @@ use std::io;
 use jiff::Timestamp;
 use ninekeys_core::links::Need;
 use ninekeys_core::model::State;
-use ninekeys_ops::show::{Part, ShowReport, Shown};
+use ninekeys_ops::show::{KeyDoes, Part, ShowReport, Shown};
 
 use super::line::{Line, Paper, Sign};
 use super::{Report, identities, profiles, words};
@@ -61,6 +61,16 @@ fn key(part: &Part, at: Timestamp, paper: &mut Paper<'_>) -> io::Result<()> {
     for (index, (role, apps)) in words::by_role(&part.uses).into_iter().enumerate() {
         let label = if index == 0 { "  for" } else { "" };
         paper.put(&row(label, format!("{} ({})", apps.join(", "), role.nine_key().word())))?;
+    }
+    for one in &part.at_store {
+        let does = match one.does {
+            KeyDoes::Signs => "the store signs with it what devices get".to_owned(),
+            KeyDoes::Uploads => "the store takes builds that are signed with it".to_owned(),
+            KeyDoes::UploadsFrom(from) => {
+                format!("the store takes builds with it from {} on", words::moment(from))
+            }
+        };
+        paper.put(&row("  at the store", format!("{}: {does}", one.app)))?;
     }
     paper.put(&row("  key", &part.key.algorithm))?;
     if part.signs_nothing {

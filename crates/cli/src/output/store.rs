@@ -117,8 +117,7 @@ impl Report for UploadReport {
         paper.put(&row("  sent", sent))?;
         paper.put(&row("  stands", stands(one, self.at)))?;
         if self.warnings > 0 {
-            let many = words::count(self.warnings, "finding");
-            paper.put(&row("  check", format!("{many} that stop nothing: ninekeys check says them")))?;
+            paper.put(&row("  check", words::stops_nothing(self.warnings)))?;
         }
         let next = Line::new().dim("  next").to(VALUE);
         paper.put(&next.command(&["deliveries", "--watch"]).hang(VALUE))

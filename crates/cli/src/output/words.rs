@@ -46,6 +46,14 @@ pub(crate) fn day_and_distance(now: Timestamp, then: Timestamp) -> String {
     format!("{}, {}", day(then), distance(now, then))
 }
 
+/// Findings of a check that let a build through.
+pub(crate) fn stops_nothing(findings: usize) -> String {
+    match findings {
+        1 => "1 finding that stops nothing: ninekeys check says it".to_owned(),
+        many => format!("{} that stop nothing: ninekeys check says them", count(many, "finding")),
+    }
+}
+
 /// `19 May 2031 12:00 UTC`
 pub(crate) fn moment(at: Timestamp) -> String {
     tied(&at.strftime("%-d %b %Y %H:%M UTC").to_string())

@@ -96,11 +96,14 @@ fn a_refusal_says_rule_and_values_and_the_command_that_mends_it() {
     other.file("quay.apk", &testkit::builds::crossing().apk());
     other.run("sign quay.apk --app quayside --for store --set-version 2.4.1").exit(0);
     let own = "quayside-2.4.1-12-store.apk";
+    let kept = || std::fs::read_dir(env.path("portal/builds")).unwrap().count();
+    let before = kept();
     let refused = other.run(&format!("upload {own}")).exit(6);
     refused
         .says("build-number-not-higher")
         .says("sent 12, needed 13")
         .says(&format!("ninekeys upload {own} --next"));
+    assert_eq!(kept(), before, "it was foreseen, and nothing was sent");
     other.run(&format!("upload {own} --next")).exit(0).says("Quayside 2.4.1 (13)");
     let listed = env.run("deliveries --format json").exit(0).json();
     let ledger: Vec<bool> =
@@ -183,18 +186,36 @@ fn a_store_that_lies_about_the_pieces_is_refused() {
     let lies = [(8u64 << 20, 2u64), (8 << 20, u64::MAX), (0, 0), (u64::MAX, 0)];
     let server = std::thread::spawn(move || {
         for (piece, received) in lies {
-            let (mut stream, _) = listener.accept().unwrap();
-            let mut request = [0; 8192];
-            let length = stream.read(&mut request).unwrap();
-            let head = String::from_utf8_lossy(&request[..length]).into_owned();
-            let path = head.split_whitespace().nth(1).unwrap();
-            let upload = path.rsplit('/').next().unwrap();
-            let body = format!("{{\"upload\":\"{upload}\",\"piece\":{piece},\"received\":{received}}}");
-            let answer = format!(
-                "HTTP/1.1 200 OK\r\ncontent-type: application/json\r\ncontent-length: {}\r\nconnection: close\r\n\r\n{body}",
-                body.len()
-            );
-            stream.write_all(answer.as_bytes()).unwrap();
+            loop {
+                let (mut stream, _) = listener.accept().unwrap();
+                let mut request = [0; 8192];
+                let length = stream.read(&mut request).unwrap();
+                let head = String::from_utf8_lossy(&request[..length]).into_owned();
+                let path = head.split_whitespace().nth(1).unwrap();
+                let last = path.rsplit('/').next().unwrap();
+                let (status, kind, body) = match last {
+                    "deliveries" => ("200 OK", "json", "{\"items\":[]}".to_owned()),
+                    "keys" => {
+                        let none =
+                            "{\"type\":\"unknown\",\"title\":\"none\",\"status\":404,\"detail\":\"none\"}";
+                        ("404 Not Found", "problem+json", none.to_owned())
+                    }
+                    upload => {
+                        let lie =
+                            format!("{{\"upload\":\"{upload}\",\"piece\":{piece},\"received\":{received}}}");
+                        ("200 OK", "json", lie)
+                    }
+                };
+                let answer = format!(
+                    "HTTP/1.1 {status}\r\ncontent-type: application/{kind}\r\ncontent-length: {}\r\n\
+                     connection: close\r\n\r\n{body}",
+                    body.len()
+                );
+                stream.write_all(answer.as_bytes()).unwrap();
+                if !matches!(last, "deliveries" | "keys") {
+                    break;
+                }
+            }
         }
     });
     for _ in lies {

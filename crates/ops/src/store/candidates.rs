@@ -4,12 +4,13 @@ use std::collections::HashSet;
 
 use jiff::Timestamp;
 use ninekeys_core::model::{BuildNumber, Destination, Platform, ReleaseFacts, replaced};
-use ninekeys_core::next::{Bar, Earlier, bar};
+use ninekeys_core::next::Bar;
 use ninekeys_portal::store::{Delivery, Stage};
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::deliveries::{AtStore, DeliveriesError, at_store};
+use super::foresee;
 use crate::ctx::Ctx;
 
 /// What could be uploaded.
@@ -73,19 +74,20 @@ pub fn candidates(ctx: &Ctx<'_>, app: Option<&str>) -> Result<CandidatesReport, 
 }
 
 fn candidate(release: &ReleaseFacts, all: &[Delivery]) -> Candidate {
-    let same = all.iter().filter(|one| one.id == release.id && one.platform == release.platform);
-    let earlier: Vec<Earlier> =
-        same.filter(|one| one.stage != Stage::Rejected).map(Delivery::earlier).collect();
-    let (rule, because) = match bar(release.platform, &earlier, &release.version, &release.number) {
-        None => (None, None),
-        Some(Bar::Number(highest)) => {
-            (Some("build-number-not-higher"), Some(format!("the store has number {highest}")))
-        }
-        Some(Bar::Closed(live)) => {
-            (Some("version-closed"), Some(format!("version {live} is live, and closed")))
-        }
-        Some(Bar::Below(live)) => (Some("version-not-higher"), Some(format!("version {live} is live"))),
-    };
+    let bar = foresee::by_number(
+        all,
+        &foresee::Candidate {
+            platform: release.platform,
+            id: &release.id,
+            version: &release.version,
+            number: &release.number,
+        },
+    );
+    let because = bar.as_ref().map(|bar| match bar {
+        Bar::Number(highest) => format!("the store has number {highest}"),
+        Bar::Closed(live) => format!("version {live} is live, and closed"),
+        Bar::Below(live) => format!("version {live} is live"),
+    });
     Candidate {
         app: release.app.clone(),
         platform: release.platform,
@@ -93,7 +95,7 @@ fn candidate(release: &ReleaseFacts, all: &[Delivery]) -> Candidate {
         number: release.number.clone(),
         file: release.file.clone(),
         signed: release.signed,
-        rule,
+        rule: bar.as_ref().map(foresee::rule),
         because,
     }
 }

@@ -4,6 +4,7 @@ pub mod advance;
 pub mod candidates;
 pub mod deliveries;
 pub mod fetch;
+mod foresee;
 pub mod keys;
 pub mod publish;
 pub mod raise;

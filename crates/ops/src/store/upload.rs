@@ -7,7 +7,7 @@ use jiff::Timestamp;
 use ninekeys_cabinet::{Cabinet, CabinetError};
 use ninekeys_core::digest::sha256;
 use ninekeys_core::env::{Env, Silent};
-use ninekeys_core::model::{ApiUse, Destination};
+use ninekeys_core::model::{ApiUse, BuildNumber, Destination, Platform};
 use ninekeys_core::stream::{DigestError, source_sha256};
 use ninekeys_formats::source::{ReadError, Source};
 use ninekeys_portal::client::PortalError;
@@ -17,7 +17,7 @@ use serde::Serialize;
 use thiserror::Error;
 
 use super::raise::{self, Raised};
-use super::{DeliverySaid, StoreRefusal, note, refusal, said};
+use super::{DeliverySaid, StoreRefusal, foresee, note, refusal, said};
 use crate::build::check::{self, CheckError, CheckReport, file_name};
 use crate::build::sign::SignError;
 use crate::ctx::{Ctx, OpenError};
@@ -194,6 +194,10 @@ fn deliver<'c>(
                 }
                 Err(error) => UploadError::Store(error),
             };
+            if let Some(refusal) = foreseen(ctx, store, &new, &checked).map_err(&failed)? {
+                let build = request.build.display().to_string();
+                return Err(UploadError::Refused { build, app: app.clone(), refusal: Box::new(refusal) });
+            }
             send(ctx, store, &new, &input, failed)
         })?;
     let what = format!("{} is at the store, number {}", delivery.file, delivery.number);
@@ -208,6 +212,35 @@ fn deliver<'c>(
         at: ctx.env.now,
     };
     Ok(Outcome::Delivered(Box::new(report)))
+}
+
+/// What the store will say against it at the end of the upload, by what it says now: a refusal costs nothing then.
+fn foreseen(
+    ctx: &Ctx<'_>,
+    store: &dyn Store,
+    new: &NewUpload,
+    checked: &CheckReport,
+) -> Result<Option<StoreRefusal>, PortalError> {
+    let all = store.deliveries()?;
+    // that it is there already is said by the store, whatever else would speak against it
+    if all.iter().any(|one| one.sha256 == new.sha256) {
+        return Ok(None);
+    }
+    let says = checked.says.as_ref();
+    let version = says.and_then(|says| says.version.clone()).unwrap_or_default();
+    let number = says.and_then(|says| says.number.clone()).unwrap_or(BuildNumber::ZERO);
+    let build =
+        foresee::Candidate { platform: new.platform, id: &new.id, version: &version, number: &number };
+    if new.platform == Platform::Android {
+        let signer = checked.signers.first().map(|signer| signer.certificate.sha256.as_str());
+        let (held, is_bundle) = (store.keys(&new.id)?, checked.form.ending() == "aab");
+        let refusal =
+            foresee::refusal_by_signer(held.as_ref(), is_bundle, signer.unwrap_or_default(), ctx.env.now);
+        if refusal.is_some() {
+            return Ok(refusal);
+        }
+    }
+    Ok(foresee::refusal_by_number(&all, &build))
 }
 
 /// A piece of a file, before it is sent.

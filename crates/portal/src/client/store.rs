@@ -8,13 +8,99 @@ use serde::de::DeserializeOwned;
 
 use super::{Ask, HttpPortal, JSON, PortalError, parse, part};
 use crate::store::{
-    Advance, AsDelivered, BASE, Delivery, Deposit, Group, Held, Invitation, NewUpload, NewUploadKey,
+    Advance, AsDelivered, BASE, Delivery, Deposit, Group, Held, Invitation, NewUpload, NewUploadKey, Origin,
     Question, ReceivingKey, Record, Store, Tester, Testers, Upload,
 };
 use crate::wire::List;
 
 /// How long the pieces may be that a store wants, in bytes.
 const PIECES: RangeInclusive<u64> = 64 << 10..=32 << 20;
+
+/// The largest build that is fetched, in bytes.
+const MOST_BUILD: u64 = 4 << 30;
+/// The longest text of an answer that stands on one line, in characters.
+const LONGEST: usize = 400;
+
+/// Whether a text can stand on one line of a terminal, in a history, in a file.
+fn is_line(text: &str) -> bool {
+    (1..=LONGEST).contains(&text.chars().count()) && !text.chars().any(char::is_control)
+}
+
+/// Whether a text can be what something is called by: later it is a part of a path, or a key.
+fn is_name(text: &str) -> bool {
+    is_line(text) && text.bytes().all(|byte| byte.is_ascii_alphanumeric() || b"-._~".contains(&byte))
+}
+
+/// What an answer has to be before anybody goes by it.
+trait Sound {
+    fn is_sound(&self) -> bool;
+}
+
+impl<T: Sound> Sound for Vec<T> {
+    fn is_sound(&self) -> bool {
+        self.iter().all(Sound::is_sound)
+    }
+}
+
+impl Sound for Record {
+    fn is_sound(&self) -> bool {
+        [&self.id, &self.title, &self.sku, &self.language].into_iter().all(|text| is_line(text))
+    }
+}
+
+impl Sound for Delivery {
+    fn is_sound(&self) -> bool {
+        let digits = self.sha256.len() == 64 && self.sha256.bytes().all(|byte| byte.is_ascii_hexdigit());
+        let lines = [&self.id, &self.file].into_iter().chain(&self.groups).chain(&self.because);
+        let version = self.version.is_empty() || is_line(&self.version);
+        let share = self.share.is_none_or(|share| (1..=100).contains(&share));
+        let last = self.stages.last().is_some_and(|last| last.stage == self.stage);
+        digits
+            && is_name(&self.delivery)
+            && lines.into_iter().all(|text| is_line(text))
+            && version
+            && share
+            && last
+    }
+}
+
+impl Sound for Question {
+    fn is_sound(&self) -> bool {
+        is_name(&self.name) && is_line(&self.asks)
+    }
+}
+
+impl Sound for Group {
+    fn is_sound(&self) -> bool {
+        is_line(&self.group) && self.tries.iter().all(|one| is_line(&one.id))
+    }
+}
+
+impl Sound for Tester {
+    fn is_sound(&self) -> bool {
+        [&self.address, &self.group].into_iter().chain(&self.name).all(|text| is_line(text))
+    }
+}
+
+impl Sound for Testers {
+    fn is_sound(&self) -> bool {
+        self.groups.is_sound() && self.testers.is_sound()
+    }
+}
+
+impl Sound for Held {
+    fn is_sound(&self) -> bool {
+        let origin = match &self.origin {
+            Origin::OfApp(id) => is_line(id),
+            Origin::HandedOver | Origin::MadeByStore => true,
+        };
+        is_line(&self.id) && origin
+    }
+}
+
+fn sound<T: Sound>(what: &'static str, answer: T) -> Result<T, PortalError> {
+    if answer.is_sound() { Ok(answer) } else { Err(PortalError::Answer(what)) }
+}
 
 impl HttpPortal<'_> {
     fn of_store<T: DeserializeOwned>(
@@ -30,15 +116,16 @@ impl HttpPortal<'_> {
 
 impl Store for HttpPortal<'_> {
     fn records(&self) -> Result<Vec<Record>, PortalError> {
-        let list: List<Record> = self.of_store("a question about apps", &Ask::Get, "/records", None)?;
-        Ok(list.items)
+        let what = "a question about apps";
+        let list: List<Record> = self.of_store(what, &Ask::Get, "/records", None)?;
+        sound(what, list.items)
     }
 
     fn new_record(&self, new: &Record) -> Result<Record, PortalError> {
         let what = "an app";
         let body = serde_json::to_vec(new).map_err(|_| PortalError::Answer(what))?;
         let call = format!("record-{}-{}", new.platform, new.id);
-        self.of_store(what, &Ask::Post(&body, JSON), "/records", Some(&call))
+        sound(what, self.of_store(what, &Ask::Post(&body, JSON), "/records", Some(&call))?)
     }
 
     fn begin(&self, new: &NewUpload) -> Result<Upload, PortalError> {
@@ -71,13 +158,13 @@ impl Store for HttpPortal<'_> {
         let call = format!("completion-{upload}");
         let there: Delivery = self.of_store(what, &Ask::Post(b"{}", JSON), &path, Some(&call))?;
         // an upload is called by its bytes, and so is what came of it
-        if there.sha256 == upload { Ok(there) } else { Err(PortalError::Answer(what)) }
+        if there.sha256 == upload { sound(what, there) } else { Err(PortalError::Answer(what)) }
     }
 
     fn deliveries(&self) -> Result<Vec<Delivery>, PortalError> {
         let what = "a question about deliveries";
         let list: List<Delivery> = self.of_store(what, &Ask::Get, "/deliveries", None)?;
-        Ok(list.items)
+        sound(what, list.items)
     }
 
     fn advance(&self, delivery: &str, wanted: &Advance) -> Result<Delivery, PortalError> {
@@ -85,17 +172,18 @@ impl Store for HttpPortal<'_> {
         // a login for reviewers may be in it
         let body = Secret::new(serde_json::to_vec(wanted).map_err(|_| PortalError::Answer(what))?);
         let path = format!("/deliveries/{}/stage", part(delivery));
-        body.lend(|body| self.of_store(what, &Ask::Put(body), &path, None))
+        sound(what, body.lend(|body| self.of_store(what, &Ask::Put(body), &path, None))?)
     }
 
     fn questions(&self) -> Result<Vec<Question>, PortalError> {
-        let list: List<Question> = self.of_store("what the store asks", &Ask::Get, "/questions", None)?;
-        Ok(list.items)
+        let what = "what the store asks";
+        let list: List<Question> = self.of_store(what, &Ask::Get, "/questions", None)?;
+        sound(what, list.items)
     }
 
     fn hold(&self, delivery: &str) -> Result<Delivery, PortalError> {
         let path = format!("/deliveries/{}/hold", part(delivery));
-        self.of_store("a hold", &Ask::Put(b"{}"), &path, None)
+        sound("a hold", self.of_store("a hold", &Ask::Put(b"{}"), &path, None)?)
     }
 
     fn receiving_key(&self) -> Result<Vec<u8>, PortalError> {
@@ -108,27 +196,31 @@ impl Store for HttpPortal<'_> {
         let path = format!("/apps/{}/keys", part(package));
         match self.of_store("a question about keys", &Ask::Get, &path, None) {
             Err(PortalError::Refused(problem)) if problem.kind == "unknown" => Ok(None),
-            done => done.map(Some),
+            done => sound("a question about keys", done?).map(Some),
         }
     }
 
     fn deposit(&self, package: &str, deposit: &Deposit) -> Result<Held, PortalError> {
         let what = "a signing key that goes to the store";
         let body = serde_json::to_vec(deposit).map_err(|_| PortalError::Answer(what))?;
-        self.of_store(what, &Ask::Put(&body), &format!("/apps/{}/signing-key", part(package)), None)
+        let path = format!("/apps/{}/signing-key", part(package));
+        sound(what, self.of_store(what, &Ask::Put(&body), &path, None)?)
     }
 
     fn replace_upload(&self, package: &str, new: &NewUploadKey) -> Result<Held, PortalError> {
         let what = "another upload key";
         let body = serde_json::to_vec(new).map_err(|_| PortalError::Answer(what))?;
-        self.of_store(what, &Ask::Put(&body), &format!("/apps/{}/upload-key", part(package)), None)
+        let path = format!("/apps/{}/upload-key", part(package));
+        sound(what, self.of_store(what, &Ask::Put(&body), &path, None)?)
     }
 
     fn as_delivered(&self, delivery: &str) -> Result<AsDelivered, PortalError> {
         let what = "what devices get";
         let path = format!("/deliveries/{}/as-delivered", part(delivery));
         let told: AsDelivered = self.of_store(what, &Ask::Get, &path, None)?;
-        if PIECES.contains(&told.piece) { Ok(told) } else { Err(PortalError::Answer(what)) }
+        let is_so =
+            PIECES.contains(&told.piece) && (1..=MOST_BUILD).contains(&told.size) && is_name(&told.delivery);
+        if is_so { Ok(told) } else { Err(PortalError::Answer(what)) }
     }
 
     fn delivered_piece(&self, delivery: &str, number: u64) -> Result<Vec<u8>, PortalError> {
@@ -138,13 +230,15 @@ impl Store for HttpPortal<'_> {
     }
 
     fn testers(&self) -> Result<Testers, PortalError> {
-        self.of_store("a question about testers", &Ask::Get, "/testers", None)
+        let what = "a question about testers";
+        sound(what, self.of_store(what, &Ask::Get, "/testers", None)?)
     }
 
     fn put_group(&self, group: &Group) -> Result<Group, PortalError> {
         let what = "a group of testers";
         let body = serde_json::to_vec(group).map_err(|_| PortalError::Answer(what))?;
-        self.of_store(what, &Ask::Put(&body), &format!("/testers/groups/{}", part(&group.group)), None)
+        let path = format!("/testers/groups/{}", part(&group.group));
+        sound(what, self.of_store(what, &Ask::Put(&body), &path, None)?)
     }
 
     fn invite(&self, group: &str, address: &str, name: Option<&str>) -> Result<Tester, PortalError> {
@@ -152,11 +246,65 @@ impl Store for HttpPortal<'_> {
         let new = Invitation { name: name.map(str::to_owned) };
         let body = serde_json::to_vec(&new).map_err(|_| PortalError::Answer(what))?;
         let path = format!("/testers/groups/{}/members/{}", part(group), part(address));
-        self.of_store(what, &Ask::Put(&body), &path, None)
+        sound(what, self.of_store(what, &Ask::Put(&body), &path, None)?)
     }
 
     fn remove_tester(&self, group: &str, address: &str) -> Result<Tester, PortalError> {
         let path = format!("/testers/groups/{}/members/{}", part(group), part(address));
-        self.of_store("a tester who goes", &Ask::Delete, &path, None)
+        let what = "a tester who goes";
+        sound(what, self.of_store(what, &Ask::Delete, &path, None)?)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use ninekeys_core::model::{BuildNumber, Platform};
+
+    use super::*;
+    use crate::store::{Reached, Stage};
+
+    fn delivery() -> Delivery {
+        let at = jiff::Timestamp::UNIX_EPOCH;
+        Delivery {
+            delivery: "0a1b".into(),
+            id: "example.gannetpoint.crossing".into(),
+            platform: Platform::Android,
+            version: "2.4.0".into(),
+            number: BuildNumber::from(12),
+            file: "crossing.apk".into(),
+            size: 1,
+            sha256: "0".repeat(64),
+            stage: Stage::Ready,
+            stages: vec![Reached { stage: Stage::Ready, at }],
+            because: None,
+            groups: Vec::new(),
+            on: None,
+            share: None,
+            held: false,
+        }
+    }
+
+    #[test]
+    fn an_answer_that_could_be_more_than_a_line_is_none() {
+        assert!(delivery().is_sound());
+        let wrong: [fn(&mut Delivery); 9] = [
+            |one| one.file = "a\u{1b}[2J".into(),
+            |one| one.file = "a".repeat(LONGEST + 1),
+            |one| one.delivery = "../../deliveries".into(),
+            |one| one.delivery = String::new(),
+            |one| one.sha256 = "z".repeat(64),
+            |one| one.groups = vec!["Crew\nother".into()],
+            |one| one.share = Some(0),
+            |one| one.stage = Stage::Live,
+            |one| one.stages.clear(),
+        ];
+        for (at, spoil) in wrong.iter().enumerate() {
+            let mut one = delivery();
+            spoil(&mut one);
+            assert!(!one.is_sound(), "{at}");
+        }
+        let question = |name: &str| Question { name: name.into(), asks: "Does it?".into() };
+        assert!(question("own-encryption").is_sound());
+        assert!(!question("a.b = 1 #").is_sound() && !question("").is_sound());
     }
 }

@@ -54,7 +54,11 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, F
         (false, Some(app)) => From::App(app),
         (false, None) => From::Cabinet { keystore: args.key },
     };
+    let app = args.app.clone();
     let request = DepositRequest { app: args.app, from, upload: args.upload, sure: args.yes };
-    out.emit(&deposit(ctx, &request).map_err(|error| told(Failure::of(&attempt, &error), &error))?);
+    out.emit(
+        &deposit(ctx, &request)
+            .map_err(|error| told(Failure::of(&attempt, &error).naming("APP", &app), &error))?,
+    );
     Ok(Exit::Done)
 }

@@ -27,8 +27,13 @@ pub(crate) struct Args {
 
 pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
     let attempt = format!("replace the upload key of {}", args.app);
+    let app = args.app.clone();
     let request = ReplaceRequest { app: args.app, key: args.key, sure: args.yes };
     let report = replace_upload(ctx, &request);
-    out.emit(&report.map_err(|error| super::deposit::told(Failure::of(&attempt, &error), &error))?);
+    out.emit(
+        &report.map_err(|error| {
+            super::deposit::told(Failure::of(&attempt, &error).naming("APP", &app), &error)
+        })?,
+    );
     Ok(Exit::Done)
 }

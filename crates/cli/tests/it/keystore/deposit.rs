@@ -61,6 +61,8 @@ fn a_key_that_is_handed_over_signs_what_devices_get() {
     assert_eq!(json["signing"]["sha256"], own["parts"][0]["certificate"]["sha256"]);
     let text = String::from_utf8(env.read("ninekeys.toml")).unwrap();
     assert!(text.contains("[app.quayside.android.store-keys]"), "{text}");
+    env.run("show deck").exit(0).says("quayside: the store signs with it what devices get");
+    env.run("show quay").exit(0).says("quayside: the store takes builds that are signed with it");
     let again = env.run("keystore deposit --app quayside").exit(0);
     again.says("the store holds its signing key").says("handed over").says("SHA-1");
     env.run("cabinet history").exit(0).says("keystore deposit deck of quayside at the store");
@@ -125,6 +127,10 @@ fn a_key_is_made_by_the_store_or_is_another_apps() {
     warned.says("nobody else has it");
     let made = env.run("keystore deposit --app quayside --made-by-store --yes --format json").exit(0).json();
     assert_eq!(made["origin"], "made-by-store");
+    // a key that the store has alone is missing nowhere
+    let board = env.run("board --format json").exit(0).json();
+    let row = board["rows"].as_array().unwrap().iter().find(|row| row["app"] == "quayside").unwrap();
+    assert_eq!(row["cells"][0]["mark"], "in-use", "{row:#}");
     let warned = env.run("keystore deposit --app pier --key-of quayside").exit(5);
     warned.says("whoever gets hold of the key has both");
     let same = env.run("keystore deposit --app pier --key-of quayside --yes --format json").exit(0).json();
@@ -135,6 +141,12 @@ fn a_key_is_made_by_the_store_or_is_another_apps() {
     env.run("deliveries --get 12 --to device.apk").exit(0);
     let signer = env.run("inspect device.apk --format json").exit(0).stdout;
     assert!(signer.contains(made["signing"]["sha256"].as_str().unwrap()), "{signer}");
+    env.run("app add dory --package example.gannetpoint.dory --for store").exit(0);
+    env.run("keystore create dory --app dory --kind upload --common-name D --algorithm ec-p256").exit(0);
+    let unknown = env.run("keystore deposit --app dory --made-by-store --yes").exit(6);
+    unknown.says("record-missing").says("ninekeys app change dory --publish");
+    env.run("app change dory --publish").exit(0);
+    env.run("keystore deposit --app dory --made-by-store --yes").exit(0);
     env.run("keystore deposit --app crossing --yes").exit(2).says("no Android side");
     env.run("keystore deposit --app nothing").exit(2);
 }
