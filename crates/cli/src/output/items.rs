@@ -4,7 +4,7 @@ use std::borrow::Cow;
 use std::io;
 
 use ninekeys_core::board::Mark;
-use ninekeys_core::model::{State, Wholeness};
+use ninekeys_core::model::{ReleaseFacts, State, Wholeness};
 use ninekeys_ops::build::releases::{Comparison, Release, ReleasesCompareReport, ReleasesReport};
 use ninekeys_ops::inventory::{Group, InventoryReport, Line as Row};
 
@@ -161,6 +161,20 @@ fn used_by(row: &Row) -> String {
     profiles.into_iter().chain(builds).collect::<Vec<_>>().join(", ")
 }
 
+/// Where a build was meant to go, and how far it went.
+fn gone(release: &ReleaseFacts) -> String {
+    let steps = [
+        (release.everyone, "everyone"),
+        (release.testing, "testing"),
+        (release.uploaded, "uploaded"),
+        (release.handed_on, "handed on"),
+    ];
+    match steps.into_iter().find(|(at, _)| at.is_some()) {
+        Some((_, step)) => format!("{} · {step}", release.destination),
+        None => release.destination.to_string(),
+    }
+}
+
 fn release_row<'a>(report: &ReleasesReport, row: &'a Release) -> [Line<'a>; 6] {
     let release = &row.facts;
     let file = Line::new().dim(&release.file);
@@ -170,7 +184,7 @@ fn release_row<'a>(report: &ReleasesReport, row: &'a Release) -> [Line<'a>; 6] {
     };
     [
         Line::new().bold(&release.app).text(format!(" {} ({})", release.version, release.number)),
-        Line::new().text(release.destination.to_string()),
+        Line::new().text(gone(release)),
         Line::new().text(signed_with),
         Line::new().text(words::size(release.size)),
         Line::new().text(words::day_and_distance(report.at, release.signed)),

@@ -72,6 +72,7 @@ fn the_same_bytes_go_to_testers_and_then_to_everyone() {
     assert_eq!(stages, ["processing", "ready", "testing", "in-review", "live"]);
     assert_eq!(one["sha256"].as_str().unwrap().len(), 64);
     env.run("cabinet history").exit(0).says("at the store goes to everyone");
+    env.run("releases").exit(0).says("store · everyone");
 }
 
 #[test]

@@ -26,6 +26,7 @@ fn a_package_leaves_with_its_hash_and_a_sheet() {
         "{sheet}"
     );
     env.run("cabinet history").exit(0).says(&format!("hand-on of {build} for")).says("was handed on");
+    env.run("releases").exit(0).says("direct · handed on");
     let releases = env.run("releases --format json").exit(0).json();
     assert_eq!(releases["releases"][0]["handed_on"], env.now());
     // what is there stays
