@@ -87,6 +87,10 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, F
             AdvanceError::Store(_) | AdvanceError::Refused(_) => {
                 failure.changed("the history says that it was tried; the build is where it was")
             }
+            AdvanceError::OtherBytes(_) => failure.changed("whatever the store did, and the history"),
+            AdvanceError::Ask(_) => {
+                failure.changed("at most the project file, which keeps what was answered")
+            }
             _ => failure,
         }
     })?;

@@ -41,6 +41,7 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, F
         let failure = Failure::of(&attempt, &error);
         match error {
             UploadError::Store(_)
+            | UploadError::Connect(_)
             | UploadError::Refused { .. }
             | UploadError::Stopped
             | UploadError::Changed(_) => {

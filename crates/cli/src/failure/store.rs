@@ -111,6 +111,7 @@ impl Classify for StoreKeysError {
     fn class(&self) -> Class {
         match self {
             Self::Project(inner) => inner.class(),
+            Self::Unkept(inner) => again(inner.class().0, &[]),
             Self::UnknownApp(_) | Self::NotAndroid(_) => class(Exit::Usage, &["app", "list"]),
             Self::Signer(inner) => inner.class(),
             Self::SeveralUploadKeys { names, .. } => {

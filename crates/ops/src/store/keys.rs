@@ -108,6 +108,9 @@ pub enum StoreKeysError {
     /// The project file.
     #[error(transparent)]
     Project(#[from] ProjectError),
+    /// The store has done it, and the project file does not say so.
+    #[error("the store has done it, and the project file does not say so")]
+    Unkept(#[source] Box<StoreKeysError>),
     /// It has no such app.
     #[error("the project file has no app called {0}")]
     UnknownApp(String),
@@ -385,7 +388,8 @@ fn keep(
         }),
     };
     if own.store_keys.as_ref() != Some(&says) {
-        file.change(ctx, |_, document| write(document, file, app, &says))?;
+        let kept = file.change(ctx, |_, document| write(document, file, app, &says));
+        kept.map_err(|error: StoreKeysError| StoreKeysError::Unkept(Box::new(error)))?;
     }
     Ok(StoreKeysReport {
         app: app.to_owned(),

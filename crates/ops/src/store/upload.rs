@@ -201,7 +201,9 @@ fn deliver<'c>(
             send(ctx, store, &new, &input, failed)
         })?;
     let what = format!("{} is at the store, number {}", delivery.file, delivery.number);
-    note(ctx, &mut cabinet, &what, (&delivery.sha256, Destination::Store), |facts| &mut facts.uploaded)?;
+    // the store has it, whether or not that can be written down now
+    let _ =
+        note(ctx, &mut cabinet, &what, (&delivery.sha256, Destination::Store), |facts| &mut facts.uploaded);
     let inventory = cabinet.inventory()?;
     let report = UploadReport {
         delivery: said(&delivery, &all, &file.project, &inventory.releases()),

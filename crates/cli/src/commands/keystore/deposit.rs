@@ -39,9 +39,10 @@ pub(crate) struct Args {
 /// What a call may have changed that ended early.
 pub(super) fn told(failure: Failure, error: &StoreKeysError) -> Failure {
     match error {
-        StoreKeysError::Store(_) | StoreKeysError::Refused(_) => {
+        StoreKeysError::Store(_) | StoreKeysError::Refused(_) | StoreKeysError::Connect(_) => {
             failure.changed("the history says that it was tried; the store's keys are as they were")
         }
+        StoreKeysError::Unkept(_) => failure.changed("the store's keys, and the history"),
         StoreKeysError::OtherKey { .. } => failure.changed("the store holds a key for the app"),
         _ => failure,
     }

@@ -32,7 +32,7 @@ pub(super) fn told(failure: Failure, error: &TestersError) -> Failure {
         TestersError::Partly { .. } => {
             failure.changed("who was invited stays invited; called again it goes on")
         }
-        TestersError::Store(_) | TestersError::Refused(_) => {
+        TestersError::Store(_) | TestersError::Refused(_) | TestersError::Connect(_) => {
             failure.changed("the history says that it was tried; the testers are as they were")
         }
         _ => failure,
