@@ -10,9 +10,12 @@ use ninekeys_core::android::{Opened, Package};
 use ninekeys_core::build::Build;
 use ninekeys_core::certificate::{Subject, self_signed};
 use ninekeys_core::demo::{CROSSING, DemoBuild};
+use ninekeys_core::digest::sha256_hex;
 use ninekeys_core::findings::{Level, Mend};
 use ninekeys_core::keys::Algorithm;
-use ninekeys_core::model::{Android, App, BuildNumber, Destination, Policy, ReleaseFacts, Role};
+use ninekeys_core::model::{
+    Android, App, BuildNumber, Destination, NextUpload, Policy, ReleaseFacts, Role, StoreKeys,
+};
 use ninekeys_core::rules::{BuildLook, KnownSigner, Part, Verdict, check_build};
 use ninekeys_formats::limits::Limits;
 
@@ -100,6 +103,7 @@ fn a_good_build_has_nothing_said_of_it() {
         skipped,
         [
             "signer-changed",
+            "signer-unknown",
             "keys-swapped",
             "displayed-name-mismatch",
             "permissions-differ",
@@ -304,17 +308,48 @@ fn a_debug_key_is_recognised_by_its_certificate() {
     }
 }
 
+/// A store that takes builds under this certificate.
+fn store_keys(upload: &str) -> StoreKeys {
+    StoreKeys { signing: "0".repeat(64), upload: upload.to_owned(), next_upload: None }
+}
+
+#[test]
+fn a_store_that_signs_takes_builds_of_the_upload_key_that_counts() {
+    let mut one = case(good());
+    one.destination = Some(Destination::Store);
+    let keys = |keys: StoreKeys, one: &mut Case| {
+        one.app.android.as_mut().unwrap().store_keys = Some(keys);
+    };
+    keys(store_keys(&"1".repeat(64)), &mut one);
+    assert_eq!(rules(&one), [("signer-unknown", Level::Error), ("bundle-wanted", Level::Warning)]);
+    let build = with_env(one.now, |env| Build::examine(&one.bytes, None, env)).unwrap();
+    let own = build.signers[0].certificate_fingerprint.clone();
+    keys(store_keys(&own), &mut one);
+    assert_eq!(rules(&one), [("bundle-wanted", Level::Warning)]);
+    // one that waits counts from its time on, and the one before it no more
+    let from = |at: &str| NextUpload { certificate: "2".repeat(64), from: at.parse().unwrap() };
+    keys(StoreKeys { next_upload: Some(from("2031-12-01T00:00:00Z")), ..store_keys(&own) }, &mut one);
+    assert_eq!(rules(&one), [("bundle-wanted", Level::Warning)]);
+    keys(StoreKeys { next_upload: Some(from("2031-01-01T00:00:00Z")), ..store_keys(&own) }, &mut one);
+    assert_eq!(rules(&one), [("signer-unknown", Level::Error), ("bundle-wanted", Level::Warning)]);
+}
+
 #[test]
 fn a_bundle_has_rules_of_its_own() {
     let (key, certificate) = identity(Algorithm::P256, "2031-05-01T00:00:00Z", 30);
     let mut one = case(sign(&CROSSING.aab(), &key, &certificate));
     one.destination = Some(Destination::Store);
+    assert_eq!(rules(&one), [("enrolment-missing", Level::Note)]);
+    one.app.android = one
+        .app
+        .android
+        .map(|android| Android { store_keys: Some(store_keys(&sha256_hex(&certificate))), ..android });
     assert_eq!(rules(&one), []);
     one.destination = Some(Destination::Direct);
     assert_eq!(rules(&one), [("package-wanted", Level::Error)]);
     let mut unsigned = case(CROSSING.aab());
     unsigned.destination = Some(Destination::Store);
-    assert_eq!(rules(&unsigned), [("build-unsigned", Level::Error)]);
+    assert_eq!(rules(&unsigned), [("build-unsigned", Level::Error), ("enrolment-missing", Level::Note)]);
     let debug = DemoBuild { debuggable: true, code: 0, ..CROSSING };
     let mut debug = case(sign(&debug.aab(), &key, &certificate));
     debug.destination = Some(Destination::Store);

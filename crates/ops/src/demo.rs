@@ -298,7 +298,7 @@ pub const STEPS: &[Step] = &[
         exit: 0,
     },
     Step {
-        about: "Both builds go to the store, in pieces that an interruption does not cost.",
+        about: "Both builds go to the store, in pieces: an interruption costs one of them.",
         words: &["upload", "signed/crossing-2.4.0-12-store.aab"],
         exit: 0,
     },

@@ -174,8 +174,8 @@ pub(super) const RULES: &[Rule] = &[
     Rule {
         name: "signer-unknown",
         level: Level::Error,
-        about: "the build goes to a store that knows the app by another upload key",
-        meaning: "A store that holds the signing key takes builds from whoever has the upload key that it was told, and from nobody else.",
+        about: "the build goes to a store that knows another signer",
+        meaning: "A store that holds an Android app's signing key takes builds from whoever has the upload key that it was told, and from nobody else; for iOS the signer's certificate is one that the portal issued.",
         remedy: "sign with that upload key; if it is lost, have the store take another: `ninekeys keystore replace-upload`",
         subjects: &[Subject::Android(signer_unknown)],
     },

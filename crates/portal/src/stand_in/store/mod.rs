@@ -18,7 +18,7 @@ use axum::routing::{MethodRouter, get, post, put as put_to};
 use base64ct::{Base64, Encoding};
 use jiff::{SignedDuration, Timestamp};
 use ninekeys_core::build::Build;
-use ninekeys_core::digest::sha256;
+use ninekeys_core::digest::{sha256, sha256_hex};
 use ninekeys_core::model::{ApiRole, BuildNumber, Platform};
 use ninekeys_core::stream::source_sha256;
 use rusqlite::Connection;
@@ -29,7 +29,7 @@ use self::file::OnDisk;
 use super::routes::{Portal, Refusal, answer, read};
 use super::state::{self, with_env};
 use crate::store::{BASE, DIGEST, Delivery, NewUpload, PIECE, Reached, Record, Stage, Upload};
-use crate::wire::List;
+use crate::wire::{Certificate, List};
 
 /// The largest build.
 const MOST_BUILD: u64 = 4 << 30;
@@ -295,7 +295,11 @@ fn take_in(
     };
     let app = key_of(&record);
     let first: Option<String> = state::one(database, SIGNER, &app)?;
-    rules::judge(&record, &earlier, build, &rules::Keys { held: held.as_ref(), first: first.as_deref() })?;
+    let certificates: Vec<Certificate> = state::all(database, "certificate")?;
+    let good = certificates.iter().filter(|one| one.revoked.is_none() && one.not_after > now);
+    let issued: Vec<String> = good.map(|one| sha256_hex(&one.certificate)).collect();
+    let keys = rules::Keys { issued: &issued, held: held.as_ref(), first: first.as_deref() };
+    rules::judge(&record, &earlier, build, &keys)?;
     if let Some(signer) = build.signers.first().filter(|_| first.is_none()) {
         state::put(database, SIGNER, &app, now, &signer.certificate_fingerprint)?;
     }

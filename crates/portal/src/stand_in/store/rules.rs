@@ -36,14 +36,17 @@ pub(super) fn judge(
         return Err(Refusal::rule("build-unsigned", "nobody signed this build"));
     }
     of_android(build)?;
-    if build.platform == Platform::Android {
-        by_whom(build, keys)?;
+    match build.platform {
+        Platform::Android => by_whom(build, keys)?,
+        Platform::Ios => by_an_identity(build, keys)?,
     }
     above(earlier, &says.number(), says.version.as_deref().unwrap_or_default(), build.platform)
 }
 
-/// Who may sign the builds of an app, on Android.
+/// Who may sign the builds of an app.
 pub(super) struct Keys<'a> {
+    /// SHA-256 of the certificates that were issued and are good: who signs for iOS has one.
+    pub(super) issued: &'a [String],
     /// The keys that the store has, where it holds the signing key.
     pub(super) held: Option<&'a Held>,
     /// The certificate of the first build's signer.
@@ -53,6 +56,19 @@ pub(super) struct Keys<'a> {
 /// The SHA-256 of a certificate that is kept in Base64.
 fn fingerprint(certificate: &str) -> String {
     Base64::decode_vec(certificate).map(|der| sha256_hex(&der)).unwrap_or_default()
+}
+
+/// On iOS a build comes from somebody to whom the portal issued a certificate.
+fn by_an_identity(build: &Build, keys: &Keys<'_>) -> Result<(), Refusal> {
+    let signers = build.signers.iter().map(|one| &one.certificate_fingerprint);
+    match signers.into_iter().find(|signer| !keys.issued.contains(signer)) {
+        None => Ok(()),
+        Some(stranger) => {
+            let detail = "the portal issued no certificate like the signer's that is good";
+            let needed = "an identity of the team that is good";
+            Err(Refusal::rule("signer-unknown", detail).values(stranger, needed))
+        }
+    }
 }
 
 /// A build comes from who holds the upload key; without one, from who signed the first one.
