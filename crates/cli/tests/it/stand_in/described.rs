@@ -428,6 +428,24 @@ fn brings_a_bundle(caller: &mut Caller, env: &TestEnv, owner: &str) {
     caller.expect(422, GET_PIECE, &format!("{id} 0"), owner, b"");
 }
 
+/// A build for iOS that somebody signed to whom this portal issued nothing.
+fn a_stranger_signs(caller: &mut Caller, owner: &str) {
+    let other = TestEnv::with_identity(crate::PROGRAM);
+    other.run("profile import in/deckhand-devices.mobileprovision").exit(0);
+    other.file("deckhand.ipa", ninekeys_core::demo::DECKHAND_IPA);
+    other.run("sign deckhand.ipa --for devices").exit(0);
+    let bytes = other.read("deckhand-1.1.0-31-devices.ipa");
+    let sha256 = ninekeys_core::digest::sha256_hex(&bytes);
+    let id = "example.gannetpoint.deckhand";
+    let record = json!({ "id": id, "platform": "ios", "title": "Deckhand", "sku": "D", "language": "en" });
+    caller.expect(201, ("post", RECORDS), "", owner, record.to_string().as_bytes());
+    let new = json!({ "id": id, "platform": "ios", "file": "d.ipa", "size": bytes.len(), "sha256": sha256 });
+    caller.expect(200, UPLOAD, &sha256, owner, new.to_string().as_bytes());
+    caller.expect(200, PIECE, &format!("{sha256} 0"), owner, &bytes);
+    let refused = caller.expect(422, COMPLETION, &sha256, owner, b"{}").json();
+    assert_eq!(refused["type"], "signer-unknown", "{refused}");
+}
+
 /// A build that goes on, at a later time.
 fn goes_on(caller: &mut Caller, owner: &str) {
     let id = caller.expect(200, DELIVERIES, "", owner, b"").json()["items"][0]["delivery"].clone();
@@ -469,6 +487,7 @@ fn every_operation_answers_as_it_is_described_and_nothing_else_is_answered() {
     goes_on(&mut caller, &owner);
     signs(&mut caller, &env, &owner, &reader);
     brings_a_bundle(&mut caller, &env, &owner);
+    a_stranger_signs(&mut caller, &owner);
     let (_env, _portal) = crate::advance::later(env, portal, "2026-12-01T00:00:20Z");
     let id = caller.expect(200, DELIVERIES, "", &owner, b"").json()["items"][1]["delivery"].clone();
     let held = caller.expect(200, HOLD, id.as_str().unwrap(), &owner, b"{}").json();
