@@ -410,7 +410,7 @@ fn signs(caller: &mut Caller, env: &TestEnv, owner: &str, reader: &str) {
     assert_eq!(ninekeys_core::digest::sha256_hex(&bytes), told["sha256"].as_str().unwrap());
 }
 
-/// A bundle, of which devices get parts that are cut elsewhere.
+/// A bundle, of which devices get parts that are cut elsewhere; and a build of a stranger's.
 fn brings_a_bundle(caller: &mut Caller, env: &TestEnv, owner: &str) {
     env.file("quay.aab", &ninekeys_core::demo::CROSSING.aab());
     env.run("sign quay.aab --app quayside --for store --key quay --set-build 20").exit(0);
@@ -426,6 +426,7 @@ fn brings_a_bundle(caller: &mut Caller, env: &TestEnv, owner: &str) {
     let id = there["delivery"].as_str().unwrap();
     caller.expect(422, GET, id, owner, b"");
     caller.expect(422, GET_PIECE, &format!("{id} 0"), owner, b"");
+    a_stranger_signs(caller, owner);
 }
 
 /// A build for iOS that somebody signed to whom this portal issued nothing.
@@ -487,7 +488,6 @@ fn every_operation_answers_as_it_is_described_and_nothing_else_is_answered() {
     goes_on(&mut caller, &owner);
     signs(&mut caller, &env, &owner, &reader);
     brings_a_bundle(&mut caller, &env, &owner);
-    a_stranger_signs(&mut caller, &owner);
     let (_env, _portal) = crate::advance::later(env, portal, "2026-12-01T00:00:20Z");
     let id = caller.expect(200, DELIVERIES, "", &owner, b"").json()["items"][1]["delivery"].clone();
     let held = caller.expect(200, HOLD, id.as_str().unwrap(), &owner, b"{}").json();
