@@ -38,7 +38,7 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, F
     let attempt = format!("upload {named}");
     let request = Request { build, app: args.app, next: args.next };
     let failed = |error: UploadError| {
-        let failure = Failure::of(&attempt, &error);
+        let failure = Failure::of(&attempt, &error).naming("BUILD", &named);
         match error {
             UploadError::Store(_)
             | UploadError::Connect(_)

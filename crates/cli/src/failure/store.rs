@@ -59,7 +59,14 @@ impl Classify for UploadError {
     fn class(&self) -> Class {
         match self {
             Self::Check(inner) => inner.class(),
-            Self::Sign(inner) => inner.class(),
+            // what is said again there is said to `sign`
+            Self::Sign(inner) => match inner.class() {
+                (exit, Remedy::Again(with)) => {
+                    let words = ["sign", "BUILD", "--for", "store"].map(str::to_owned);
+                    (exit, Remedy::Command(words.into_iter().chain(with).collect()))
+                }
+                other => other,
+            },
             Self::File(inner) => inner.class(),
             Self::AFolder(_) => say(Exit::Usage, "name the file that `ninekeys sign --for store` wrote"),
             Self::NoApp(_) => again(Exit::Usage, &["--app", "APP"]),

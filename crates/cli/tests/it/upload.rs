@@ -321,6 +321,39 @@ fn a_number_that_is_taken_is_raised_and_signed_again() {
 }
 
 #[test]
+fn what_keeps_a_raised_build_from_being_signed_is_mended_by_signing_it() {
+    let (env, _portal) = ready();
+    env.run("keystore create second --app quayside --kind upload --common-name B --algorithm ec-p256")
+        .exit(0);
+    let several = env.run("upload quay.apk --app quayside --next").exit_either(2, 5);
+    several.says("quay").says("second").says("ninekeys sign quay.apk --for store --key");
+}
+
+#[test]
+fn two_that_raise_at_once_get_a_number_each() {
+    let (env, _portal) = ready();
+    // the name of the next one stands for something else
+    env.file("quayside-2.4.0-13-store.apk", b"a letter");
+    let start = || {
+        let mut command = env.command(["upload", "quay.apk", "--app", "quayside", "--next", "-q"]);
+        command.spawn().unwrap()
+    };
+    let mut both = [start(), start()];
+    let codes = both.each_mut().map(|child| child.wait().unwrap().code());
+    // each has a number of its own; the lower one may come second to the store, which does not take it then
+    assert!(
+        codes.contains(&Some(0)) && codes.iter().all(|code| [Some(0), Some(6)].contains(code)),
+        "{codes:?}"
+    );
+    assert_eq!(env.read("quayside-2.4.0-13-store.apk"), b"a letter");
+    let releases = env.run("releases --format json").exit(0).json();
+    let own = releases["releases"].as_array().unwrap().iter().filter(|one| one["app"] == "quayside");
+    let mut numbers: Vec<&str> = own.map(|one| one["number"].as_str().unwrap()).collect();
+    numbers.sort_unstable();
+    assert_eq!(numbers, ["12", "14", "15"]);
+}
+
+#[test]
 fn a_build_command_is_told_the_next_number() {
     let (env, _portal) = ready();
     env.run("sign quay.apk --app quayside --for store --set-build 30").exit(0);

@@ -11,9 +11,10 @@ use serde::Serialize;
 
 use super::upload::{Request, UploadError};
 use crate::build::check::{CheckReport, file_name};
-use crate::build::sign::{self, Set};
+use crate::build::sign::{self, Set, SignError};
 use crate::ctx::Ctx;
 use crate::files;
+use crate::outputs::OutputError;
 use crate::portal::with_store;
 
 /// A build that was signed again to go to the store.
@@ -41,6 +42,18 @@ pub(super) fn earlier(
     there.chain(signed).collect()
 }
 
+/// How many numbers are tried whose output has its name taken.
+const MOST_TRIES: u32 = 20;
+
+/// Whether a build was not signed because its output's name is taken.
+fn is_taken(error: &SignError) -> bool {
+    match error {
+        SignError::Exists(_) | SignError::Output(OutputError::Exists(_)) => true,
+        SignError::File(error) => error.cause.kind() == std::io::ErrorKind::AlreadyExists,
+        _ => false,
+    }
+}
+
 /// The build that can go: the one that was named where its number is free and it is signed for the store, else one that is signed now,
 /// beside it.
 pub(super) fn raise<'c>(
@@ -64,7 +77,7 @@ pub(super) fn raise<'c>(
     let number = &says.number.clone().unwrap_or(BuildNumber::ZERO);
     let earlier = earlier((platform, &says.id), &all, &ledger, &sha256);
     let is_signed = |one: &&ReleaseFacts| one.sha256 == sha256 && one.destination == Destination::Store;
-    let mut set = Set::default();
+    let (mut set, mut tries) = (Set::default(), 0);
     if bar(platform, &earlier, &version, number).is_some() {
         let next = next(platform, &earlier, Some(&version));
         set.build = Some(next.number);
@@ -72,20 +85,29 @@ pub(super) fn raise<'c>(
     } else if ledger.iter().copied().any(|one| is_signed(&one)) {
         return Ok((request.build.clone(), None));
     }
-    let wanted = sign::Request {
-        builds: vec![request.build.clone()],
-        app: Some(app.to_owned()),
-        destination: Some(Destination::Store),
-        key: None,
-        to: request.build.parent().unwrap_or(Path::new("")).to_owned(),
-        replace: false,
-        schemes: None,
-        idsig: false,
-        set,
-        timestamp: false,
-        entitlements: None,
+    let signed = loop {
+        let wanted = sign::Request {
+            builds: vec![request.build.clone()],
+            app: Some(app.to_owned()),
+            destination: Some(Destination::Store),
+            key: None,
+            to: request.build.parent().unwrap_or(Path::new("")).to_owned(),
+            replace: false,
+            schemes: None,
+            idsig: false,
+            set: set.clone(),
+            timestamp: false,
+            entitlements: None,
+        };
+        match (sign::sign_with(ctx, &wanted, cabinet), &set.build) {
+            // another call was quicker, or the name stands for something else: the number behind it
+            (Err(error), Some(number)) if is_taken(&error) && tries < MOST_TRIES => {
+                set.build = Some(number.next());
+                tries += 1;
+            }
+            (done, _) => break done?.into_iter().next().ok_or_else(no_app)?,
+        }
     };
-    let signed = sign::sign_with(ctx, &wanted, cabinet)?.into_iter().next().ok_or_else(no_app)?;
     let raised = Raised { from: request.build.display().to_string(), version, number: number.clone() };
     Ok((PathBuf::from(signed.output), Some(raised)))
 }
