@@ -160,6 +160,11 @@ impl Delivery {
         }
     }
 
+    /// Whether the next build of that app is counted from it: one that was rejected counts for nothing.
+    pub fn counts_for(&self, platform: Platform, id: &str) -> bool {
+        self.platform == platform && self.id == id && self.stage != Stage::Rejected
+    }
+
     /// Since when it is where it is.
     pub fn since(&self) -> Option<Timestamp> {
         self.stages.last().map(|reached| reached.at)

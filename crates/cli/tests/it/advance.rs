@@ -146,6 +146,17 @@ fn a_review_that_finds_something_rejects_with_the_reason_and_the_number_is_free_
     env.file("new.txt", "Timetables of both harbours.\n".as_bytes());
     let said = env.run(&format!("advance {asks} --to everyone --new-in new.txt --yes")).exit(0);
     said.says("Timetables of both harbours.").is_silent_on("is declared as false");
+    // what a review will find is found, whatever is asked for meanwhile
+    env.run(&format!("advance {asks} --to everyone --yes")).exit(0).says("is in review");
+    let token = env.run("apikey token owner").exit(0).stdout.trim().to_owned();
+    let id = env.run("deliveries --format json").exit(0).json()["deliveries"][0]["delivery"].clone();
+    let (id, body) = (id.as_str().unwrap(), r#"{"to":"in-review"}"#);
+    let call = format!(
+        "PUT /store/v1/deliveries/{id}/stage HTTP/1.1\nhost: portal.example\nauthorization: Bearer {token}\n\
+         content-type: application/json\ncontent-length: {}\nconnection: close\n\n{body}",
+        body.len()
+    );
+    assert!(crate::portal::call(&portal.address, &call).0.contains("200"));
     let (env, _portal) = later(env, portal, "2026-12-01T00:00:20Z");
     let said = env.run("deliveries").exit(0);
     said.says("rejected for 8 s").says("`location` is declared as false");

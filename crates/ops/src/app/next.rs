@@ -5,7 +5,7 @@ use ninekeys_cabinet::{Cabinet, CabinetError};
 use ninekeys_core::model::{ApiUse, App, BuildNumber, Platform};
 use ninekeys_core::next::{Earlier, Next, next};
 use ninekeys_portal::client::PortalError;
-use ninekeys_portal::store::{Delivery, Stage};
+use ninekeys_portal::store::Delivery;
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
@@ -107,9 +107,7 @@ pub(crate) fn sides<E: From<ConnectError> + From<PortalError> + From<CabinetErro
         let id = app.side(platform)?.id;
         let signed = ledger.iter().filter(|one| one.platform == platform && one.id == id);
         let signed: Vec<Earlier> = signed.map(|one| Earlier::signed(one)).collect();
-        let counts =
-            |one: &&Delivery| one.platform == platform && one.id == id && one.stage != Stage::Rejected;
-        let there = delivered.iter().filter(counts);
+        let there = delivered.iter().filter(|one| one.counts_for(platform, id));
         let there: Vec<Earlier> = there.map(Delivery::earlier).collect();
         let highest = |all: &[Earlier]| all.iter().map(|one| one.number.clone()).max();
         let (highest_signed, highest_there) = (highest(&signed), highest(&there));

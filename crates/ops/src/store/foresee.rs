@@ -5,7 +5,7 @@ use jiff::Timestamp;
 use ninekeys_core::digest::sha256_hex;
 use ninekeys_core::model::{BuildNumber, Platform};
 use ninekeys_core::next::{Bar, Earlier, bar};
-use ninekeys_portal::store::{Delivery, Held, Stage};
+use ninekeys_portal::store::{Delivery, Held};
 
 use super::StoreRefusal;
 
@@ -19,10 +19,8 @@ pub(super) struct Candidate<'a> {
 
 /// What stands in its way by its version and number; a build that was rejected counts for nothing.
 pub(super) fn by_number(all: &[Delivery], build: &Candidate<'_>) -> Option<Bar> {
-    let counts = |one: &&Delivery| {
-        one.platform == build.platform && one.id == build.id && one.stage != Stage::Rejected
-    };
-    let earlier: Vec<Earlier> = all.iter().filter(counts).map(Delivery::earlier).collect();
+    let earlier: Vec<Earlier> =
+        all.iter().filter(|one| one.counts_for(build.platform, build.id)).map(Delivery::earlier).collect();
     bar(build.platform, &earlier, build.version, build.number)
 }
 

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use ninekeys_cabinet::Cabinet;
 use ninekeys_core::model::{ApiUse, BuildNumber, Destination, Platform, ReleaseFacts};
 use ninekeys_core::next::{Earlier, bar, next};
-use ninekeys_portal::store::{Delivery, Stage};
+use ninekeys_portal::store::Delivery;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -35,8 +35,7 @@ pub(super) fn earlier(
     ledger: &[&ReleaseFacts],
     but: &str,
 ) -> Vec<Earlier> {
-    let same = |one: &&Delivery| one.platform == platform && one.id == id && one.stage != Stage::Rejected;
-    let there = all.iter().filter(same).map(Delivery::earlier);
+    let there = all.iter().filter(|one| one.counts_for(platform, id)).map(Delivery::earlier);
     let own = |one: &&&ReleaseFacts| one.platform == platform && one.id == id && one.sha256 != but;
     let signed = ledger.iter().filter(own).map(|one| Earlier::signed(one));
     there.chain(signed).collect()

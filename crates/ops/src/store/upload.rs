@@ -187,18 +187,15 @@ fn deliver<'c>(
     cabinet.change(&what, &ctx.env, |_| Ok::<_, CabinetError>(()))?;
     let (delivery, all, sent, resumed) =
         with_store(ctx, &cabinet, &file, (ApiUse::Uploads, Some(&app)), |store| {
-            let failed = |error| match refusal(error) {
-                Ok(refusal) => {
-                    let build = request.build.display().to_string();
-                    UploadError::Refused { build, app: app.clone(), refusal: Box::new(refusal) }
-                }
-                Err(error) => UploadError::Store(error),
-            };
-            if let Some(refusal) = foreseen(ctx, store, &new, &checked).map_err(&failed)? {
+            let refused = |refusal| {
                 let build = request.build.display().to_string();
-                return Err(UploadError::Refused { build, app: app.clone(), refusal: Box::new(refusal) });
+                UploadError::Refused { build, app: app.clone(), refusal: Box::new(refusal) }
+            };
+            let failed = |error| refusal(error).map_or_else(UploadError::Store, refused);
+            match foreseen(ctx, store, &new, &checked).map_err(failed)? {
+                Some(refusal) => Err(refused(refusal)),
+                None => send(ctx, store, &new, &input, failed),
             }
-            send(ctx, store, &new, &input, failed)
         })?;
     let what = format!("{} is at the store, number {}", delivery.file, delivery.number);
     // the store has it, whether or not that can be written down now

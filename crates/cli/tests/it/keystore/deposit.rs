@@ -115,6 +115,30 @@ fn whoever_has_not_the_upload_key_brings_nothing() {
 }
 
 #[test]
+fn one_key_under_two_certificates_is_not_two_keys() {
+    if !testkit::has("openssl", "version") {
+        return;
+    }
+    let (env, _portal) = ready();
+    env.run("app add pier --package example.gannetpoint.pier --for store --publish").exit(0);
+    let openssl = |words: &str| env.other(&format!("openssl {words}"));
+    openssl("req -x509 -newkey rsa:2048 -nodes -keyout a.key -out one.pem -subj /CN=one -days 9000");
+    openssl("req -x509 -key a.key -out two.pem -subj /CN=two -days 9000");
+    env.file("chosen", b"brisk-lantern\n");
+    for (name, kind) in [("one", "signing"), ("two", "upload")] {
+        openssl(&format!(
+            "pkcs12 -export -inkey a.key -in {name}.pem -name {name} -out {name}.p12 -passout file:chosen"
+        ));
+        env.run(&format!("keystore import {name}.p12 --password-in chosen --app pier --kind {kind}")).exit(0);
+    }
+    let refused = env.run("keystore deposit --app pier --yes").exit(6);
+    refused
+        .says("keys-swapped")
+        .says("the upload key is the signing key")
+        .says("ninekeys explain keys-swapped");
+}
+
+#[test]
 fn a_key_is_made_by_the_store_or_is_another_apps() {
     let (env, portal) = ready();
     env.run("app add pier --package example.gannetpoint.pier --for store --publish").exit(0);

@@ -467,6 +467,9 @@ fn goes_on(caller: &mut Caller, owner: &str) {
     let refused = caller.expect(422, STAGE, id, owner, &everyone(&lacks)).json();
     assert_eq!(refused["type"], "review-incomplete", "{refused}");
     caller.expect(200, STAGE, id, owner, &everyone(&review));
+    // asked for once more it is where it was
+    let same = caller.expect(200, STAGE, id, owner, br#"{"to":"in-review"}"#).json();
+    assert_eq!((same["stage"].as_str(), same["share"].as_u64()), (Some("in-review"), Some(10)), "{same}");
 }
 
 #[test]

@@ -107,7 +107,7 @@ pub(super) async fn advance(
         match wanted.to {
             Stage::Testing => to_testers(database, &mut found, &wanted, now)?,
             Stage::Live => to_everyone(database, (&kept, &mut found), &wanted, now)?,
-            other if other == found.stage => {}
+            other if other == found.stage => return Ok(found),
             other => return Err(out_of_order(found.stage, other)),
         }
         state::put(database, DELIVERY, &id, now, &found)?;

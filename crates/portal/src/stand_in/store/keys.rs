@@ -107,7 +107,8 @@ pub(super) async fn deposit(
                 known.ok_or_else(|| not_held(other))?
             }
         };
-        if signing == upload.der {
+        let own = Certificate::parse(&signing, &Limits::USUAL).map_err(|error| broken(&error))?;
+        if own.public_key == upload.public_key {
             let detail = "the upload key is the signing key, and whoever steals it has both";
             return Err(Refusal::rule("keys-swapped", detail));
         }
