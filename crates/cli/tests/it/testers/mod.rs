@@ -1,0 +1,4 @@
+mod group;
+mod invite;
+mod list;
+mod remove;
