@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 use std::fmt;
 
-use aws_lc_rs::digest::{Context, SHA256, SHA512_256};
+use aws_lc_rs::digest::{Context, SHA256};
 use ninekeys_core::digest::{from_hex_exactly, hex};
 use schemars::{JsonSchema, SchemaGenerator, json_schema};
 use serde::de::Error as _;
@@ -130,15 +130,15 @@ fn finished(context: Context) -> Digest {
     Digest(out)
 }
 
-/// The digest of much at once: SHA-512/256, which takes two thirds of the time where a processor has instructions for
-/// neither. Nothing that is stored in a cabinet is named by it.
+/// The digest of much at once: BLAKE3, which takes a tenth of the time of a SHA-2 where a processor has no instructions for
+/// that. Nothing that is stored in a cabinet is named by it.
 pub(crate) fn of_much(domain: &str, fields: &[&[u8]]) -> Digest {
-    let mut context = Context::new(&SHA512_256);
+    let mut hasher = blake3::Hasher::new();
     for field in std::iter::once(&domain.as_bytes()).chain(fields) {
-        context.update(&(field.len() as u64).to_le_bytes());
-        context.update(field);
+        hasher.update(&(field.len() as u64).to_le_bytes());
+        hasher.update(field);
     }
-    finished(context)
+    Digest(*hasher.finalize().as_bytes())
 }
 
 /// The digest of one field under a domain word.

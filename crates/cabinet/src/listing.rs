@@ -17,7 +17,7 @@ use crate::records::{self, Key, Record, Records, facts_digest, item, shown};
 use crate::row::{RecordKind, Version};
 use crate::store::{RecordSeen, Store};
 
-const LISTED: &str = "ninekeys.listed/1";
+const LISTED: &str = "ninekeys.listed/2";
 
 /// How many records are worked on together.
 const BATCH: usize = 512;

@@ -67,6 +67,12 @@ pub(crate) fn apps() -> Vec<CompletionCandidate> {
     candidates(project.apps.into_iter().map(|(name, app)| (name.to_string(), app.title)))
 }
 
+/// The stores of the project file.
+pub(crate) fn stores() -> Vec<CompletionCandidate> {
+    let project = look(|ctx| Some(ctx.project_if_any().ok()??.project)).unwrap_or_else(Project::default);
+    candidates(project.stores.into_iter().map(|(name, place)| (name.to_string(), place.address)))
+}
+
 /// Keystores in use.
 pub(crate) fn keystores() -> Vec<CompletionCandidate> {
     let names = of_cabinet(|all| {
@@ -194,6 +200,7 @@ fn look<R>(at: impl FnOnce(&Ctx<'_>) -> Option<R>) -> Option<R> {
         folder: std::env::current_dir().ok()?,
         project: std::env::var_os("NINEKEYS_PROJECT").map(Into::into),
         cabinet: std::env::var_os("NINEKEYS_CABINET").map(Into::into),
+        store: None,
         ask: &Nobody,
         machine: &machine,
         credentials: &ninekeys_ops::remembered::KeepsNothing,

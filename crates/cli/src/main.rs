@@ -11,6 +11,7 @@ mod machine;
 mod output;
 mod progress;
 mod prompt;
+mod store;
 mod usage;
 
 use std::cell::RefCell;
@@ -20,7 +21,7 @@ use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, OnceLock};
 use std::time::{Duration, Instant};
 
-use clap::Parser;
+use clap::{CommandFactory, FromArgMatches};
 use ninekeys_core::env::Env;
 use ninekeys_core::keys::SystemKeys;
 use ninekeys_ops::Ctx;
@@ -39,8 +40,10 @@ fn main() -> ExitCode {
     complete::answer_a_shell();
     let typed: Vec<String> =
         std::env::args_os().skip(1).map(|word| word.to_string_lossy().into_owned()).collect();
-    let cli = match Cli::try_parse() {
-        Ok(cli) => cli,
+    let parsed = Cli::command().try_get_matches();
+    let parsed = parsed.and_then(|found| Ok((Cli::from_arg_matches(&found)?, store::typed(&found))));
+    let (cli, store) = match parsed {
+        Ok(parsed) => parsed,
         Err(error) if error.use_stderr() => {
             return Output::of_words(&typed).failure(&usage::failure(&error, &typed)).into();
         }
@@ -51,8 +54,9 @@ fn main() -> ExitCode {
         }
     };
     failure::keep_typed(typed);
+    store::keep(store.clone());
     let mut output = Output::new(&cli.global);
-    let ran = std::panic::catch_unwind(AssertUnwindSafe(|| run(cli, &mut output)));
+    let ran = std::panic::catch_unwind(AssertUnwindSafe(|| run(cli, store, &mut output)));
     let exit = match ran {
         Ok(done) => done.unwrap_or_else(|failure| output.failure(&failure)),
         Err(_) => output.failure(&defect()),
@@ -60,7 +64,7 @@ fn main() -> ExitCode {
     output.finish(exit).into()
 }
 
-fn run(cli: Cli, output: &mut Output) -> Result<Exit, Failure> {
+fn run(cli: Cli, store: Option<String>, output: &mut Output) -> Result<Exit, Failure> {
     let Cli { global, command } = cli;
     let stop = Arc::new(AtomicBool::new(false));
     let bar = Bar::new(Arc::clone(&stop), global.quiet);
@@ -79,7 +83,7 @@ fn run(cli: Cli, output: &mut Output) -> Result<Exit, Failure> {
     let begun = Instant::now();
     let fixed = global.at.is_some();
     let running = || if fixed { Duration::ZERO } else { begun.elapsed() };
-    let ctx = context(env, &ask, &machine, &running, &global)?;
+    let ctx = Ctx { store, ..context(env, &ask, &machine, &running, &global)? };
     let done = commands::run(command, &ctx, &global, output);
     output.notices(&ctx);
     done
@@ -101,6 +105,7 @@ fn context<'a>(
         folder,
         project: global.project.clone(),
         cabinet: global.cabinet.clone(),
+        store: None,
         ask,
         machine,
         credentials: &System,

@@ -5,6 +5,8 @@
 #[path = "common/made_up.rs"]
 mod made_up;
 
+use std::collections::BTreeMap;
+
 use jiff::Timestamp;
 use made_up::{id, time};
 use ninekeys_core::board::{Board, BoardView, Mark, board};
@@ -60,7 +62,13 @@ fn keystore(number: u8, name: &str, role: Role, apps: &[&str], ends: &str, seq: 
 /// Crossing on both sides, Deckhand on iOS alone, Quayside on Android alone.
 fn project() -> Project {
     let android = |package: &str| {
-        Some(Android { package: package.into(), destinations: vec![], permissions: None, store_keys: None })
+        Some(Android {
+            package: package.into(),
+            destinations: vec![],
+            permissions: None,
+            store_keys: None,
+            stores: BTreeMap::new(),
+        })
     };
     let ios = |bundle_id: &str| Some(Ios { bundle_id: bundle_id.into(), ..Ios::default() });
     let app = |title: &str, android, ios| App { title: title.into(), android, ios, ..App::default() };

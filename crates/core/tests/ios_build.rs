@@ -127,6 +127,7 @@ fn verdict_of(build: &Build, destination: Option<Destination>, device: Option<&s
     check_build(&BuildLook {
         file: "build.ipa",
         build,
+        store: None,
         destination,
         app: None,
         policy: &Policy::default(),

@@ -5,6 +5,8 @@
 #[path = "common/made_up.rs"]
 mod made_up;
 
+use std::collections::BTreeMap;
+
 use made_up::{id, identity, profile, time, written};
 use ninekeys_core::links::{needs, stops};
 use ninekeys_core::model::{Android, App, Destination, Inventory, Ios, Name, Project, State};
@@ -16,6 +18,7 @@ fn project() -> Project {
         destinations: vec![Destination::Direct, Destination::Store],
         permissions: None,
         store_keys: None,
+        stores: BTreeMap::new(),
     };
     let ios = Ios { bundle_id: "example.crossing".into(), ..Ios::default() };
     let app = App { title: "Crossing".into(), android: Some(android), ios: Some(ios), ..App::default() };

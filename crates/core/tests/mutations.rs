@@ -31,6 +31,7 @@ fn meaning(bytes: &[u8]) -> Option<String> {
     let ready = check_build(&BuildLook {
         file: "crossing.apk",
         build: &build,
+        store: None,
         destination: None,
         app: None,
         policy: &Policy::default(),

@@ -4,6 +4,8 @@
 
 mod common;
 
+use std::collections::BTreeMap;
+
 use common::{NOW, identity, sign, with_env};
 use jiff::Timestamp;
 use ninekeys_core::android::{Opened, Package};
@@ -43,6 +45,7 @@ fn case(bytes: Vec<u8>) -> Case {
         destinations: vec![],
         permissions: None,
         store_keys: None,
+        stores: BTreeMap::new(),
     };
     let app = App {
         title: "Crossing".into(),
@@ -68,6 +71,7 @@ fn verdict(case: &Case) -> Verdict {
     check_build(&BuildLook {
         file: "crossing-2.4.0-12-direct.apk",
         build: &build,
+        store: None,
         destination: case.destination,
         app: Some(("crossing", &case.app)),
         policy: &case.policy,
@@ -153,6 +157,12 @@ fn what_the_manifest_says_is_judged_by_the_destination() {
     let mut store = case(good());
     store.destination = Some(Destination::Store);
     assert_eq!(rules(&store), [("bundle-wanted", Level::Warning)]);
+    // what the store takes at least is asked for where a build goes there, and nowhere else
+    store.policy.target_sdk = None;
+    let noted = [("target-sdk-too-low", Level::Note), ("bundle-wanted", Level::Warning)];
+    assert_eq!(rules(&store), noted);
+    store.destination = Some(Destination::Direct);
+    assert_eq!(rules(&store), []);
 }
 
 #[test]
@@ -165,6 +175,7 @@ fn project_and_policy_are_compared() {
         destinations: vec![],
         permissions: None,
         store_keys: None,
+        stores: BTreeMap::new(),
     });
     let found: Vec<_> = rules(&one).into_iter().map(|(name, _)| name).collect();
     assert_eq!(found, ["build-id-mismatch", "build-version-mismatch", "target-sdk-too-low"]);

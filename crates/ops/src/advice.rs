@@ -17,13 +17,23 @@ pub(crate) struct Named<'a> {
     pub(crate) app: Option<&'a str>,
     /// Where it goes, when the finding does not say.
     pub(crate) destination: Option<Destination>,
+    /// To which store, where it is not the one that stands with the portal.
+    pub(crate) store: Option<&'a str>,
     /// What its output would be called for a destination.
     pub(crate) output: &'a dyn Fn(Destination) -> Option<String>,
 }
 
 /// What mends a finding on a build.
 pub(crate) fn for_build(mend: Mend, build: &Named<'_>) -> Vec<String> {
-    let Mend::Sign { key, destination } = mend else { return in_general(mend) };
+    let at_store = |words: Vec<String>| {
+        let store = build.store.into_iter().flat_map(|store| ["--store".to_owned(), store.to_owned()]);
+        words.into_iter().chain(store).collect()
+    };
+    let (key, destination) = match mend {
+        Mend::Sign { key, destination } => (key, destination),
+        Mend::Deposit { .. } => return at_store(in_general(mend)),
+        mend => return in_general(mend),
+    };
     let mut words = vec!["sign".to_owned(), build.path.to_owned()];
     let mut say = |option: &str, value: String| words.extend([option.to_owned(), value]);
     if let Some(app) = build.app {
@@ -40,6 +50,9 @@ pub(crate) fn for_build(mend: Mend, build: &Named<'_>) -> Vec<String> {
         let name = path.file_name().map(|name| name.to_string_lossy());
         if here && name.is_some_and(|name| (build.output)(destination).as_deref() == Some(name.as_ref())) {
             say("--to", SIGNED_AGAIN.into());
+        }
+        if destination == Destination::Store {
+            return at_store(words);
         }
     }
     words
@@ -104,7 +117,7 @@ mod tests {
     fn a_build_that_lies_where_its_output_goes_is_signed_into_another_folder() {
         let output = |to: Destination| Some(format!("a-1-1-{to}.apk"));
         let advice = |path: &str| {
-            let build = Named { path, app: None, destination: None, output: &output };
+            let build = Named { path, app: None, destination: None, store: None, output: &output };
             for_build(sign(), &build).join(" ")
         };
         assert_eq!(advice("b.apk"), "sign b.apk --key upload --for store");
@@ -120,6 +133,7 @@ mod tests {
             path: "b.apk",
             app: Some("crossing"),
             destination: Some(Destination::Direct),
+            store: None,
             output: &|_| None,
         };
         let mend = Mend::Sign { key: None, destination: None };

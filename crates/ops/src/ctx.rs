@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use ninekeys_cabinet::{Cabinet, CabinetError, Credential, Digest, Look, Memory, Pin, Standing, Trust};
 use ninekeys_core::env::Env;
-use ninekeys_core::model::ItemId;
+use ninekeys_core::model::{Destination, ItemId};
 use ninekeys_formats::secret::{Secret, SecretText};
 use thiserror::Error;
 
@@ -56,6 +56,8 @@ pub struct Ctx<'a> {
     pub project: Option<PathBuf>,
     /// A cabinet that was named.
     pub cabinet: Option<PathBuf>,
+    /// A store of the project file that was named; the one that stands with the portal when none was.
+    pub store: Option<String>,
     /// Whom to ask.
     pub ask: &'a dyn Ask,
     /// What this machine remembers.
@@ -90,9 +92,24 @@ impl Ctx<'_> {
     /// # Errors
     /// [`ProjectError`].
     pub fn project_file(&self) -> Result<ProjectFile, ProjectError> {
-        match &self.project {
+        let file = match &self.project {
             Some(path) => ProjectFile::read(&self.path(path)),
             None => ProjectFile::find(&self.folder),
+        };
+        file?.at(self.store.as_deref())
+    }
+
+    /// Where a build goes, as somebody asked for it: what goes to a store that was named is for the store.
+    ///
+    /// # Errors
+    /// [`ProjectError::NotForAStore`].
+    pub fn destination(&self, asked: Option<Destination>) -> Result<Option<Destination>, ProjectError> {
+        match (&self.store, asked) {
+            (None, asked) => Ok(asked),
+            (Some(_), None | Some(Destination::Store)) => Ok(Some(Destination::Store)),
+            (Some(store), Some(destination)) => {
+                Err(ProjectError::NotForAStore { store: store.clone(), destination })
+            }
         }
     }
 
@@ -245,6 +262,7 @@ impl Ctx<'_> {
             folder: self.folder.clone(),
             project: self.project.clone(),
             cabinet: self.cabinet.clone(),
+            store: self.store.clone(),
             ask,
             machine: self.machine,
             credentials: self.credentials,

@@ -2,7 +2,6 @@
 
 use std::cmp::Ordering;
 use std::collections::{HashMap, HashSet};
-use std::sync::Arc;
 
 use jiff::{SignedDuration, Timestamp};
 use ninekeys_cabinet::Look;
@@ -77,7 +76,7 @@ pub enum Sort {
 
 impl Wanted {
     /// Whether a line is.
-    fn is(&self, line: &Line, now: Timestamp) -> bool {
+    fn is(&self, line: &Line<'_>, now: Timestamp) -> bool {
         let standing = match (line.state, line.mark) {
             (State::Retired, _) => Standing::Retired,
             (_, Mark::Expired) => Standing::Expired,
@@ -92,19 +91,19 @@ impl Wanted {
         };
         self.expiring.is_none_or(ends_soon)
             && (self.kinds.is_empty() || self.kinds.contains(&line.kind))
-            && self.app.as_ref().is_none_or(|app| line.apps.contains(app))
+            && self.app.as_ref().is_none_or(|app| line.apps.contains(&app.as_str()))
             && self.state.is_none_or(|wanted| wanted == standing)
     }
 
-    fn put_in_order(&self, lines: &mut [Line]) {
+    fn put_in_order(&self, lines: &mut [Line<'_>]) {
         match self.sort {
             Sort::Kind => {}
-            Sort::Name => lines.sort_by(|one, other| one.name.cmp(&other.name)),
+            Sort::Name => lines.sort_by(|one, other| one.name.cmp(other.name)),
             Sort::End => lines.sort_by_key(|line| line.not_after.unwrap_or(Timestamp::MAX)),
         }
         match self.group {
             Some(Group::App) => lines.sort_by(|one, other| {
-                let key = |line: &Line| (line.apps.len() != 1, line.apps.is_empty());
+                let key = |line: &Line<'_>| (line.apps.len() != 1, line.apps.is_empty());
                 key(one).cmp(&key(other)).then_with(|| one.apps.cmp(&other.apps))
             }),
             Some(Group::Mark) => lines.sort_by_key(|line| (line.state == State::Retired, line.mark)),
@@ -115,9 +114,9 @@ impl Wanted {
 
 /// What the cabinet holds.
 #[derive(Debug, Serialize, JsonSchema)]
-pub struct InventoryReport {
+pub struct InventoryReport<'a> {
     /// The lines that are wanted: keys by what they are for, then everything else by name, unless another order was asked for.
-    pub items: Vec<Line>,
+    pub items: Vec<Line<'a>>,
     /// What they are grouped by; those of a group stand together.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub group: Option<Group>,
@@ -132,45 +131,41 @@ pub struct InventoryReport {
     pub last_backup: Option<LastBackup>,
     /// Days within which something falls due.
     pub due_days: u32,
-    /// What it was told from, which goes when the report does: to free 100,000 items takes time.
-    #[serde(skip)]
-    #[expect(dead_code, reason = "it is there to be freed later")]
-    all: Arc<Inventory>,
 }
 
 /// One line.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
-pub struct Line {
+pub struct Line<'a> {
     /// The item's name.
-    pub name: String,
+    pub name: &'a str,
     /// The word for its kind: `signing key`, `device`, …
     pub kind: &'static str,
     /// Its alias, for a key in a keystore.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub alias: Option<String>,
+    pub alias: Option<&'a str>,
     /// The certificate's subject, a profile's title, an API key's id, what people call a device or a date.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub subject: Option<String>,
+    pub subject: Option<&'a str>,
     /// Kind and size of a key.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub algorithm: Option<String>,
+    pub algorithm: Option<&'a str>,
     /// The apps it is for.
-    pub apps: Vec<String>,
+    pub apps: Vec<&'a str>,
     /// Until when it is good.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub not_after: Option<Timestamp>,
     /// SHA-256 of the certificate, of a profile's file.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub sha256: Option<String>,
+    pub sha256: Option<&'a str>,
     /// The certificate's serial number, hexadecimal: what tells identities apart that look alike.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub serial: Option<String>,
+    pub serial: Option<&'a str>,
     /// Where an identity stands between key and certificate.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub wholeness: Option<Wholeness>,
     /// Who has an identity's private key, where it is somebody else.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub held_by: Option<String>,
+    pub held_by: Option<&'a str>,
     /// When an identity's certificate was revoked.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub revoked: Option<Timestamp>,
@@ -188,7 +183,7 @@ pub struct Line {
     pub mark: Mark,
 }
 
-impl Line {
+impl Line<'_> {
     /// Whether it is an identity that signs, and nothing names it yet.
     pub fn is_idle(&self) -> bool {
         let signs = [NineKey::Development, NineKey::Distribution].iter().any(|key| key.word() == self.kind);
@@ -210,44 +205,47 @@ pub enum InventoryError {
     UnknownApp(String),
 }
 
+/// What a list is told from: looked at once, and freed when the list is done with.
+///
+/// # Errors
+/// [`OpenError`].
+pub fn look(ctx: &Ctx<'_>) -> Result<Look, OpenError> {
+    ctx.look_for_a_list()
+}
+
 /// Lists the cabinet. Releases have a list of their own.
 ///
 /// # Errors
 /// [`InventoryError`].
-pub fn inventory(ctx: &Ctx<'_>, wanted: &Wanted) -> Result<InventoryReport, InventoryError> {
-    let Look { inventory: all, last_backup, .. } = ctx.look_for_a_list()?;
+pub fn inventory<'a>(
+    ctx: &Ctx<'_>,
+    look: &'a Look,
+    wanted: &Wanted,
+) -> Result<InventoryReport<'a>, InventoryError> {
+    let (all, last_backup) = (look.inventory.as_ref(), look.last_backup);
     let project = ctx.project_if_any()?.map(|file| file.project);
     let is_known = |app: &String| project.as_ref().is_some_and(|project| project.app(app).is_some());
     let policy = project.as_ref().map_or_else(Policy::default, |project| project.policy.clone());
-    let (mut rows, telling) = rows_of(&all);
+    let (mut rows, telling) = rows_of(all);
     rows.par_sort_unstable_by(Row::order);
     let has_no_copy = |item: &&&Item| match &item.facts {
-        Facts::Keystore(facts) => last_backup.is_none_or(|backup| !backup.has_keys(facts, &all)),
+        Facts::Keystore(facts) => last_backup.is_none_or(|backup| !backup.has_keys(facts, all)),
         _ => false,
     };
     let at_risk: HashSet<&ItemId> = telling.iter().filter(has_no_copy).map(|item| &item.id).collect();
     let uses = Uses::of(&telling);
-    let teller = Teller { all: &all, uses, at_risk: &at_risk, policy: &policy, now: ctx.env.now };
+    let (backed_up, due_days) = (at_risk.is_empty(), policy.due_days);
+    let teller = Teller { all, uses, at_risk, policy, now: ctx.env.now };
     let (now, total) = (ctx.env.now, rows.len());
-    let lines = rows.par_iter().map(|row| teller.line(row));
-    let mut items: Vec<Line> = lines.filter(|line| wanted.is(line, now)).collect();
+    // as many lines as rows go straight into their places; what is not wanted is taken out afterwards
+    let mut items: Vec<Line<'a>> = rows.par_iter().map(|row| teller.line(row)).collect();
+    items.retain(|line| wanted.is(line, now));
     if let Some(app) = wanted.app.as_ref().filter(|app| items.is_empty() && !is_known(app)) {
         return Err(InventoryError::UnknownApp(app.clone()));
     }
     wanted.put_in_order(&mut items);
-    let backed_up = at_risk.is_empty();
-    let due_days = policy.due_days;
     let group = wanted.group;
-    Ok(InventoryReport {
-        items,
-        group,
-        total,
-        at: now,
-        backed_up,
-        last_backup,
-        due_days,
-        all: Arc::clone(&all),
-    })
+    Ok(InventoryReport { items, group, total, at: now, backed_up, last_backup, due_days })
 }
 
 /// What a line will be of, with the place that it takes: keys by what they are for, then everything else, by name.
@@ -327,16 +325,16 @@ struct Teller<'a> {
     all: &'a Inventory,
     uses: Uses<'a>,
     /// The keystores with a key that is in no backup.
-    at_risk: &'a HashSet<&'a ItemId>,
-    policy: &'a Policy,
+    at_risk: HashSet<&'a ItemId>,
+    policy: Policy,
     now: Timestamp,
 }
 
-impl Teller<'_> {
-    fn line(&self, row: &Row<'_>) -> Line {
+impl<'a> Teller<'a> {
+    fn line(&self, row: &Row<'a>) -> Line<'a> {
         let (all, item) = (self.all, row.item);
         let line = Line {
-            name: item.name.clone(),
+            name: &item.name,
             kind: row.key.map_or_else(|| item.facts.word(), NineKey::word),
             alias: None,
             subject: None,
@@ -358,54 +356,60 @@ impl Teller<'_> {
             (_, Some((entry, role))) => {
                 let certificate = certificate_of(all, &entry.certificate);
                 Line {
-                    alias: Some(entry.alias.clone()),
+                    alias: Some(&entry.alias),
                     algorithm: algorithm_of(all, &entry.key),
-                    apps: entry.apps_as(role).into_iter().map(str::to_owned).collect(),
+                    apps: entry.apps_as(role).into_iter().collect(),
                     not_after: certificate.map(|c| c.not_after),
-                    sha256: certificate.map(|c| c.fingerprint.clone()),
-                    subject: certificate.map(|c| c.subject.clone()),
+                    sha256: certificate.map(|c| c.fingerprint.as_str()),
+                    subject: certificate.map(|c| c.subject.as_str()),
                     ..line
                 }
             }
             (Facts::Profile(profile), _) => Line {
                 not_after: Some(profile.not_after),
-                sha256: Some(profile.fingerprint.clone()),
-                subject: Some(profile.title.clone()),
-                apps: profile.apps.clone(),
+                sha256: Some(&profile.fingerprint),
+                subject: Some(&profile.title),
+                apps: words(&profile.apps),
                 ..line
             },
             (Facts::Identity(identity), _) => identity_line(all, identity, &self.uses, line),
-            (Facts::Date(date), _) => Line {
-                not_after: Some(date.on),
-                apps: date.apps.clone(),
-                subject: Some(date.title.clone()),
-                ..line
-            },
-            (Facts::Device(device), _) => Line { subject: Some(device.title.clone()), ..line },
+            (Facts::Date(date), _) => {
+                Line { not_after: Some(date.on), apps: words(&date.apps), subject: Some(&date.title), ..line }
+            }
+            (Facts::Device(device), _) => Line { subject: Some(&device.title), ..line },
             (Facts::ApiKey(key), _) => {
                 let algorithm = key.key.as_ref().and_then(|key| algorithm_of(all, key));
-                let subject = Some(key.label.clone().unwrap_or_else(|| key.key_id.clone()));
-                Line { algorithm, apps: key.apps.clone(), subject, ..line }
+                let subject = Some(key.label.as_deref().unwrap_or(&key.key_id));
+                Line { algorithm, apps: words(&key.apps), subject, ..line }
             }
             _ => line,
         };
-        let mark = line.not_after.map_or(Mark::InUse, |until| date_mark(until, self.now, self.policy));
+        let mark = line.not_after.map_or(Mark::InUse, |until| date_mark(until, self.now, &self.policy));
         let at_risk = row.key == Some(NineKey::Signing) && self.at_risk.contains(&item.id);
         Line { mark: if at_risk && mark != Mark::Expired { Mark::AtRisk } else { mark }, ..line }
     }
 }
 
-fn identity_line(all: &Inventory, identity: &IdentityFacts, uses: &Uses<'_>, line: Line) -> Line {
+fn words(all: &[String]) -> Vec<&str> {
+    all.iter().map(String::as_str).collect()
+}
+
+fn identity_line<'a>(
+    all: &'a Inventory,
+    identity: &'a IdentityFacts,
+    uses: &Uses<'_>,
+    line: Line<'a>,
+) -> Line<'a> {
     let certificate = identity.certificate.as_ref().and_then(|id| certificate_of(all, id));
     Line {
         algorithm: identity.key.as_ref().and_then(|key| algorithm_of(all, key)),
-        apps: identity.apps.clone(),
+        apps: words(&identity.apps),
         not_after: certificate.map(|c| c.not_after),
-        sha256: certificate.map(|c| c.fingerprint.clone()),
-        serial: certificate.map(|c| c.serial.clone()),
-        subject: certificate.map(|c| c.subject.clone()),
+        sha256: certificate.map(|c| c.fingerprint.as_str()),
+        serial: certificate.map(|c| c.serial.as_str()),
+        subject: certificate.map(|c| c.subject.as_str()),
         wholeness: Some(identity.wholeness()),
-        held_by: identity.held_by.clone(),
+        held_by: identity.held_by.as_deref(),
         revoked: identity.revoked,
         profiles: uses.profiles(identity.certificate.as_ref(), certificate),
         releases: certificate.map_or(0, |c| uses.releases(&c.fingerprint)),
@@ -462,9 +466,9 @@ fn certificate_of<'a>(all: &'a Inventory, id: &ItemId) -> Option<&'a Certificate
     }
 }
 
-fn algorithm_of(all: &Inventory, id: &ItemId) -> Option<String> {
+fn algorithm_of<'a>(all: &'a Inventory, id: &ItemId) -> Option<&'a str> {
     match &all.get(id)?.facts {
-        Facts::Key(key) => Some(key.algorithm.clone()),
+        Facts::Key(key) => Some(&key.algorithm),
         _ => None,
     }
 }

@@ -4,7 +4,7 @@ use std::fs::File;
 use std::path::{Path, PathBuf};
 
 use ninekeys_cabinet::{Digest, Head, Pin};
-use ninekeys_core::model::{Project, ProjectPin};
+use ninekeys_core::model::{Destination, Project, ProjectPin};
 use thiserror::Error;
 use toml_edit::DocumentMut;
 
@@ -27,6 +27,22 @@ pub enum ProjectError {
     /// There is none in this folder or above it.
     #[error("there is no {FILE_NAME} in this folder or above it")]
     Missing,
+    /// It has no such store.
+    #[error("the project file has no store called {name}{}", known(stores))]
+    UnknownStore {
+        /// What was asked for.
+        name: String,
+        /// Those that it has.
+        stores: Vec<String>,
+    },
+    /// A store was named for a build that goes to none.
+    #[error("what goes to {store} is for the store, and {} was asked for", destination.phrase())]
+    NotForAStore {
+        /// The store.
+        store: String,
+        /// Where the build was to go.
+        destination: Destination,
+    },
     /// It is not what it should be.
     #[error("{path} is not a project file: {reason}")]
     Malformed {
@@ -35,6 +51,13 @@ pub enum ProjectError {
         /// What the reader said.
         reason: String,
     },
+}
+
+fn known(stores: &[String]) -> String {
+    match stores {
+        [] => "; it names none beside the portal's".into(),
+        some => format!("; it has {}", some.join(", ")),
+    }
 }
 
 /// A project file that was read.
@@ -70,6 +93,12 @@ impl ProjectFile {
             );
             return Err(malformed(reason));
         }
+        if let Some(store) = project.unknown_store() {
+            let reason = format!(
+                "a store called {store}: each has a table `store.NAME`, and a name that means no destination"
+            );
+            return Err(malformed(reason));
+        }
         Ok(ProjectFile { path: path.to_owned(), project, text })
     }
 
@@ -85,6 +114,18 @@ impl ProjectFile {
     /// A path that the file names, counted from the file's folder.
     pub fn resolve(&self, named: &str) -> PathBuf {
         files::folder_of(&self.path).join(named)
+    }
+
+    /// The same as it is for what goes to one of its stores, where one is meant.
+    ///
+    /// # Errors
+    /// [`ProjectError::UnknownStore`].
+    pub(crate) fn at(self, store: Option<&str>) -> Result<Self, ProjectError> {
+        let Some(store) = store else { return Ok(self) };
+        let stores = || self.project.stores.keys().map(ToString::to_string).collect();
+        let unknown = || ProjectError::UnknownStore { name: store.to_owned(), stores: stores() };
+        let project = self.project.at(store).ok_or_else(unknown)?;
+        Ok(ProjectFile { project, ..self })
     }
 
     /// Where the cabinet is.

@@ -129,6 +129,9 @@ pub struct Part {
 pub struct AtStore {
     /// The app.
     pub app: String,
+    /// The store, where it is not the one that stands with the portal.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub store: Option<String>,
     /// What the key does there.
     pub does: KeyDoes,
 }
@@ -147,15 +150,23 @@ pub enum KeyDoes {
 
 fn at_store(project: Option<&Project>, certificate: &str) -> Vec<AtStore> {
     let apps = project.into_iter().flat_map(|project| &project.apps);
-    let keys = apps.filter_map(|(name, app)| Some((name, app.android.as_ref()?.store_keys.as_ref()?)));
-    keys.flat_map(|(name, keys)| {
+    let sides = apps.filter_map(|(name, app)| Some((name, app.android.as_ref()?)));
+    let keys = sides.flat_map(|(name, side)| {
+        let first = side.store_keys.iter().map(move |keys| (name, None, keys));
+        let others = side.stores.iter();
+        first.chain(
+            others.filter_map(move |(store, there)| Some((name, Some(store), there.store_keys.as_ref()?))),
+        )
+    });
+    keys.flat_map(|(name, store, keys)| {
         let next = keys.next_upload.as_ref().filter(|next| next.certificate == certificate);
         let does = [
             (keys.signing == certificate).then_some(KeyDoes::Signs),
             (keys.upload == certificate).then_some(KeyDoes::Uploads),
             next.map(|next| KeyDoes::UploadsFrom(next.from)),
         ];
-        does.into_iter().flatten().map(|does| AtStore { app: name.to_string(), does }).collect::<Vec<_>>()
+        let told = |does| AtStore { app: name.to_string(), store: store.map(ToString::to_string), does };
+        does.into_iter().flatten().map(told).collect::<Vec<_>>()
     })
     .collect()
 }

@@ -11,7 +11,7 @@ use serde::Serialize;
 use thiserror::Error;
 
 use crate::ctx::Ctx;
-use crate::inventory::{InventoryError, Line, Wanted, inventory};
+use crate::inventory::{InventoryError, Line, Wanted, inventory, look};
 
 /// The most months of a picture.
 pub const MOST_MONTHS: u32 = 120;
@@ -89,7 +89,8 @@ fn first_of_month(at: Timestamp, later: u32) -> Option<Timestamp> {
 /// # Errors
 /// [`TimelineError`].
 pub fn timeline(ctx: &Ctx<'_>, months: u32) -> Result<TimelineReport, TimelineError> {
-    let listed = inventory(ctx, &Wanted::default())?;
+    let look = look(ctx).map_err(InventoryError::from)?;
+    let listed = inventory(ctx, &look, &Wanted::default())?;
     let project =
         ctx.project_if_any().map_err(InventoryError::from)?.map(|file| file.project).unwrap_or_default();
     let now = ctx.env.now;
@@ -105,8 +106,8 @@ pub fn timeline(ctx: &Ctx<'_>, months: u32) -> Result<TimelineReport, TimelineEr
         }
         let key = match line.apps.as_slice() {
             [one] => {
-                let title = project.app(one).map_or_else(|| one.clone(), |(_, app)| app.title.clone());
-                (false, title, Some(one.clone()))
+                let title = project.app(one).map_or_else(|| (*one).to_owned(), |(_, app)| app.title.clone());
+                (false, title, Some((*one).to_owned()))
             }
             [] => (true, "every app".to_owned(), None),
             _ => (true, "several apps".to_owned(), None),
@@ -131,11 +132,11 @@ pub fn timeline(ctx: &Ctx<'_>, months: u32) -> Result<TimelineReport, TimelineEr
     })
 }
 
-fn bar(line: &Line) -> Option<Bar> {
+fn bar(line: &Line<'_>) -> Option<Bar> {
     Some(Bar {
-        name: line.name.clone(),
+        name: line.name.to_owned(),
         kind: line.kind,
-        title: line.subject.clone().filter(|_| line.kind == "date"),
+        title: line.subject.filter(|_| line.kind == "date").map(str::to_owned),
         not_after: line.not_after?,
         mark: line.mark,
         profiles: line.profiles,

@@ -186,11 +186,11 @@ fn two_who_take_in_at_once_take_in_once() {
     let report = portal_take_in(&ctx(theirs.path(), &slow), false).unwrap();
     assert_eq!(report.certificates[0].standing, Standing::Known);
     assert_eq!(report.profiles[0].profile.as_deref(), Some("crossing-store-2031"));
-    let listed = ninekeys_ops::inventory::inventory(
-        &ctx(theirs.path(), &person),
-        &ninekeys_ops::inventory::Wanted::default(),
-    )
-    .unwrap();
+    let theirs = ctx(theirs.path(), &person);
+    let look = ninekeys_ops::inventory::look(&theirs).unwrap();
+    let listed =
+        ninekeys_ops::inventory::inventory(&theirs, &look, &ninekeys_ops::inventory::Wanted::default())
+            .unwrap();
     let profiles = listed.items.iter().filter(|line| line.kind == NineKey::Profile.word()).count();
     assert_eq!(profiles, 1);
 }

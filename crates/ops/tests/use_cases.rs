@@ -32,7 +32,7 @@ use ninekeys_ops::cabinet::unlock_file::unlock_file;
 use ninekeys_ops::compare::{Sameness, compare};
 use ninekeys_ops::init::{InitError, Request as InitRequest, init};
 use ninekeys_ops::inspect::{Content, inspect};
-use ninekeys_ops::inventory::{Wanted, inventory};
+use ninekeys_ops::inventory::{Wanted, inventory, look};
 use ninekeys_ops::keystore::NewPassword;
 use ninekeys_ops::keystore::change::{Request as ChangeRequest, keystore_change};
 use ninekeys_ops::keystore::export::{
@@ -79,6 +79,11 @@ fn checking(build: &str) -> check::Request {
     check::Request { build: build.into(), destination: None, app: None, above: None, device: None }
 }
 
+/// How many lines the inventory has.
+fn count(ctx: &ninekeys_ops::Ctx<'_>) -> usize {
+    inventory(ctx, &look(ctx).unwrap(), &Wanted::default()).unwrap().items.len()
+}
+
 /// A project with a key for Crossing, and its build.
 fn with_build() -> tempfile::TempDir {
     let folder = made();
@@ -116,11 +121,7 @@ fn a_project_begins_once_and_joins_a_cabinet_that_is_there() {
     std::fs::remove_file(folder.path().join("ninekeys.toml")).unwrap();
     let joined = init(&ctx(folder.path(), &person), request()).unwrap();
     assert!(joined.joined && joined.unlock_file.is_none());
-    assert_eq!(
-        inventory(&ctx(folder.path(), &person), &Wanted::default()).unwrap().items.len(),
-        1,
-        "its keys are there"
-    );
+    assert_eq!(count(&ctx(folder.path(), &person)), 1, "its keys are there");
 }
 
 #[test]
@@ -215,7 +216,7 @@ fn what_is_exported_comes_back_as_the_same_key_and_never_over_a_file_unasked() {
     };
     let wrong = keystore_import(&ctx, ImportRequest { ..request });
     assert!(matches!(wrong, Err(ImportError::Format(_))), "{wrong:?}");
-    assert_eq!(inventory(&ctx, &Wanted::default()).unwrap().items.len(), 1, "nothing came in");
+    assert_eq!(count(&ctx), 1, "nothing came in");
 }
 
 #[test]
@@ -241,8 +242,9 @@ fn an_import_says_which_keys_are_known_and_proves_all_of_them() {
     .unwrap();
     assert_eq!((report.keystore.as_str(), report.keys.len(), report.left.len()), ("ferries", 2, 0));
     assert!(report.keys.iter().all(|key| key.proved && key.same_as.is_empty()));
-    let listed = inventory(&ctx, &Wanted::default()).unwrap();
-    let signing: Vec<&str> = listed.items.iter().filter_map(|line| line.alias.as_deref()).collect();
+    let look = look(&ctx).unwrap();
+    let listed = inventory(&ctx, &look, &Wanted::default()).unwrap();
+    let signing: Vec<&str> = listed.items.iter().filter_map(|line| line.alias).collect();
     assert_eq!(signing, ["crew", "harbour", "first"]);
     assert!(!listed.backed_up && listed.items.iter().all(|line| line.mark == Mark::AtRisk));
 }
@@ -338,11 +340,11 @@ fn a_copy_brings_back_what_was_lost_and_gives_what_only_it_has() {
     )
     .unwrap();
     let restored = restore(&ctx, Path::new(&copy), true).unwrap();
-    assert_eq!(inventory(&ctx, &Wanted::default()).unwrap().items.len(), 1);
+    assert_eq!(count(&ctx), 1);
     let aside = restored.set_aside.unwrap();
     let adopted = adopt(&ctx, Path::new(&aside)).unwrap().adopted;
     assert!(adopted.taken.contains(&"later".to_owned()), "{adopted:?}");
-    assert_eq!(inventory(&ctx, &Wanted::default()).unwrap().items.len(), 2);
+    assert_eq!(count(&ctx), 2);
     let proved = status(&ctx, true).unwrap();
     assert!(proved.proved && proved.keys == 2 && proved.standing == Standing::Current);
 }

@@ -37,6 +37,9 @@ pub struct Record {
     pub sku: String,
     /// The language that its texts are in first (BCP 47).
     pub language: String,
+    /// Who of the account may see it, by their addresses for mail; everybody when nobody is named.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub seen_by: Vec<String>,
 }
 
 /// A build that is to be uploaded.

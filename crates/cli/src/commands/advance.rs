@@ -27,6 +27,7 @@ enum Word {
 /// day; to all, or to a share, which a later call raises and --hold stops.
 #[derive(Debug, clap::Args)]
 #[command(group(clap::ArgGroup::new("where").required(true).args(["to", "hold"])))]
+#[command(arg(crate::store::option()))]
 pub(crate) struct Args {
     /// The build: a file, the name that it had, its number, or its id at the store
     build: String,

@@ -21,6 +21,7 @@ use crate::output::{Outcome, Output, Verdicts};
 /// what they allow. With `--all` it looks at every app and at the cabinet, for a nightly job. Ends with 1 when there is an
 /// error.
 #[derive(Debug, clap::Args)]
+#[command(arg(crate::store::option()))]
 pub(crate) struct Args {
     /// The builds
     #[arg(required_unless_present_any = ["app", "all"], value_name = "BUILD")]

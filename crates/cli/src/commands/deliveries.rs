@@ -21,6 +21,7 @@ const PAUSE: Duration = Duration::from_millis(500);
 /// Asks the store for its builds: version, number, how far each is and since when, and how long that took the last time. Where the
 /// store signs what devices get, --get fetches that.
 #[derive(Debug, clap::Args)]
+#[command(arg(crate::store::option()))]
 pub(crate) struct Args {
     /// Only of this app
     #[arg(long, add = ArgValueCandidates::new(complete::apps))]

@@ -3,7 +3,7 @@
 use clap_complete::engine::ArgValueCandidates;
 use ninekeys_core::model::NineKey;
 use ninekeys_ops::Ctx;
-use ninekeys_ops::inventory::{Group, Sort, Standing, Wanted, inventory};
+use ninekeys_ops::inventory::{Group, InventoryError, Sort, Standing, Wanted, inventory, look};
 
 use crate::arguments::Format;
 use crate::complete;
@@ -100,9 +100,12 @@ pub(crate) fn run(args: &Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, 
         sort: args.sort.unwrap_or(usual),
         group: args.group,
     };
-    let report = inventory(ctx, &wanted).map_err(|error| Failure::of("list the cabinet", &error))?;
+    let failed = |error: InventoryError| Failure::of("list the cabinet", &error);
+    let look = look(ctx).map_err(|error| failed(error.into()))?;
+    let report = inventory(ctx, &look, &wanted).map_err(failed)?;
     out.emit_inventory(&report);
     // the program ends here: to free 100,000 lines would only take time
     std::mem::forget(report);
+    std::mem::forget(look);
     Ok(Exit::Done)
 }

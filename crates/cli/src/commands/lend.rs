@@ -27,6 +27,7 @@ const HIDDEN: [&str; 2] = ["NINEKEYS_PASSPHRASE", "NINEKEYS_UNLOCK_FILE"];
 /// profiles are looked for in, and commands that are run before and after with the same variables. All of it is gone when
 /// the command ends. The exit code is the command's.
 #[derive(Debug, clap::Args)]
+#[command(arg(crate::store::option()))]
 pub(crate) struct Args {
     /// The app whose key is lent
     #[arg(long, add = ArgValueCandidates::new(complete::apps))]

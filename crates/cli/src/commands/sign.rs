@@ -20,6 +20,7 @@ use crate::output::{Output, Signed, Single};
 /// bundle claims is what its profile grants, narrowed to what it declares. The build stays as it is; the output is checked
 /// before it gets its name. A part of a package (a split) has its own name in the output's, and is signed with the others.
 #[derive(Debug, clap::Args)]
+#[command(arg(crate::store::option()))]
 pub(crate) struct Args {
     /// The builds: several at once, the parts of one package (splits) together
     #[arg(required = true, value_name = "BUILD")]

@@ -17,6 +17,7 @@ use crate::output::{self, Output, Verdicts};
 /// Checks the build for the store first, and stops where something is wrong: nothing is sent then. It goes in pieces, each with its
 /// digest; an upload that was cut off goes on where it was. A build that is not signed for the store yet is signed by `--next`. The store is the one of the portal that the project file names.
 #[derive(Debug, clap::Args)]
+#[command(arg(crate::store::option()))]
 pub(crate) struct Args {
     /// The build, signed for the store; without one, those that could go are listed
     build: Option<PathBuf>,

@@ -44,6 +44,11 @@ impl Classify for ProjectError {
         match self {
             Self::File(inner) => inner.class(),
             Self::Missing => class(Exit::Damaged, &["init"]),
+            Self::UnknownStore { stores, .. } => match stores.first() {
+                Some(one) => again(Exit::Usage, &["--store", one]),
+                None => say(Exit::Usage, "write `[store.NAME]` with its `address` into ninekeys.toml"),
+            },
+            Self::NotForAStore { .. } => again(Exit::Usage, &["--for", "store"]),
             Self::Malformed { .. } => {
                 say(Exit::Damaged, "mend that line; docs/project-file.md has every key")
             }

@@ -169,6 +169,9 @@ impl Classify for ImportError {
                 say(Exit::Refused, "import the file that has the private keys; this one has none to lose")
             }
             Self::NoAlias(inner) => inner.class(),
+            Self::SeveralKeys(names) => {
+                again(Exit::Usage, &["--alias", names.first().map_or("ALIAS", String::as_str)])
+            }
             Self::ForeignAlias(_) => {
                 say(Exit::Refused, "give the key a plain alias where the file was made, and import it then")
             }

@@ -27,6 +27,7 @@ use schemars::{JsonSchema, SchemaGenerator, json_schema};
 use serde::{Serialize, Serializer};
 
 use crate::output::{Line, Paper};
+use crate::store::meant;
 
 /// What the process ends with. Scripts depend on the numbers.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -188,7 +189,7 @@ impl Remedy {
     /// The command to type, if one does it.
     fn command(&self, typed: &[String]) -> Vec<String> {
         match self {
-            Remedy::Command(words) => words.clone(),
+            Remedy::Command(words) => meant(words.clone()),
             Remedy::Again(with) => with_option(typed, with),
             Remedy::Without(option) => without_option(typed, option, true),
             Remedy::Say(_) => Vec::new(),

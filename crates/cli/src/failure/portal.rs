@@ -70,22 +70,13 @@ impl Classify for ConnectError {
             Self::NoAddress => {
                 say(Exit::Refused, "write `portal = \"http://127.0.0.1:PORT\"` into ninekeys.toml")
             }
-            Self::NoKey(role) => class(
-                Exit::Refused,
-                &[
-                    "apikey",
-                    "import",
-                    "FILE",
-                    "--name",
-                    "NAME",
-                    "--key-id",
-                    "ID",
-                    "--issuer",
-                    "ID",
-                    "--role",
-                    &role.to_string(),
-                ],
-            ),
+            Self::NoKey { role, store } => {
+                let role = role.to_string();
+                let mut words = vec!["apikey", "import", "FILE", "--name", "NAME", "--key-id", "ID"];
+                words.extend(["--issuer", "ID", "--role", role.as_str()]);
+                words.extend(store.iter().flat_map(|store| ["--store", store.as_str()]));
+                class(Exit::Refused, &words)
+            }
             Self::Key(_) => defect(),
             Self::Portal(inner) => inner.class(),
             Self::Pin(inner) => inner.class(),

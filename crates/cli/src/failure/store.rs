@@ -70,6 +70,7 @@ impl Classify for UploadError {
             Self::File(inner) => inner.class(),
             Self::AFolder(_) => say(Exit::Usage, "name the file that `ninekeys sign --for store` wrote"),
             Self::NoApp(_) => again(Exit::Usage, &["--app", "APP"]),
+            Self::ForAnotherStore { signed_for, .. } => again(Exit::Refused, &["--store", signed_for]),
             Self::Changed(_) => again(Exit::Damaged, &[]),
             Self::Stopped => again(Exit::Stopped, &[]),
             Self::Project(inner) => inner.class(),
@@ -121,6 +122,7 @@ impl Classify for StoreKeysError {
             Self::Unkept(inner) => again(inner.class().0, &[]),
             Self::UnknownApp(_) | Self::NotAndroid(_) => class(Exit::Usage, &["app", "list"]),
             Self::Signer(inner) => inner.class(),
+            Self::Import(inner) => inner.class(),
             Self::SeveralUploadKeys { names, .. } => {
                 again(Exit::Usage, &["--upload", names.first().map_or("NAME", String::as_str)])
             }

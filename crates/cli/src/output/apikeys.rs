@@ -35,6 +35,9 @@ fn body(said: &ApiKeySaid, paper: &mut Paper<'_>) -> io::Result<()> {
     let uses = if uses.is_empty() { "nothing said".to_owned() } else { uses.join(", ") };
     paper.put(&row("  role", role))?;
     paper.put(&row("  used for", uses))?;
+    if let Some(store) = &said.store {
+        paper.put(&row("  at", words::the_store(Some(store))))?;
+    }
     let titles: Vec<&str> = said.apps.iter().map(|app| app.title.as_str()).collect();
     paper.put(&row("  for", if titles.is_empty() { "all apps".to_owned() } else { titles.join(", ") }))?;
     if let Some(key) = &said.key {

@@ -102,15 +102,19 @@ impl Report for AppNextReport {
             let raised = if side.next.raised { "   the version before it is live, and closed" } else { "" };
             paper.put(&head.bold(next).text(raised).hang(2))?;
             let number = |number: &Option<BuildNumber>| match number {
-                Some(number) => number.to_string(),
+                Some(number) => format!("{number}, the highest"),
                 None => "none".into(),
             };
-            paper.put(&row("  signed", format!("{}, the highest", number(&side.signed))))?;
+            paper.put(&row("  signed", number(&side.signed)))?;
             let there = match self.store_asked {
-                true => format!("{}, the highest", number(&side.delivered)),
+                true => number(&side.delivered),
                 false => "not asked".into(),
             };
-            paper.put(&row("  store has", there))?;
+            let label = self
+                .store
+                .as_ref()
+                .map_or_else(|| "  store has".to_owned(), |store| format!("  {store} has"));
+            paper.put(&row(&label, there))?;
         }
         Ok(())
     }

@@ -5,7 +5,7 @@ use std::io;
 use ninekeys_core::android::PackageKind;
 use ninekeys_core::build::Form;
 use ninekeys_core::findings::Level;
-use ninekeys_core::model::key_called;
+use ninekeys_core::model::{Destination, key_called};
 use ninekeys_ops::build::check::{CheckReport, SignerLine};
 use ninekeys_ops::build::sign::{BundleClaims, SignReport, SignedIos};
 use schemars::JsonSchema;
@@ -14,11 +14,18 @@ use serde::Serialize;
 use super::line::{Line, Paper, Sign};
 use super::{Report, families, ios, words};
 
+/// Where a build goes, and to which of several stores.
+fn place(destination: Destination, store: Option<&str>) -> String {
+    store.map_or_else(|| destination.phrase().to_owned(), |store| words::the_store(Some(store)))
+}
+
 impl Report for CheckReport {
     const SCHEMA: &'static str = "ninekeys.check/1";
 
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
-        let purpose = self.destination.map_or_else(String::new, |d| format!(" for {}", d.phrase()));
+        let purpose = self
+            .destination
+            .map_or_else(String::new, |to| format!(" for {}", place(to, self.store.as_deref())));
         let facts = in_short(self);
         if self.verdict.findings.is_empty() {
             let rules = words::count(self.verdict.rules, "rule");
@@ -179,7 +186,13 @@ impl Report for Single {
 fn signed(report: &SignReport, explain: bool, paper: &mut Paper<'_>) -> io::Result<()> {
     let head = Line::new().sign(Sign::Fine).text(" ").bold(&report.output);
     paper.put(
-        &head.text(format!("   {}, for {}", words::size(report.size), report.destination.phrase())).hang(2),
+        &head
+            .text(format!(
+                "   {}, for {}",
+                words::size(report.size),
+                place(report.destination, report.store.as_deref())
+            ))
+            .hang(2),
     )?;
     paper.blank()?;
     match &report.ios {

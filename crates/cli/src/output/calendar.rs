@@ -52,11 +52,11 @@ impl Writer {
         self.line("END", "VALARM");
     }
 
-    fn event(&mut self, report: &InventoryReport, line: &Line, end: Timestamp) {
-        let known = format!("{} {} {}", line.kind, line.name, line.alias.as_deref().unwrap_or_default());
+    fn event(&mut self, report: &InventoryReport<'_>, line: &Line<'_>, end: Timestamp) {
+        let known = format!("{} {} {}", line.kind, line.name, line.alias.unwrap_or_default());
         let uid = sha256_hex(known.as_bytes());
-        let summary = match (line.kind, &line.subject) {
-            ("date", Some(title)) => title.clone(),
+        let summary = match (line.kind, line.subject) {
+            ("date", Some(title)) => title.to_owned(),
             _ => format!("{} ends ({})", line.name, line.kind),
         };
         self.line("BEGIN", "VEVENT");
@@ -75,7 +75,7 @@ impl Writer {
 }
 
 /// The command that sees to it, and what it is for.
-fn what_to_do(line: &Line) -> String {
+fn what_to_do(line: &Line<'_>) -> String {
     let words = match line.kind {
         "date" => "date done",
         "signing key" | "device" => "show",
@@ -86,7 +86,7 @@ fn what_to_do(line: &Line) -> String {
 }
 
 /// The ends of what is in use.
-pub(super) fn of_inventory(report: &InventoryReport) -> String {
+pub(super) fn of_inventory(report: &InventoryReport<'_>) -> String {
     let mut writer = Writer::default();
     writer.line("BEGIN", "VCALENDAR");
     writer.line("VERSION", "2.0");

@@ -11,7 +11,7 @@ use ninekeys_ops::inventory::{Group, InventoryReport, Line as Row};
 use super::line::{Line, Paper, Sign};
 use super::{Report, difference, words};
 
-impl Report for InventoryReport {
+impl Report for InventoryReport<'_> {
     const SCHEMA: &'static str = "ninekeys.inventory/1";
 
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
@@ -64,9 +64,9 @@ const HEADS: [&str; 11] = [
 ];
 
 /// What a line's group is called.
-fn group_of(row: &Row, group: Group) -> Cow<'static, str> {
+fn group_of<'a>(row: &Row<'a>, group: Group) -> Cow<'a, str> {
     match (group, row.apps.as_slice()) {
-        (Group::App, [one]) => one.clone().into(),
+        (Group::App, [one]) => (*one).into(),
         (Group::App, []) => "every app".into(),
         (Group::App, _) => "several apps".into(),
         (Group::Kind, _) => row.kind.into(),
@@ -74,27 +74,30 @@ fn group_of(row: &Row, group: Group) -> Cow<'static, str> {
     }
 }
 
-fn groups(report: &InventoryReport, group: Group, paper: &mut Paper<'_>) -> io::Result<()> {
-    let same = |one: &Row, other: &Row| group_of(one, group) == group_of(other, group);
-    for (index, rows) in report.items.chunk_by(same).enumerate() {
-        if index > 0 {
-            paper.blank()?;
-        }
+fn groups<'a>(report: &'a InventoryReport<'a>, group: Group, paper: &mut Paper<'_>) -> io::Result<()> {
+    let same = |one: &Row<'_>, other: &Row<'_>| group_of(one, group) == group_of(other, group);
+    let titled = |rows: &'a [Row<'a>]| {
         let name = rows.first().map(|row| group_of(row, group)).unwrap_or_default();
-        paper.put(
-            &Line::new().text("  ").bold(name).dim(format!("   {}", words::count(rows.len(), "item"))),
-        )?;
-        paper.table_of(2, &HEADS, rows, |row| item_row(report, row))?;
-    }
-    Ok(())
+        let count = format!("   {}", words::count(rows.len(), "item"));
+        (Some(Line::new().text("  ").bold(name).dim(count)), rows)
+    };
+    let groups: Vec<_> = report.items.chunk_by(same).map(titled).collect();
+    paper.tables_of(2, &HEADS, &groups, |row| item_row(report, row))
 }
+
+/// What a name in a subject may be followed by.
+const ATTRIBUTES: [&str; 6] = ["OU=", "O=", "L=", "ST=", "C=", "UID="];
 
 /// The name in a certificate's subject: the rest of it says the same of all that look alike.
 pub(super) fn name_in(subject: &str) -> &str {
     let begins = subject.strip_prefix("CN=").or_else(|| subject.split_once(",CN=").map(|(_, behind)| behind));
     let name = begins.unwrap_or(subject);
-    let ends = [",OU=", ",O=", ",L=", ",ST=", ",C=", ",UID="];
-    let end = ends.iter().filter_map(|attribute| name.find(attribute)).min().filter(|_| begins.is_some());
+    let is_end = |at: &usize| {
+        let behind = name.get(at + 1..).unwrap_or_default();
+        ATTRIBUTES.iter().any(|attribute| behind.starts_with(attribute))
+    };
+    let commas = || name.bytes().enumerate().filter(|(_, byte)| *byte == b',').map(|(at, _)| at);
+    let end = begins.is_some().then(|| commas().find(is_end)).flatten();
     end.and_then(|end| name.get(..end)).unwrap_or(name)
 }
 
@@ -111,7 +114,7 @@ fn short_name(subject: &str) -> Cow<'_, str> {
 }
 
 /// How an item stands: its mark and its word.
-pub(super) fn state_of(row: &Row) -> (Sign, Cow<'static, str>) {
+pub(super) fn state_of(row: &Row<'_>) -> (Sign, Cow<'static, str>) {
     let state = match (row.state, row.mark) {
         (_, _) if row.revoked.is_some() => "revoked",
         (State::Retired, _) => "retired",
@@ -122,7 +125,7 @@ pub(super) fn state_of(row: &Row) -> (Sign, Cow<'static, str>) {
         _ if row.is_idle() => "ready",
         _ => "in use",
     };
-    match (row.wholeness, &row.held_by, row.state, row.mark) {
+    match (row.wholeness, row.held_by, row.state, row.mark) {
         (_, _, State::Retired, _) => (Sign::NotNeeded, state.into()),
         // an end that has come matters more than where the key is
         (_, _, _, Mark::Expired) | (None | Some(Wholeness::Whole), ..) => {
@@ -135,27 +138,27 @@ pub(super) fn state_of(row: &Row) -> (Sign, Cow<'static, str>) {
     }
 }
 
-fn item_row<'a>(report: &InventoryReport, row: &'a Row) -> [Line<'a>; 11] {
+fn item_row<'a>(report: &InventoryReport<'_>, row: &'a Row<'a>) -> [Line<'a>; 11] {
     let (mark, state) = state_of(row);
     let until = row.not_after.map_or_else(String::new, |until| words::day_and_distance(report.at, until));
     [
-        Line::new().sign(mark).text(" ").bold(&row.name),
+        Line::new().sign(mark).text(" ").bold(row.name),
         // a key that is called as its keystore needs no second name
-        Line::new().dim(row.alias.as_deref().filter(|alias| *alias != row.name).unwrap_or("")),
-        Line::new().text(row.kind),
+        Line::new().dim(row.alias.filter(|alias| *alias != row.name).unwrap_or("")),
+        Line::new().text(if report.group == Some(Group::Kind) { "" } else { row.kind }),
         Line::new().text(if report.group == Some(Group::App) { String::new() } else { row.apps.join(", ") }),
-        Line::new().dim(row.subject.as_deref().map(short_name).unwrap_or_default()),
-        Line::new().text(row.algorithm.as_deref().unwrap_or("")),
+        Line::new().dim(row.subject.map(short_name).unwrap_or_default()),
+        Line::new().text(row.algorithm.unwrap_or("")),
         Line::new().text(until),
-        Line::new().text(row.sha256.as_deref().map(words::short).unwrap_or_default()),
-        Line::new().text(row.serial.as_deref().map(words::short).unwrap_or_default()),
+        Line::new().text(row.sha256.map(words::short).unwrap_or_default()),
+        Line::new().text(row.serial.map(words::short).unwrap_or_default()),
         Line::new().text(used_by(row)),
         Line::new().like(mark, state),
     ]
 }
 
 /// `2 profiles, 1 build`
-fn used_by(row: &Row) -> String {
+fn used_by(row: &Row<'_>) -> String {
     let profiles = (row.profiles > 0).then(|| words::count(row.profiles, "profile"));
     let builds = (row.releases > 0).then(|| words::count(row.releases, "build"));
     profiles.into_iter().chain(builds).collect::<Vec<_>>().join(", ")
@@ -169,9 +172,10 @@ fn gone(release: &ReleaseFacts) -> String {
         (release.uploaded, "uploaded"),
         (release.handed_on, "handed on"),
     ];
+    let place = release.store.clone().unwrap_or_else(|| release.destination.to_string());
     match steps.into_iter().find(|(at, _)| at.is_some()) {
-        Some((_, step)) => format!("{} · {step}", release.destination),
-        None => release.destination.to_string(),
+        Some((_, step)) => format!("{place} · {step}"),
+        None => place,
     }
 }
 

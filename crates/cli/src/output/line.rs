@@ -173,7 +173,8 @@ impl<'a> Line<'a> {
     /// A command of this program, ready to copy.
     pub(crate) fn command<S: AsRef<str>>(self, arguments: &[S]) -> Self {
         debug_assert!(parses(arguments), "advice that does not run: ninekeys {}", shell_words(arguments));
-        self.typed(format!("ninekeys {}", shell_words(arguments)))
+        let words = crate::store::meant(arguments.iter().map(|word| word.as_ref().to_owned()).collect());
+        self.typed(format!("ninekeys {}", shell_words(&words)))
     }
 
     /// A sign.
@@ -222,7 +223,8 @@ fn parses<S: AsRef<str>>(arguments: &[S]) -> bool {
 
 /// Escapes what could move the cursor, change colours or turn the direction of writing.
 fn harmless(text: Cow<'_, str>) -> Cow<'_, str> {
-    if text.bytes().all(|byte| (0x20..0x7f).contains(&byte)) {
+    // all of it is looked at: many bytes at once are faster than the first that is not plain
+    if text.bytes().fold(true, |plain, byte| plain & (0x20..0x7f).contains(&byte)) {
         return text;
     }
     let unsafe_char = |c: char| {
@@ -415,12 +417,25 @@ impl<'a> Paper<'a> {
         things: &'t [T],
         row: impl Fn(&'t T) -> R + Sync,
     ) -> io::Result<()> {
+        self.tables_of(indent, heads, &[(None, things)], row)
+    }
+
+    /// The same in groups, each under its title: the columns go through all of them, and the heads stand above the first.
+    pub(crate) fn tables_of<'t, T: Sync, R: AsRef<[Line<'t>]>>(
+        &mut self,
+        indent: usize,
+        heads: &[&str],
+        groups: &[(Option<Line<'_>>, &'t [T])],
+        row: impl Fn(&'t T) -> R + Sync,
+    ) -> io::Result<()> {
         let (marks, colour) = (self.marks, self.colour);
-        let drawn: io::Result<Vec<Cells>> =
-            things.par_chunks(AT_A_TIME).map(|some| Cells::draw(some, &row, marks, colour)).collect();
+        let draw = |things: &'t [T]| -> io::Result<Vec<Cells>> {
+            things.par_chunks(AT_A_TIME).map(|some| Cells::draw(some, &row, marks, colour)).collect()
+        };
+        let drawn: io::Result<Vec<Vec<Cells>>> = groups.iter().map(|(_, things)| draw(things)).collect();
         let drawn = drawn?;
         let mut widths: Vec<usize> = Vec::new();
-        for cells in &drawn {
+        for cells in drawn.iter().flatten() {
             widths.resize(widths.len().max(cells.widths.len()), 0);
             widths.iter_mut().zip(&cells.widths).for_each(|(all, some)| *all = *some.max(all));
         }
@@ -429,31 +444,68 @@ impl<'a> Paper<'a> {
         shown.iter_mut().zip(&widths).filter(|(_, width)| **width == 0).for_each(|(head, _)| *head = "");
         let head_widths = shown.iter().map(|head| columns(head));
         widths.iter_mut().zip(head_widths).for_each(|(width, head)| *width = head.max(*width));
-        let whole = indent + widths.iter().map(|width| width + 2).sum::<usize>();
-        if let Some(width) = self.width.filter(|width| whole > width + 2) {
-            let last = widths.pop();
-            if let (Some(last), [_, ..]) = (last, shown.as_slice())
-                && width + 2 >= whole - last + LAST_COLUMN
-            {
-                self.put(&in_columns(indent, &widths, &heads_of(&shown)))?;
-                return things
-                    .iter()
-                    .try_for_each(|thing| self.put(&in_columns(indent, &widths, row(thing).as_ref())));
-            }
-            let before_last = indent + widths.iter().map(|width| width + 2).sum::<usize>();
-            if heads.is_empty() && widths.len() > 1 && before_last <= width + 2 {
-                return things
-                    .iter()
-                    .try_for_each(|thing| self.last_below(indent, &widths, row(thing).as_ref()));
-            }
-            return things.iter().try_for_each(|thing| self.stacked(indent, heads, row(thing).as_ref()));
-        }
-        if !heads.is_empty() {
+        let shape = Shape::of(indent, &mut widths, !heads.is_empty(), self.width);
+        if !heads.is_empty() && matches!(shape, Shape::Aligned | Shape::LastBroken) {
             self.put(&in_columns(indent, &widths, &heads_of(&shown)))?;
         }
-        let aligned: io::Result<Vec<Vec<u8>>> =
-            drawn.into_par_iter().map(|cells| cells.aligned(indent, &widths, marks)).collect();
-        aligned?.iter().try_for_each(|text| self.out.write_all(text))
+        for (index, ((title, things), drawn)) in groups.iter().zip(drawn).enumerate() {
+            if let Some(title) = title {
+                if index > 0 {
+                    self.blank()?;
+                }
+                self.put(title)?;
+            }
+            let mut rows = things.iter();
+            match shape {
+                Shape::Aligned => {
+                    let aligned: io::Result<Vec<Vec<u8>>> =
+                        drawn.into_par_iter().map(|cells| cells.aligned(indent, &widths, marks)).collect();
+                    aligned?.iter().try_for_each(|text| self.out.write_all(text))?;
+                }
+                Shape::LastBroken => {
+                    rows.try_for_each(|thing| self.put(&in_columns(indent, &widths, row(thing).as_ref())))?;
+                }
+                Shape::LastBelow => {
+                    rows.try_for_each(|thing| self.last_below(indent, &widths, row(thing).as_ref()))?;
+                }
+                Shape::Stacked => {
+                    rows.try_for_each(|thing| self.stacked(indent, heads, row(thing).as_ref()))?;
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
+/// How a table stands on paper of a width.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Shape {
+    /// As it is: there is room.
+    Aligned,
+    /// The last column is broken within the room that is left for it.
+    LastBroken,
+    /// The last column stands below its row.
+    LastBelow,
+    /// Each row stands by itself.
+    Stacked,
+}
+
+impl Shape {
+    /// The shape of a table with columns of these widths; takes the last from them where it does not stand in the row.
+    fn of(indent: usize, widths: &mut Vec<usize>, has_heads: bool, paper: Option<usize>) -> Self {
+        let taken = |widths: &[usize]| indent + widths.iter().map(|width| width + 2).sum::<usize>();
+        let whole = taken(widths);
+        let Some(room) = paper.map(|width| width + 2).filter(|room| whole > *room) else {
+            return Shape::Aligned;
+        };
+        let Some(last) = widths.pop() else { return Shape::Aligned };
+        if has_heads && room >= whole - last + LAST_COLUMN {
+            Shape::LastBroken
+        } else if !has_heads && widths.len() > 1 && taken(widths) <= room {
+            Shape::LastBelow
+        } else {
+            Shape::Stacked
+        }
     }
 }
 

@@ -32,17 +32,17 @@ struct Group {
 
 type Of<L> = Family<L, Gauge<i64, AtomicI64>>;
 
-fn item(line: &Line) -> Item {
+fn item(line: &Line<'_>) -> Item {
     Item {
-        name: line.name.clone(),
-        alias: line.alias.clone().unwrap_or_default(),
+        name: line.name.to_owned(),
+        alias: line.alias.unwrap_or_default().to_owned(),
         kind: line.kind.to_owned(),
         apps: line.apps.join(" "),
     }
 }
 
 /// The inventory: until when each item in use is good, how many there are in which state, and the last backup.
-pub(super) fn of_inventory(report: &InventoryReport) -> io::Result<String> {
+pub(super) fn of_inventory(report: &InventoryReport<'_>) -> io::Result<String> {
     let mut registry = Registry::with_prefix("ninekeys");
     let (ends, counts) = (Of::<Item>::default(), Of::<Group>::default());
     let backup = Gauge::<i64, AtomicI64>::default();

@@ -165,7 +165,7 @@ impl Output {
     }
 
     /// Answers with the inventory, in whatever format was asked for.
-    pub(crate) fn emit_inventory(&mut self, report: &InventoryReport) {
+    pub(crate) fn emit_inventory(&mut self, report: &InventoryReport<'_>) {
         let document = match self.format {
             Format::Csv => spreadsheet::of_inventory(report),
             Format::Ics => Ok(calendar::of_inventory(report)),

@@ -259,7 +259,7 @@ fn ledger(report: &ReportReport) -> Markup {
                     thead { tr { th { "release" } th { "for" } th { "signed with" } th { "when" } th { "file" } } }
                     tbody { @for one in &report.releases { tr {
                         td { strong { (one.app) } " " (one.version) " (" (one.number) ")" }
-                        td { (one.destination) }
+                        td { (one.store.clone().unwrap_or_else(|| one.destination.to_string())) }
                         td { (one.signed_with) }
                         td { (when(report.at, one.signed)) }
                         td.dim { (one.file) }

@@ -81,7 +81,7 @@ fn all() -> Vec<(String, Value)> {
         of_report::<keystore::export::KeystoreExportReport>(),
         of_report::<keystore::hand_over::KeystoreHandOverReport>(),
         of_report::<Drawn<'_>>(),
-        of_report::<inventory::InventoryReport>(),
+        of_report::<inventory::InventoryReport<'_>>(),
         of_report::<show::ShowReport>(),
         of_report::<inspect::InspectReport>(),
         of_report::<compare::CompareReport>(),

@@ -63,11 +63,12 @@ fn key(part: &Part, at: Timestamp, paper: &mut Paper<'_>) -> io::Result<()> {
         paper.put(&row(label, format!("{} ({})", apps.join(", "), role.nine_key().word())))?;
     }
     for one in &part.at_store {
+        let store = words::the_store(one.store.as_deref());
         let does = match one.does {
-            KeyDoes::Signs => "the store signs with it what devices get".to_owned(),
-            KeyDoes::Uploads => "the store takes builds that are signed with it".to_owned(),
+            KeyDoes::Signs => format!("{store} signs with it what devices get"),
+            KeyDoes::Uploads => format!("{store} takes builds that are signed with it"),
             KeyDoes::UploadsFrom(from) => {
-                format!("the store takes builds with it from {} on", words::moment(from))
+                format!("{store} takes builds with it from {} on", words::moment(from))
             }
         };
         paper.put(&row("  at the store", format!("{}: {does}", one.app)))?;

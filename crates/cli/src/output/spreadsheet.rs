@@ -37,7 +37,7 @@ pub(super) fn days_left(now: Timestamp, end: Timestamp) -> i64 {
 }
 
 /// The inventory, a line an item.
-pub(super) fn of_inventory(report: &InventoryReport) -> io::Result<String> {
+pub(super) fn of_inventory(report: &InventoryReport<'_>) -> io::Result<String> {
     let mut writer = csv::WriterBuilder::new().terminator(csv::Terminator::CRLF).from_writer(Vec::new());
     writer.write_record(COLUMNS)?;
     for line in &report.items {
@@ -47,25 +47,25 @@ pub(super) fn of_inventory(report: &InventoryReport) -> io::Result<String> {
     String::from_utf8(bytes).map_err(io::Error::other)
 }
 
-fn record(report: &InventoryReport, line: &Line) -> [String; 15] {
-    let text = |value: &Option<String>| plain(value.as_deref().unwrap_or_default());
+fn record(report: &InventoryReport<'_>, line: &Line<'_>) -> [String; 15] {
+    let text = |value: Option<&str>| plain(value.unwrap_or_default());
     let end = line.not_after;
     [
-        plain(&line.name),
-        text(&line.alias),
+        plain(line.name),
+        text(line.alias),
         line.kind.to_owned(),
         plain(&line.apps.join(" ")),
-        text(&line.subject),
-        text(&line.algorithm),
-        text(&line.sha256),
-        text(&line.serial),
+        text(line.subject),
+        text(line.algorithm),
+        text(line.sha256),
+        text(line.serial),
         end.map(|end| end.to_string()).unwrap_or_default(),
         end.map(|end| days_left(report.at, end).to_string()).unwrap_or_default(),
         state_of(line).1.into_owned(),
         line.generation.to_string(),
         line.profiles.to_string(),
         line.releases.to_string(),
-        text(&line.held_by),
+        text(line.held_by),
     ]
 }
 

@@ -103,7 +103,8 @@ impl Report for UploadReport {
         let one = &self.delivery;
         let head = Line::new().sign(Sign::Fine).text(" ").bold(called_on(one));
         let size = words::size(one.delivery.size);
-        paper.put(&head.text(format!("   is at the store · {size} · {}", one.delivery.file)).hang(2))?;
+        let store = words::the_store(self.store.as_deref());
+        paper.put(&head.text(format!("   is at {store} · {size} · {}", one.delivery.file)).hang(2))?;
         paper.blank()?;
         if let Some(raised) = &self.raised {
             let was =
@@ -128,11 +129,12 @@ impl Report for CandidatesReport {
     const SCHEMA: &'static str = "ninekeys.upload-candidates/1";
 
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let store = words::the_store(self.store.as_deref());
         let ready = self.builds.iter().filter(|one| one.rule.is_none()).count();
         let head = match ready {
-            0 => "No build that was signed for the store could go there now".to_owned(),
-            1 => "1 build could go to the store".to_owned(),
-            many => format!("{many} builds could go to the store"),
+            0 => format!("No build that was signed for {store} could go there now"),
+            1 => format!("1 build could go to {store}"),
+            many => format!("{many} builds could go to {store}"),
         };
         let there = format!("   {} there already", words::count(self.there, "build"));
         paper.put(&Line::new().bold(head).dim(there).hang(2))?;
@@ -168,11 +170,14 @@ impl Report for DeliveriesReport {
     const SCHEMA: &'static str = "ninekeys.deliveries/1";
 
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
+        let store = words::the_store(self.store.as_deref());
         if self.deliveries.is_empty() {
-            paper.put(&Line::new().text("No build is at the store."))?;
+            paper.put(&Line::new().text(format!("No build is at {store}.")))?;
             return paper.put(&Line::new().dim("  next   ").command(&["upload", "BUILD"]));
         }
-        paper.put(&Line::new().bold(words::count(self.deliveries.len(), "build")).text(" at the store"))?;
+        paper.put(
+            &Line::new().bold(words::count(self.deliveries.len(), "build")).text(format!(" at {store}")),
+        )?;
         paper.blank()?;
         let heads = ["build", "platform", "stands", "id", "in the ledger", "file"];
         paper.table_of(2, &heads, &self.deliveries, |one| {
@@ -221,8 +226,12 @@ pub(super) fn published(all: &[Published], paper: &mut Paper<'_>) -> io::Result<
     for one in all {
         let done = if one.known { "was there" } else { "is there now" };
         let record = &one.record;
+        let seen = match record.seen_by.as_slice() {
+            [] => String::new(),
+            some => format!(", seen by {}", some.join(", ")),
+        };
         let text = format!(
-            "{} for {}, SKU {}, in {}: {done}",
+            "{} for {}, SKU {}, in {}{seen}: {done}",
             record.id,
             record.platform.title(),
             record.sku,
@@ -238,15 +247,12 @@ impl Report for StoreKeysReport {
     const SCHEMA: &'static str = "ninekeys.store-keys/1";
 
     fn text(&self, paper: &mut Paper<'_>) -> io::Result<()> {
-        let done = if self.known {
-            "the store holds its signing key"
-        } else {
-            "the store holds its signing key now"
-        };
+        let store = words::the_store(self.store.as_deref());
+        let now = if self.known { "" } else { " now" };
         let head = Line::new().sign(Sign::Fine).text(" ").bold(&self.title);
         let done = match &self.next_upload {
             Some(next) => format!("takes another upload key from {} on", words::moment(next.from)),
-            None => done.to_owned(),
+            None => format!("{store} holds its signing key{now}"),
         };
         paper.put(&head.text(format!("   {done} · {}", self.package)).hang(2))?;
         paper.blank()?;

@@ -59,6 +59,11 @@ pub(crate) fn moment(at: Timestamp) -> String {
     tied(&at.strftime("%-d %b %Y %H:%M UTC").to_string())
 }
 
+/// `the store`, or which of several.
+pub(crate) fn the_store(store: Option<&str>) -> String {
+    store.map_or_else(|| "the store".into(), |store| format!("the store {store}"))
+}
+
 /// `84.1 MiB`; what is smaller in KiB or bytes, so that nothing is 0.
 pub(crate) fn size(bytes: u64) -> String {
     let tenths = bytes * 10 / (1 << 20);

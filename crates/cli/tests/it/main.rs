@@ -61,6 +61,7 @@ mod samples;
 mod second_opinion;
 mod secrets_in;
 mod setup;
+mod several_stores;
 mod show;
 mod sign;
 mod stand_in;

@@ -152,20 +152,29 @@ impl Facts {
         }
     }
 
-    /// Lets go of what no list tells and takes most of the room: encodings, claims, what was seen of a build.
+    /// Lets go of what no list of items tells: encodings and claims, and of a build all but whose it is.
     pub fn abridge(&mut self) {
         match self {
-            Facts::Key(key) => key.public_key = String::new(),
-            Facts::Certificate(certificate) => certificate.der = String::new(),
+            Facts::Key(key) => let_go([&mut key.public_key, &mut key.fingerprint]),
+            Facts::Certificate(certificate) => let_go([&mut certificate.der, &mut certificate.issuer]),
             Facts::Identity(identity) => identity.request = None,
-            Facts::Profile(profile) => profile.entitlements = BTreeMap::new(),
+            Facts::Profile(profile) => {
+                profile.entitlements = BTreeMap::new();
+                let_go([&mut profile.uuid, &mut profile.app_id, &mut profile.team]);
+            }
             Facts::Release(release) => {
                 release.seen = None;
                 release.folders = BTreeMap::new();
+                (release.schemes, release.profiles) = (Vec::new(), Vec::new());
+                let what = [&mut release.app, &mut release.id, &mut release.version, &mut release.file];
+                let whose = [&mut release.signed_with, &mut release.signer, &mut release.by];
+                let_go(what);
+                let_go(whose);
+                let_go([&mut release.content, &mut release.sha256]);
             }
+            Facts::Device(device) => let_go([&mut device.identifier]),
             Facts::Keystore(_)
             | Facts::ApiKey(_)
-            | Facts::Device(_)
             | Facts::HandOut(_)
             | Facts::Rotation(_)
             | Facts::Date(_) => {}
@@ -186,6 +195,11 @@ impl Facts {
             Facts::Rotation(r) => r.items.values().collect(),
         }
     }
+}
+
+/// Frees texts.
+fn let_go<const N: usize>(texts: [&mut String; N]) {
+    texts.into_iter().for_each(|text| *text = String::new());
 }
 
 /// A private key; its sealed part is PKCS#8.
@@ -407,6 +421,9 @@ pub struct ApiKeyFacts {
     /// The number by which sales reports know the account.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub vendor_number: Option<String>,
+    /// The store that it is for, by its name in the project file; the one that stands with the portal when there is none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub store: Option<String>,
     /// The label of an account's upload password, which is the sealed part then; the issuer is the account.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub label: Option<String>,
@@ -436,6 +453,9 @@ pub struct ReleaseFacts {
     pub number: BuildNumber,
     /// What it was signed for.
     pub destination: Destination,
+    /// Which store, by its name in the project file; the one that stands with the portal when there is none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub store: Option<String>,
     /// The file's name, without its folder.
     pub file: String,
     /// The file's size in bytes.

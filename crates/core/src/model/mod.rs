@@ -29,8 +29,9 @@ pub use nine::NineKey;
 pub use number::{BuildNumber, NotANumber};
 pub use platform::{Destination, Platform, UnknownDestination};
 pub use project::{
-    Account, Android, App, Capability, Contact, Ios, Lend, LendIos, NextUpload, Policy, Project, ProjectPin,
-    Properties, ReviewSays, Side, StoreKeys, UnknownCapability,
+    Account, Android, AndroidAtStore, App, Capability, Contact, Ios, Lend, LendIos, NextUpload, Policy,
+    Project, ProjectPin, Properties, ReviewSays, Side, StoreKeys, StorePlace, StoreSigners,
+    UnknownCapability,
 };
 pub use rotation::{Does, OldKeyMay, RotationFacts, RotationStep};
 pub use seen::{Aspect, Seen, SeenChange};

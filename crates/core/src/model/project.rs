@@ -40,6 +40,12 @@ pub struct Project {
     /// Where signatures get a timestamp, when that is asked for (RFC 3161): its authority has to lead to one of the roots.
     #[serde(default)]
     pub timestamps: Option<String>,
+    /// The stores beside the one that stands with the portal, by name.
+    #[serde(default, rename = "store")]
+    pub stores: BTreeMap<Name, StorePlace>,
+    /// Which of them is meant, once somebody has said so: [`Project::at`].
+    #[serde(skip)]
+    pub at_store: Option<Name>,
     /// The accounts at the portal, by name.
     #[serde(default, rename = "account")]
     pub accounts: BTreeMap<Name, Account>,
@@ -64,6 +70,20 @@ pub struct ProjectPin {
     pub row: u64,
     /// The hash of that row.
     pub hash: String,
+}
+
+/// A store of its own, with its own records, numbers and keys.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct StorePlace {
+    /// Where it is.
+    pub address: String,
+    /// A file with the certificate that its connection has to show, relative to the project file.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub certificate: Option<String>,
+    /// The lowest target SDK that it takes; the policy's when nothing is said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub target_sdk: Option<u32>,
 }
 
 /// What is expected of every build.
@@ -292,6 +312,21 @@ pub struct Android {
     /// The keys that the store has of it, where the store holds the signing key.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub store_keys: Option<StoreKeys>,
+    /// What is another there in the other stores that it goes to, by their names.
+    #[serde(default, rename = "store", skip_serializing_if = "BTreeMap::is_empty")]
+    pub stores: BTreeMap<Name, AndroidAtStore>,
+}
+
+/// What an Android app has at one of several stores.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct AndroidAtStore {
+    /// The keystore whose key signs what goes there.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub key: Option<String>,
+    /// The keys that the store has of it, where it holds the signing key.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub store_keys: Option<StoreKeys>,
 }
 
 /// The certificates that a store knows an Android app by which it signs itself, by SHA-256.
@@ -305,6 +340,22 @@ pub struct StoreKeys {
     /// The one that takes the upload key's place.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub next_upload: Option<NextUpload>,
+}
+
+/// The keystores that sign what goes to a store.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct StoreSigners<'a> {
+    /// The one that the project file names for this store.
+    pub own: Option<&'a str>,
+    /// Those that it names for others.
+    pub others: Vec<&'a str>,
+}
+
+impl StoreSigners<'_> {
+    /// Whether a keystore signs for another store alone.
+    pub fn is_elsewhere(&self, keystore: &str) -> bool {
+        self.others.iter().any(|other| other.eq_ignore_ascii_case(keystore))
+    }
 }
 
 /// An upload key that waits until it counts.
@@ -481,6 +532,42 @@ impl Project {
     pub fn app_of(&self, platform: Platform, id: &str) -> Option<(&str, &App)> {
         let has = |app: &App| app.side(platform).is_some_and(|side| side.id == id);
         self.apps.iter().find(|(_, app)| has(app)).map(|(name, app)| (name.as_str(), app))
+    }
+
+    /// The project as it is for what goes to one of its stores: that one's address, keys and limits stand in the place of those of the
+    /// store that stands with the portal. Nothing when it has no store of that name.
+    pub fn at(&self, store: &str) -> Option<Project> {
+        let (name, place) = self.stores.get_key_value(store)?;
+        let mut own = self.clone();
+        own.at_store = Some(name.clone());
+        own.portal = Some(place.address.clone());
+        own.portal_certificate.clone_from(&place.certificate);
+        own.policy.target_sdk = place.target_sdk.or(self.policy.target_sdk);
+        for android in own.apps.values_mut().filter_map(|app| app.android.as_mut()) {
+            android.store_keys = android.stores.get(name).and_then(|there| there.store_keys.clone());
+        }
+        Some(own)
+    }
+
+    /// Which keystores sign what an Android app takes to the store that is meant.
+    pub fn store_signers<'a>(&'a self, app: &str) -> StoreSigners<'a> {
+        let stores = self.apps.get(app).and_then(|app| app.android.as_ref()).map(|android| &android.stores);
+        let named =
+            stores.into_iter().flatten().filter_map(|(name, there)| Some((name, there.key.as_deref()?)));
+        let (own, others): (Vec<_>, Vec<_>) =
+            named.partition(|(name, _)| Some(*name) == self.at_store.as_ref());
+        let own = own.first().map(|(_, key)| *key);
+        let others = others.into_iter().map(|(_, key)| key).filter(|key| Some(*key) != own).collect();
+        StoreSigners { own, others }
+    }
+
+    /// A store that an app speaks of and the project does not have, or whose name means a destination.
+    pub fn unknown_store(&self) -> Option<&str> {
+        let sides = self.apps.values().filter_map(|app| app.android.as_ref());
+        let named = sides.flat_map(|android| android.stores.keys());
+        let unknown = named.filter(|name| !self.stores.contains_key(*name));
+        let is_taken = |name: &&Name| name.as_str().parse::<Destination>().is_ok();
+        unknown.chain(self.stores.keys().filter(is_taken)).map(Name::as_str).next()
     }
 
     /// An app and the name of an extension that it does not have, of which it says all the same what it claims.

@@ -225,10 +225,9 @@ fn name_mismatch(look: &BuildLook<'_>, notes: &mut Notes) {
     let Some((app, _)) = look.app else { return notes.skip(because::NO_APP) };
     let stem = look.file.rsplit_once('.').map_or(look.file, |(stem, _)| stem);
     let Some(claim) = stem.strip_prefix(app).and_then(|rest| rest.strip_prefix('-')) else { return };
-    let Some((_, destination)) = Destination::ALL.iter().find(|(word, _)| claim.ends_with(*word)) else {
-        return;
-    };
-    let wanted = file_stem(app, says, *destination);
+    let words = Destination::ALL.iter().map(|(word, _)| *word).chain(look.store);
+    let Some(place) = words.into_iter().find(|word| claim.ends_with(*word)) else { return };
+    let wanted = file_stem(app, says, place);
     if stem != wanted {
         let seen = Observation::new("its file name says something else than the build inside");
         let ending = look.build.form.ending();
@@ -236,8 +235,8 @@ fn name_mismatch(look: &BuildLook<'_>, notes: &mut Notes) {
     }
 }
 
-/// What a signed build is called: APP-VERSION-NUMBER-DESTINATION.
-pub fn file_stem(app: &str, says: &Says, destination: Destination) -> String {
+/// What a signed build is called: APP-VERSION-NUMBER-PLACE, the place a destination or the name of a store.
+pub fn file_stem(app: &str, says: &Says, place: &str) -> String {
     let plain = |c: char| if c.is_ascii_alphanumeric() || matches!(c, '.' | '_' | '+') { c } else { '_' };
     let version: String = says.version.as_deref().unwrap_or("0").chars().map(plain).collect();
     let number = says.number();
@@ -245,7 +244,7 @@ pub fn file_stem(app: &str, says: &Says, destination: Destination) -> String {
         let part: String = part.chars().map(plain).collect();
         format!("-{part}")
     });
-    format!("{app}-{version}-{number}{part}-{destination}")
+    format!("{app}-{version}-{number}{part}-{place}")
 }
 
 fn number_not_higher(look: &BuildLook<'_>, notes: &mut Notes) {
@@ -323,7 +322,14 @@ fn incomplete(look: &BuildLook<'_>, android: &AndroidBuild, notes: &mut Notes) {
 fn target_too_low(look: &BuildLook<'_>, android: &AndroidBuild, notes: &mut Notes) {
     let Some(manifest) = manifest(android, notes) else { return };
     let Some(least) = look.policy.target_sdk else {
-        return notes.skip("the policy names no target SDK");
+        return match look.destination {
+            Some(Destination::Store) => {
+                let seen = Observation::new("nobody has said which target SDK the store takes at least");
+                let seen = seen.expected("`target-sdk` in ninekeys.toml").found(&manifest.target_sdk);
+                notes.found(seen.level(Level::Note).place(look.build.says_in));
+            }
+            _ => notes.skip("the policy names no target SDK"),
+        };
     };
     if manifest.target_sdk.level().is_none() {
         return notes.skip("its target SDK is not known");

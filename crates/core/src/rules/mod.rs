@@ -29,6 +29,8 @@ pub struct BuildLook<'a> {
     pub build: &'a Build,
     /// Where it goes, if that is known.
     pub destination: Option<Destination>,
+    /// To which store, where it is not the one that stands with the portal.
+    pub store: Option<&'a str>,
     /// Its app in the project file, by name.
     pub app: Option<(&'a str, &'a App)>,
     /// What the project expects of every build.

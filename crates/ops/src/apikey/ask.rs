@@ -74,6 +74,7 @@ pub fn apikey_ask(ctx: &Ctx<'_>, request: Request) -> Result<ApiKeyAskReport, Ap
         uses: request.uses,
         audience: None,
         vendor_number: None,
+        store: ctx.store.clone(),
         label: None,
         asked_of: Some(request.asked_of),
         key: None,

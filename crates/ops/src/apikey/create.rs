@@ -182,6 +182,7 @@ fn take_in(
         uses: request.uses.clone(),
         audience: None,
         vendor_number: None,
+        store: file.project.at_store.as_ref().map(ToString::to_string),
         label: None,
         asked_of: None,
         key: None,

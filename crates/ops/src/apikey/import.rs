@@ -202,7 +202,7 @@ fn key_of(ctx: &Ctx<'_>, request: &Request, apps: Vec<String>) -> Result<Sealed,
         public_key: hex(key.public().as_der()),
         fingerprint: key.public().fingerprint(),
     };
-    let facts = facts(request, found.service, (key_id, issuer), found.audience, apps);
+    let facts = facts(ctx.store.clone(), request, found.service, (key_id, issuer), found.audience, apps);
     Ok(Sealed { secret: found.secret, key: Some(public), facts })
 }
 
@@ -220,11 +220,12 @@ fn password(ctx: &Ctx<'_>, request: &Request, apps: Vec<String>) -> Result<Seale
     Ok(Sealed {
         secret,
         key: None,
-        facts: facts(request, Service::Store, (String::new(), account), None, apps),
+        facts: facts(ctx.store.clone(), request, Service::Store, (String::new(), account), None, apps),
     })
 }
 
 fn facts(
+    store: Option<String>,
     request: &Request,
     service: Service,
     (key_id, issuer): (String, String),
@@ -239,6 +240,7 @@ fn facts(
         uses: request.uses.clone(),
         audience,
         vendor_number: request.vendor_number.clone(),
+        store,
         label: request.label.clone(),
         asked_of: None,
         key: None,

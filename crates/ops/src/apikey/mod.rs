@@ -47,6 +47,9 @@ pub struct ApiKeySaid {
     pub role: String,
     /// What it is used for.
     pub uses: Vec<ApiUse>,
+    /// The store that it is for, where it is not the one that stands with the portal.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub store: Option<String>,
     /// The apps that it is for; empty for all.
     pub apps: Vec<AppSaid>,
     /// Its key.
@@ -175,6 +178,7 @@ pub(crate) fn said(
         uses: facts.uses.clone(),
         apps: identity::titled(&facts.apps, project),
         key: facts.key.as_ref().and_then(|id| identity::key_facts(inventory, id)).map(KeySaid::from),
+        store: facts.store.clone(),
         vendor_number: facts.vendor_number.clone(),
         state: item.state,
     }

@@ -40,4 +40,6 @@ pub struct PublishSays {
     pub sku: Option<String>,
     /// The language of its texts; English when nothing is said.
     pub language: Option<String>,
+    /// Who of the account may see it; everybody when nobody is named.
+    pub seen_by: Vec<String>,
 }

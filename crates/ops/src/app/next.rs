@@ -17,6 +17,9 @@ use crate::project::{ProjectError, ProjectFile};
 /// What the next builds of an app should have.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct AppNextReport {
+    /// The store, where it is not the one that stands with the portal.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub store: Option<String>,
     /// Its name.
     pub app: String,
     /// What people call it.
@@ -84,7 +87,14 @@ pub fn app_next(ctx: &Ctx<'_>, app: &str, ledger_alone: bool) -> Result<AppNextR
         ctx.unlock(&mut cabinet)?;
     }
     let sides = sides::<AppNextError>(ctx, &cabinet, &file, (name, app), store_asked)?;
-    Ok(AppNextReport { app: name.to_owned(), title: app.title.clone(), sides, store_asked, at: ctx.env.now })
+    Ok(AppNextReport {
+        store: ctx.store.clone(),
+        app: name.to_owned(),
+        title: app.title.clone(),
+        sides,
+        store_asked,
+        at: ctx.env.now,
+    })
 }
 
 /// The next builds of an app; the store is asked through a cabinet that is unlocked.

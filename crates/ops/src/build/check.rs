@@ -8,9 +8,10 @@ use jiff::Timestamp;
 use ninekeys_core::android::{AndroidBuild, PackageKind, Scheme, SchemeState, Signatures};
 use ninekeys_core::build::{Build, ExamineError, Form, Says};
 use ninekeys_core::env::{Env, Silent};
+use ninekeys_core::ios::look::IosLook;
 use ninekeys_core::model::{
-    App, BuildNumber, Destination, Facts, Inventory, Item, ItemId, OldKeyMay, Platform, Policy, ReleaseFacts,
-    Role, replaced,
+    App, BuildNumber, Destination, Facts, Inventory, Item, ItemId, Name, OldKeyMay, Platform, Policy,
+    Project, ReleaseFacts, Role, replaced,
 };
 use ninekeys_core::rules::{BuildLook, KnownSigner, Part, check_build, file_stem};
 use ninekeys_core::stream::DigestError;
@@ -66,6 +67,9 @@ pub struct CheckReport {
     /// Where it goes, if that is known.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub destination: Option<Destination>,
+    /// The store, where it is not the one that stands with the portal.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub store: Option<String>,
     /// The app's name, if the project file has it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub app: Option<String>,
@@ -283,7 +287,11 @@ pub fn check(ctx: &Ctx<'_>, requests: &[Request]) -> Result<Vec<Checked>, CheckE
     for (((index, build, took), request), path) in done.into_iter().zip(requests).zip(&places) {
         let others = parts.iter().enumerate().filter(|(other, _)| *other != index);
         let others: Vec<Part> = others.filter_map(|(_, part)| part.clone()).collect();
-        let outcome = build.and_then(|build| judge_file(&env, path, request, &background, &build, &others));
+        let judged = |build: Build| {
+            let destination = ctx.destination(request.destination)?;
+            judge_file(&env, path, (request, destination), &background, &build, &others)
+        };
+        let outcome = build.and_then(judged);
         checked.push(Checked { build: request.build.clone(), outcome, took });
     }
     Ok(checked)
@@ -296,7 +304,7 @@ fn examine_file(env: &Env<'_>, path: &Path) -> Result<Build, CheckError> {
 fn judge_file(
     env: &Env<'_>,
     path: &Path,
-    request: &Request,
+    (request, destination): (&Request, Option<Destination>),
     background: &Background,
     build: &Build,
     parts: &[Part],
@@ -317,7 +325,7 @@ fn judge_file(
     let subject = BuildSubject {
         file: file_name(path),
         path: request.build.display().to_string(),
-        destination: request.destination,
+        destination,
         app: named,
         above: request.above.clone(),
         device,
@@ -374,29 +382,36 @@ pub(crate) fn judge(
     build: &Build,
 ) -> CheckReport {
     let says = build.says.as_ref();
-    let project = background.project.as_ref();
-    let by_id = || says.and_then(|says| project?.app_of(build.platform, &says.id));
-    let app = subject.app.or_else(by_id);
-    let default_policy = Policy::default();
     let releases = background.inventory.as_deref().map(Inventory::releases).unwrap_or_default();
+    let released = released_for(&releases, build, &subject.file);
+    let elsewhere = at_its_store(background, subject, released.and_then(|(_, store)| store));
+    let project = elsewhere.as_ref().or(background.project.as_ref());
+    let store = project.and_then(|project| project.at_store.as_ref()).map(Name::as_str);
+    let by_id = || says.and_then(|says| project?.app_of(build.platform, &says.id));
+    // the same app as it is at that store
+    let named = subject.app.and_then(|(name, _)| project?.apps.get_key_value(name));
+    let app = named.map(|(name, app)| (name.as_str(), app)).or(subject.app).or_else(by_id);
+    let default_policy = Policy::default();
     let destination = subject
         .destination
-        .or_else(|| released_for(&releases, build, &subject.file))
+        .or(released.map(|(destination, _)| destination))
         .or_else(|| only_destination_of(build.form))
         .or_else(|| only_destination(app, build.platform));
     let counting = in_force(&releases);
-    let last = last_release(&counting, app, build, destination, subject.superseded);
+    let to = (destination, store);
+    let last = last_release(&counting, app, build, to, subject.superseded);
     let highest_version = match build.platform {
-        Platform::Ios => highest_version(&counting, build, destination, subject.superseded),
+        Platform::Ios => highest_version(&counting, build, to, subject.superseded),
         Platform::Android => None,
     };
-    let known = known_signers(background.inventory.as_deref(), app.map(|(name, _)| name));
+    let known = known_signers(background.inventory.as_deref(), project, app.map(|(name, _)| name));
     let revoked = background.revoked();
     let ios = background.look_at_ios(env, build, app, subject.device.as_deref(), &revoked);
     let look = BuildLook {
         file: &subject.file,
         build,
         destination,
+        store,
         app,
         policy: project.map_or(&default_policy, |project| &project.policy),
         last,
@@ -412,31 +427,75 @@ pub(crate) fn judge(
         path: &subject.path,
         app: subject.app.map(|(name, _)| name).filter(|_| by_id().is_none()),
         destination,
-        output: &|to| Some(file_name_of(app?.0, says?, to, build.form)),
+        store,
+        output: &|to| Some(file_name_of(app?.0, says?, (to, store), build.form)),
     };
-    CheckReport {
-        ready: verdict.is_ready(),
-        file: subject.file.clone(),
-        size: build.size,
-        platform: build.platform,
-        form: build.form,
-        destination,
-        app: app.map(|(name, _)| name.to_owned()),
-        title: app.map(|(_, app)| app.title.clone()),
-        says: BuildSaid::of(build),
-        android: build.android().map(AndroidLines::of),
-        ios: ios.as_ref().map(|ios| IosLines::of(ios, background.inventory.as_deref())),
-        signers: signer_lines(build, background.inventory.as_deref()),
-        not_compared: not_compared(background, app, build.platform),
-        last_release: last.cloned(),
-        verdict: verdict.map(|mend| advice::for_build(mend, &named)),
-        at: env.now,
+    let verdict = verdict.map(|mend| advice::for_build(mend, &named));
+    Told { subject, background, app, to, last, ios: ios.as_ref() }.report(build, verdict, env.now)
+}
+
+/// The project as it is at the store that a build was signed for: what was signed for one of several is looked at as that one would,
+/// unless somebody says where it goes.
+fn at_its_store(
+    background: &Background,
+    subject: &BuildSubject<'_>,
+    signed_for: Option<&str>,
+) -> Option<Project> {
+    let is_meant = subject.destination.is_none_or(|asked| asked == Destination::Store);
+    let project = background.project.as_ref().filter(|project| is_meant && project.at_store.is_none());
+    project?.at(signed_for?)
+}
+
+/// What a check tells beside its verdict.
+struct Told<'a> {
+    subject: &'a BuildSubject<'a>,
+    background: &'a Background,
+    app: Option<(&'a str, &'a App)>,
+    to: (Option<Destination>, Option<&'a str>),
+    last: Option<&'a ReleaseFacts>,
+    ios: Option<&'a IosLook<'a>>,
+}
+
+impl Told<'_> {
+    fn report(self, build: &Build, verdict: Verdict, now: Timestamp) -> CheckReport {
+        let Told { subject, background, app, to: (destination, store), last, ios } = self;
+        let inventory = background.inventory.as_deref();
+        CheckReport {
+            ready: verdict.is_ready(),
+            file: subject.file.clone(),
+            size: build.size,
+            platform: build.platform,
+            form: build.form,
+            destination,
+            store: store.filter(|_| destination == Some(Destination::Store)).map(str::to_owned),
+            app: app.map(|(name, _)| name.to_owned()),
+            title: app.map(|(_, app)| app.title.clone()),
+            says: BuildSaid::of(build),
+            android: build.android().map(AndroidLines::of),
+            ios: ios.map(|ios| IosLines::of(ios, inventory)),
+            signers: signer_lines(build, inventory),
+            not_compared: not_compared(background, app, build.platform),
+            last_release: last.cloned(),
+            verdict,
+            at: now,
+        }
     }
 }
 
+/// The word for a destination, or the name of the store that is meant by it.
+pub(crate) fn place_of(destination: Destination, store: Option<&str>) -> String {
+    let store = store.filter(|_| destination == Destination::Store);
+    store.map_or_else(|| destination.to_string(), str::to_owned)
+}
+
 /// What a signed build is called.
-pub(crate) fn file_name_of(app: &str, says: &Says, destination: Destination, form: Form) -> String {
-    format!("{}.{}", file_stem(app, says, destination), form.ending())
+pub(crate) fn file_name_of(
+    app: &str,
+    says: &Says,
+    (destination, store): (Destination, Option<&str>),
+    form: Form,
+) -> String {
+    format!("{}.{}", file_stem(app, says, &place_of(destination, store)), form.ending())
 }
 
 /// The releases that no later one has taken the place of.
@@ -455,14 +514,19 @@ fn is_itself(release: &ReleaseFacts, build: &Build) -> bool {
 }
 
 /// Where this very build was signed for, if the ledger has it.
-fn released_for(releases: &[&ReleaseFacts], build: &Build, file: &str) -> Option<Destination> {
+fn released_for<'a>(
+    releases: &[&'a ReleaseFacts],
+    build: &Build,
+    file: &str,
+) -> Option<(Destination, Option<&'a str>)> {
     let own = || releases.iter().rev().filter(|release| is_itself(release, build));
+    let place = |release: &&'a ReleaseFacts| (release.destination, release.store.as_deref());
     if let Some(named) = own().find(|release| release.file == file) {
-        return Some(named.destination);
+        return Some(place(named));
     }
     // the same bytes may have been signed for several places: then only who asks knows which is meant
-    let first = own().next()?.destination;
-    own().all(|release| release.destination == first).then_some(first)
+    let first = own().next().map(place)?;
+    own().all(|release| place(release) == first).then_some(first)
 }
 
 /// Where builds of a form go that can go only to one place: of a bundle a store alone makes anything.
@@ -488,7 +552,7 @@ fn last_release<'a>(
     releases: &[&'a ReleaseFacts],
     app: Option<(&str, &App)>,
     build: &Build,
-    destination: Option<Destination>,
+    (destination, store): (Option<Destination>, Option<&str>),
     superseded: Option<&str>,
 ) -> Option<&'a ReleaseFacts> {
     let says = build.says.as_ref();
@@ -498,7 +562,7 @@ fn last_release<'a>(
     };
     // what was signed to be worked on is no release of anything
     let same_way = |release: &&&ReleaseFacts| match destination {
-        Some(wanted) => release.destination == wanted,
+        Some(wanted) => release.destination == wanted && release.store.as_deref() == store,
         None => release.destination.leaves_the_house(),
     };
     // every part of a package has numbers of its own: all of one version have the same
@@ -525,7 +589,7 @@ fn last_release<'a>(
 fn highest_version<'a>(
     releases: &[&'a ReleaseFacts],
     build: &Build,
-    destination: Option<Destination>,
+    (destination, store): (Option<Destination>, Option<&str>),
     superseded: Option<&str>,
 ) -> Option<&'a ReleaseFacts> {
     let says = build.says.as_ref()?;
@@ -533,6 +597,7 @@ fn highest_version<'a>(
         release.id == says.id
             && release.platform == build.platform
             && destination.is_some_and(|wanted| release.destination == wanted)
+            && release.store.as_deref() == store
             && Some(release.file.as_str()) != superseded
     });
     let numbered = own.filter_map(|release| Some((release.version.parse::<BuildNumber>().ok()?, *release)));
@@ -540,10 +605,18 @@ fn highest_version<'a>(
 }
 
 /// The keys of the cabinet that an app may be signed with, in each role that they have for it.
-pub(crate) fn known_signers(inventory: Option<&Inventory>, app: Option<&str>) -> Vec<KnownSigner> {
+pub(crate) fn known_signers(
+    inventory: Option<&Inventory>,
+    project: Option<&Project>,
+    app: Option<&str>,
+) -> Vec<KnownSigner> {
     let (Some(inventory), Some(app)) = (inventory, app) else { return Vec::new() };
+    let at_store = &project.map(|project| project.store_signers(app)).unwrap_or_default();
     let of = |role: Role| {
-        inventory.android_keys(app, role).filter_map(move |(keystore, entry)| {
+        let keys = inventory.android_keys(app, role);
+        let signs_here =
+            move |keystore: &Item| role == Role::Signing || !at_store.is_elsewhere(&keystore.name);
+        keys.filter(move |(keystore, _)| signs_here(keystore)).filter_map(move |(keystore, entry)| {
             let key = crate::keystore::key_facts(inventory, entry)?.fingerprint.clone();
             let certificate = crate::keystore::certificate_of(inventory, entry)?.fingerprint.clone();
             // a device is never told that a signing key has another successor than its lineage says

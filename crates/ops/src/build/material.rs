@@ -9,7 +9,7 @@ use ninekeys_core::ios::setup::PassedOver;
 use ninekeys_core::ios::sign::Embedded;
 use ninekeys_core::keys::{KeyError, PrivateKey};
 use ninekeys_core::model::{
-    Destination, Facts, Inventory, Item, ItemId, KeystoreEntry, KeystoreFacts, Role, TookOver,
+    Destination, Facts, Inventory, Item, ItemId, KeystoreEntry, KeystoreFacts, Project, Role, TookOver,
 };
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::x509::Certificate;
@@ -134,11 +134,11 @@ impl Material {
     pub(crate) fn choose(
         cabinet: &Cabinet<'_>,
         inventory: &Inventory,
-        app: &str,
-        destination: Destination,
+        project: &Project,
+        (app, destination): (&str, Destination),
         named: Option<&str>,
     ) -> Result<Self, SignerError> {
-        let (keystore, entry) = choose_key(inventory, app, destination, named)?;
+        let (keystore, entry) = choose_key(inventory, project, (app, destination), named)?;
         let gone = || CabinetError::Tampered(format!("the key of {} is gone", entry.alias));
         let item = inventory.get(&entry.key).ok_or_else(gone)?;
         let certificate = keystore::certificate_of(inventory, entry).ok_or_else(gone)?;
@@ -193,14 +193,17 @@ impl Rotated {
     }
 }
 
-/// The key for an app and a destination: for the store its upload key if there is one, else its signing key.
+/// The key for an app and a destination: for the store its upload key if there is one, else its signing key. Of several stores each
+/// has the one that the project file names for it, and none that it names for another.
 pub(crate) fn choose_key<'a>(
     inventory: &'a Inventory,
-    app: &str,
-    destination: Destination,
+    project: &Project,
+    (app, destination): (&str, Destination),
     named: Option<&str>,
 ) -> Result<(&'a Item, &'a KeystoreEntry), SignerError> {
-    if let Some(named) = named {
+    let at_store = project.store_signers(app);
+    let to_store = wanted_role(destination) == Role::Upload;
+    if let Some(named) = named.or(at_store.own.filter(|_| to_store)) {
         let item = inventory.find(named).map_err(CabinetError::from)?;
         let Facts::Keystore(facts) = &item.facts else {
             return Err(SignerError::NotAKeystore { name: item.name.clone(), found: item.facts.one() });
@@ -213,14 +216,17 @@ pub(crate) fn choose_key<'a>(
     // the same key in several keystores is one key
     let of = |role: Role| -> Vec<_> {
         let mut out: Vec<(&Item, &KeystoreEntry)> = Vec::new();
-        for (item, entry) in inventory.android_keys(app, role) {
+        let keys = inventory.android_keys(app, role);
+        for (item, entry) in
+            keys.filter(|(item, _)| role == Role::Signing || !at_store.is_elsewhere(&item.name))
+        {
             if !out.iter().any(|(_, known)| known.key == entry.key) {
                 out.push((item, entry));
             }
         }
         out
     };
-    let upload = if wanted_role(destination) == Role::Upload { of(Role::Upload) } else { Vec::new() };
+    let upload = if to_store { of(Role::Upload) } else { Vec::new() };
     let found = if upload.is_empty() { of(Role::Signing) } else { upload };
     match found.as_slice() {
         [] => Err(SignerError::NoKey { app: app.into(), role: "signing" }),

@@ -124,6 +124,9 @@ pub enum ImportError {
     /// It has no such key.
     #[error(transparent)]
     NoAlias(#[from] NoAlias),
+    /// It has several, and one is wanted.
+    #[error("there are several keys in it: {}", .0.join(", "))]
+    SeveralKeys(Vec<String>),
     /// An alias that cannot be kept.
     #[error("an alias in it is too long or has control characters: {0}")]
     ForeignAlias(String),
@@ -203,6 +206,37 @@ pub fn keystore_import(ctx: &Ctx<'_>, request: Request) -> Result<KeystoreImport
         at: ctx.env.now,
         keystore: name,
     })
+}
+
+/// A key in a file that is used once and kept nowhere.
+#[derive(Debug)]
+pub struct FromFile {
+    /// The keystore file.
+    pub file: PathBuf,
+    /// The key's alias, where there are several.
+    pub alias: Option<String>,
+    /// The file's password; asked for when it is not given.
+    pub password: Option<SecretText>,
+    /// The key's own password, by alias.
+    pub key_passwords: Vec<(String, SecretText)>,
+}
+
+/// Opens the one key that is meant, and tells its alias.
+pub(crate) fn open_one(ctx: &Ctx<'_>, from: &FromFile) -> Result<(String, UnlockedKey), ImportError> {
+    let shown = from.file.display().to_string();
+    let bytes = files::read_whole(&ctx.path(&from.file), Limits::USUAL.keystore)?;
+    if ninekeys_formats::keystore::recognise(&bytes).is_none() {
+        return Err(FormatError::Unknown.into());
+    }
+    let (store, password) = match &from.password {
+        Some(password) => (open(&bytes, password, &Limits::USUAL)?, password.duplicate()),
+        None => open_asking(ctx, &bytes, &shown)?,
+    };
+    let wanted: Vec<String> = from.alias.iter().cloned().collect();
+    match choose(&store, &wanted, &shown)?.0.as_slice() {
+        [one] => Ok((one.alias.clone(), unlock(ctx, one, &password, &from.key_passwords)?)),
+        several => Err(ImportError::SeveralKeys(several.iter().map(|key| key.alias.clone()).collect())),
+    }
 }
 
 /// Opens a keystore with a password that is asked for.

@@ -5,7 +5,7 @@ pub mod take_in;
 use ninekeys_cabinet::{Cabinet, CabinetError};
 use ninekeys_core::keys::{KeyError, PrivateKey};
 use ninekeys_core::model::{
-    ApiKeyFacts, ApiRole, ApiUse, Facts, Inventory, Item, ItemId, Project, Service, State,
+    ApiKeyFacts, ApiRole, ApiUse, Facts, Inventory, Item, ItemId, Name, Project, Service, State,
 };
 use ninekeys_core::token::{Claims, MOST_MINUTES, make};
 use ninekeys_portal::client::{HttpPortal, Portal, PortalError};
@@ -24,8 +24,13 @@ pub enum ConnectError {
     #[error("the project file does not say where the portal is")]
     NoAddress,
     /// No API key of the cabinet may ask it.
-    #[error("the cabinet holds no store API key with the role {0} or a larger one")]
-    NoKey(ApiRole),
+    #[error("the cabinet holds no store API key{} with the role {role} or a larger one", for_store(store.as_ref()))]
+    NoKey {
+        /// The smallest role that would do.
+        role: ApiRole,
+        /// The store that it has to be for, where it is not the one that stands with the portal.
+        store: Option<Name>,
+    },
     /// The key.
     #[error(transparent)]
     Key(#[from] KeyError),
@@ -43,19 +48,30 @@ pub enum ConnectError {
     Cabinet(#[from] CabinetError),
 }
 
+fn for_store(store: Option<&Name>) -> String {
+    store.map(|store| format!(" for {store}")).unwrap_or_default()
+}
+
 /// The API key that may do it for an app, or for all where none is named, with the smallest role that does: one for that app by name
 /// before one for all, and one for this very use before others. One that `opens` goes before any that does not.
 fn key_for<'a>(
+    project: &Project,
     inventory: &'a Inventory,
-    what: ApiUse,
-    app: Option<&str>,
+    (what, app): (ApiUse, Option<&str>),
     opens: impl Fn(&ItemId) -> bool,
 ) -> Option<(&'a Item, &'a ApiKeyFacts)> {
     let active = inventory.iter().filter(|item| item.state == State::Active);
+    // a store knows its own keys alone
+    let there = project.at_store.as_ref().map(Name::as_str);
     let named = |facts: &ApiKeyFacts| app.is_some_and(|app| facts.apps.iter().any(|one| one == app));
     let serves = |facts: &ApiKeyFacts| app.is_none() || facts.apps.is_empty() || named(facts);
     let usable = active.filter_map(|item| match &item.facts {
-        Facts::ApiKey(facts) if facts.service == Service::Store && facts.key.is_some() && serves(facts) => {
+        Facts::ApiKey(facts)
+            if facts.service == Service::Store
+                && facts.store.as_deref() == there
+                && facts.key.is_some()
+                && serves(facts) =>
+        {
             let role = facts.role.parse::<ApiRole>().ok().filter(|role| *role >= what.needs())?;
             Some((item, facts.as_ref(), role))
         }
@@ -73,7 +89,7 @@ fn key_for<'a>(
 
 /// Whether the portal can be asked for something: the project says where it is, and a key may ask.
 pub(crate) fn can_ask(project: &Project, inventory: &Inventory, what: ApiUse, app: Option<&str>) -> bool {
-    project.portal.is_some() && key_for(inventory, what, app, |_| true).is_some()
+    project.portal.is_some() && key_for(project, inventory, (what, app), |_| true).is_some()
 }
 
 /// The certificate that the project pins for the portal's connection, DER.
@@ -126,8 +142,9 @@ fn with_best_key<R, E: From<ConnectError>>(
         return Err(ConnectError::NoAddress.into());
     }
     let inventory = cabinet.inventory().map_err(|error| E::from(error.into()))?;
-    let found = key_for(&inventory, what, app, |id| cabinet.opens(id));
-    let (_, facts) = found.ok_or_else(|| E::from(ConnectError::NoKey(what.needs())))?;
+    let found = key_for(&file.project, &inventory, (what, app), |id| cabinet.opens(id));
+    let no_key = || ConnectError::NoKey { role: what.needs(), store: file.project.at_store.clone() };
+    let (_, facts) = found.ok_or_else(|| E::from(no_key()))?;
     connect(ctx, cabinet, file, (what, facts), work)
 }
 
@@ -157,7 +174,8 @@ fn connect<R, E: From<ConnectError>>(
     let pin = pin(file).map_err(failed)?;
     let inventory = cabinet.inventory().map_err(|error| failed(error.into()))?;
     let item = facts.key.and_then(|id| inventory.get(&id));
-    let item = item.ok_or_else(|| failed(ConnectError::NoKey(what.needs())))?;
+    let store = file.project.at_store.clone();
+    let item = item.ok_or_else(|| failed(ConnectError::NoKey { role: what.needs(), store }))?;
     let secret = cabinet.secret(item).map_err(|error| failed(error.into()))?;
     let key = secret.lend(|der| PrivateKey::from_pkcs8(der)).map_err(|error| failed(error.into()))?;
     let tokens = || {

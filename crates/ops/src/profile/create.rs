@@ -173,7 +173,7 @@ pub fn profile_create(ctx: &Ctx<'_>, request: &Request) -> Result<ProfileCreateR
     let inventory = cabinet.inventory().map_err(PrepareError::from)?;
     if !portal::can_ask(&file.project, &inventory, ApiUse::Signing, Some(name)) {
         let missing = match file.project.portal {
-            Some(_) => ConnectError::NoKey(ApiUse::Signing.needs()),
+            Some(_) => ConnectError::NoKey { role: ApiUse::Signing.needs(), store: None },
             None => ConnectError::NoAddress,
         };
         return Err(PrepareError::from(missing).into());

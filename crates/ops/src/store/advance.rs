@@ -12,7 +12,7 @@ use serde::Serialize;
 use thiserror::Error;
 
 use super::review::{self, ReviewError, ReviewSaid};
-use super::{DeliverySaid, StoreRefusal, note, refusal, said};
+use super::{DeliverySaid, StoreRefusal, meant, note, refusal, said};
 use crate::ask::AskError;
 use crate::ctx::{Ctx, OpenError};
 use crate::files::{self, FileError};
@@ -89,6 +89,9 @@ pub struct Request {
 /// A build that went on.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct AdvanceReport {
+    /// The store, where it is not the one that stands with the portal.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub store: Option<String>,
     /// The build.
     #[serde(flatten)]
     pub delivery: DeliverySaid,
@@ -188,7 +191,7 @@ pub fn advance(ctx: &Ctx<'_>, request: &Request) -> Result<AdvanceReport, Advanc
             (Some(Advance { review, on: *on, share: *share, ..Advance::to(Stage::Live) }), said)
         }
     };
-    let what = format!("{} at the store {}", found.file, request.to.words());
+    let what = format!("{} at {} {}", found.file, meant(ctx), request.to.words());
     cabinet.change(&what, &ctx.env, |_| Ok::<_, CabinetError>(()))?;
     let now = with_store(ctx, &cabinet, &file, (ApiUse::Signing, None), |store| {
         Ok::<_, AdvanceError>(match &wanted {
@@ -209,7 +212,7 @@ pub fn advance(ctx: &Ctx<'_>, request: &Request) -> Result<AdvanceReport, Advanc
     };
     let inventory = cabinet.inventory()?;
     let delivery = said(&now, &listed, &file.project, &inventory.releases());
-    Ok(AdvanceReport { delivery, was: found.stage, review, at: ctx.env.now })
+    Ok(AdvanceReport { store: ctx.store.clone(), delivery, was: found.stage, review, at: ctx.env.now })
 }
 
 /// What the people of the review are told, where a build has still to pass it.

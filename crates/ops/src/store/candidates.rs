@@ -16,6 +16,9 @@ use crate::ctx::Ctx;
 /// What could be uploaded.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct CandidatesReport {
+    /// The store, where it is not the one that stands with the portal.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub store: Option<String>,
     /// Builds that were signed for the store and are not there, the newest first.
     pub builds: Vec<Candidate>,
     /// How many that were signed for it are there.
@@ -59,6 +62,7 @@ pub fn candidates(ctx: &Ctx<'_>, app: Option<&str>) -> Result<CandidatesReport, 
         all.iter().filter(|one| one.stage != Stage::Rejected).map(|one| one.sha256.as_str()).collect();
     let is_wanted = |one: &ReleaseFacts| {
         one.destination == Destination::Store
+            && one.store == ctx.store
             && wanted.as_ref().is_none_or(|wanted| one.app == *wanted)
             && file.project.apps.contains_key(one.app.as_str())
     };
@@ -67,6 +71,7 @@ pub fn candidates(ctx: &Ctx<'_>, app: Option<&str>) -> Result<CandidatesReport, 
     let at_store = |one: &ReleaseFacts| there.contains(one.sha256.as_str());
     let builds = own.iter().rev().filter(|(one, gone)| !gone && !at_store(one));
     Ok(CandidatesReport {
+        store: ctx.store.clone(),
         builds: builds.map(|(one, _)| candidate(one, &all)).collect(),
         there: own.iter().filter(|(one, _)| at_store(one)).count(),
         at: ctx.env.now,

@@ -18,6 +18,9 @@ use crate::project::{ProjectError, ProjectFile};
 /// What is at the store.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct DeliveriesReport {
+    /// The store, where it is not the one that stands with the portal.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub store: Option<String>,
     /// The builds, the newest first.
     pub deliveries: Vec<DeliverySaid>,
     /// The time of the answer.
@@ -77,5 +80,9 @@ pub fn deliveries(ctx: &Ctx<'_>, app: Option<&str>) -> Result<DeliveriesReport, 
     let among = Among::of(&all, &file.project, &ledger);
     let told = all.iter().map(|one| among.said(one));
     let is_of = |one: &DeliverySaid| app.is_none() || one.app.as_ref().map(|said| &said.app) == app.as_ref();
-    Ok(DeliveriesReport { deliveries: told.filter(is_of).collect(), at: ctx.env.now })
+    Ok(DeliveriesReport {
+        store: ctx.store.clone(),
+        deliveries: told.filter(is_of).collect(),
+        at: ctx.env.now,
+    })
 }

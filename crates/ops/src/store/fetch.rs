@@ -32,6 +32,9 @@ pub struct Request {
 /// What devices get.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct FetchReport {
+    /// The store, where it is not the one that stands with the portal.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub store: Option<String>,
     /// The build, as the store tells it.
     #[serde(flatten)]
     pub delivery: DeliverySaid,
@@ -108,6 +111,7 @@ pub fn fetch(ctx: &Ctx<'_>, request: &Request) -> Result<FetchReport, FetchError
     let aside = output.finish(Taken::when_told(request.replace, ctx.env.now))?;
     aside.into_iter().for_each(|path| ctx.notice(Notice::SetAside(path)));
     Ok(FetchReport {
+        store: ctx.store.clone(),
         output: request.to.display().to_string(),
         output_size: told.size,
         as_uploaded: told.sha256 == found.sha256,

@@ -5,36 +5,41 @@ use jiff::Timestamp;
 use ninekeys_cabinet::{Cabinet, CabinetError};
 use ninekeys_core::digest::{from_hex, hex, sha1};
 use ninekeys_core::envelope::{self, EnvelopeError};
-use ninekeys_core::keys::{KeyError, PublicKey};
+use ninekeys_core::keys::{KeyError, PrivateKey, PublicKey};
+use ninekeys_core::keystore::UnlockedKey;
 use ninekeys_core::model::{
     Android, ApiUse, Destination, Inventory, Item as CabinetItem, KeystoreEntry, Role, key_called,
 };
 use ninekeys_formats::limits::Limits;
+use ninekeys_formats::secret::SecretBytes;
 use ninekeys_formats::x509::Certificate;
 use ninekeys_portal::client::PortalError;
 use ninekeys_portal::store::{Deposit, Held, NewUploadKey, Origin};
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
-use toml_edit::{InlineTable, Item, Table, value};
+use toml_edit::{InlineTable, Item, Table, TableLike, value};
 
-use super::{StoreRefusal, refusal};
+use super::{StoreRefusal, meant, refusal};
 use crate::answers::CertificateSaid;
 use crate::ask::AskError;
 use crate::build::material::{self, SignerError};
 use crate::ctx::{Ctx, OpenError};
+use crate::keystore::import::{FromFile, ImportError, open_one};
 use crate::keystore::{self, FindError};
 use crate::portal::{ConnectError, with_store};
 use crate::project::{ProjectError, ProjectFile};
 
 /// Where the signing key comes from that the store is to hold.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug)]
 pub enum From {
     /// From the cabinet: the app's signing key, or the one of this keystore.
     Cabinet {
         /// The keystore, where there are several.
         keystore: Option<String>,
     },
+    /// From a keystore file; the cabinet does not keep it.
+    File(FromFile),
     /// The store makes it.
     Store,
     /// It is the one that the store holds for another app.
@@ -68,6 +73,9 @@ pub struct ReplaceRequest {
 /// The keys of an app as the store has them.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct StoreKeysReport {
+    /// The store, where it is not the one that stands with the portal.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub store: Option<String>,
     /// The app.
     pub app: String,
     /// What people call it.
@@ -120,6 +128,9 @@ pub enum StoreKeysError {
     /// No signing key, or several.
     #[error(transparent)]
     Signer(#[from] SignerError),
+    /// The file that it was to come from.
+    #[error(transparent)]
+    Import(#[from] Box<ImportError>),
     /// No upload key beside it.
     #[error(
         "the cabinet holds no upload key for {0}: without one nobody could bring the store a build any more"
@@ -209,48 +220,58 @@ pub fn deposit(ctx: &Ctx<'_>, request: &DepositRequest) -> Result<StoreKeysRepor
         })
     };
     if let Some(held) = asked(&cabinet)? {
-        return keep(ctx, &file, name, &held, true);
+        return keep(ctx, &file, name, &held, (true, None));
     }
     let inventory = cabinet.inventory()?;
-    let upload = upload_key(&inventory, name, request.upload.as_deref())?;
+    let (uploads, upload) = upload_key(&inventory, &file, name, request.upload.as_deref())?;
     let upload = certificate_of(&inventory, upload)?;
     let (origin, given) = match &request.from {
+        From::File(from) => {
+            (Origin::HandedOver, Some(Given::of_file(open_one(ctx, from).map_err(Box::new)?)?))
+        }
         From::Cabinet { keystore } => {
-            let (item, entry) =
-                material::choose_key(&inventory, name, Destination::Direct, keystore.as_deref())?;
-            (Origin::HandedOver, Some((item, entry)))
+            let (item, entry) = material::choose_key(
+                &inventory,
+                &file.project,
+                (name, Destination::Direct),
+                keystore.as_deref(),
+            )?;
+            let called = key_called(&item.name, &entry.alias);
+            let gone = || CabinetError::Tampered(format!("the key of {} is gone", entry.alias));
+            let secret = cabinet.secret(inventory.get(&entry.key).ok_or_else(gone)?)?;
+            let certificate = certificate_of(&inventory, entry)?;
+            (Origin::HandedOver, Some(Given { called, secret, certificate }))
         }
         From::Store => (Origin::MadeByStore, None),
         From::App(other) => (Origin::OfApp(android(&file, other)?.2.package.clone()), None),
     };
     make_sure(ctx, request.sure, &warning(name, &request.from))?;
+    let store = meant(ctx);
     let what = match &given {
-        Some((item, entry)) => {
-            format!("keystore deposit {} of {name} at the store", key_called(&item.name, &entry.alias))
-        }
-        None => format!("keystore deposit of {name} at the store"),
+        Some(given) => format!("keystore deposit {} of {name} at {store}", given.called),
+        None => format!("keystore deposit of {name} at {store}"),
     };
     // what leaves is written down first
     cabinet.change(&what, &ctx.env, |_| Ok::<_, CabinetError>(()))?;
-    let certificate = given.map(|(_, entry)| certificate_of(&inventory, entry)).transpose()?;
+    let certificate = given.as_ref().map(|given| given.certificate.as_slice());
     let held = with_store(ctx, &cabinet, &file, (ApiUse::Signing, Some(name)), |store| {
         let message = match &given {
-            Some((_, entry)) => Some(encrypted(ctx, &cabinet, &inventory, entry, &store.receiving_key()?)?),
+            Some(given) => Some(encrypted(ctx, &given.secret, &store.receiving_key()?)?),
             None => None,
         };
         let deposit = Deposit {
             origin,
             message: message.map(|message| Base64::encode_string(&message)),
-            certificate: certificate.as_deref().map(Base64::encode_string),
+            certificate: certificate.map(Base64::encode_string),
             upload: Base64::encode_string(&upload),
         };
         Ok::<_, StoreKeysError>(store.deposit(&own.package, &deposit)?)
     })?;
-    let (found, wanted) = (read(&held.signing)?, certificate.as_deref().map(parse).transpose()?);
+    let (found, wanted) = (read(&held.signing)?, certificate.map(parse).transpose()?);
     if let Some(wanted) = wanted.filter(|wanted| wanted.sha256 != found.0.sha256) {
         return Err(StoreKeysError::OtherKey { found: found.0.sha256, wanted: wanted.sha256 });
     }
-    keep(ctx, &file, name, &held, false)
+    keep(ctx, &file, name, &held, (false, Some(&uploads.name)))
 }
 
 /// Has the store take another upload key, after a time of waiting.
@@ -262,25 +283,25 @@ pub fn replace_upload(ctx: &Ctx<'_>, request: &ReplaceRequest) -> Result<StoreKe
     let (name, _, own) = android(&file, &request.app)?;
     let mut cabinet = ctx.open_unlocked()?;
     let inventory = cabinet.inventory()?;
-    let entry = upload_key(&inventory, name, Some(&request.key))?;
+    let (uploads, entry) = upload_key(&inventory, &file, name, Some(&request.key))?;
     let certificate = Base64::encode_string(&certificate_of(&inventory, entry)?);
     let question =
         format!("{} uploads the builds of {name} after a time of waiting, and no other key", request.key);
     make_sure(ctx, request.sure, &question)?;
-    let what = format!("keystore replace-upload of {name}: {} at the store", request.key);
+    let what = format!("keystore replace-upload of {name}: {} at {}", request.key, meant(ctx));
     cabinet.change(&what, &ctx.env, |_| Ok::<_, CabinetError>(()))?;
     let (before, held) = with_store(ctx, &cabinet, &file, (ApiUse::Signing, Some(name)), |store| {
         let before = store.keys(&own.package)?;
         Ok::<_, StoreKeysError>((before, store.replace_upload(&own.package, &NewUploadKey { certificate })?))
     })?;
     let known = before.is_some_and(|before| before == held);
-    keep(ctx, &file, name, &held, known)
+    keep(ctx, &file, name, &held, (known, Some(&uploads.name)))
 }
 
 /// What somebody should know who says yes.
 fn warning(app: &str, from: &From) -> String {
     match from {
-        From::Cabinet { .. } => {
+        From::Cabinet { .. } | From::File(_) => {
             format!("The store signs {app} from now on, with a copy of its key that it gives to nobody")
         }
         From::Store => format!(
@@ -304,27 +325,31 @@ fn make_sure(ctx: &Ctx<'_>, sure: bool, what: &str) -> Result<(), StoreKeysError
     }
 }
 
-/// The upload key of an app.
+/// The upload key of an app: the one that is named, or that the project file names for the store.
 fn upload_key<'a>(
     inventory: &'a Inventory,
+    file: &ProjectFile,
     app: &str,
     named: Option<&str>,
-) -> Result<&'a KeystoreEntry, StoreKeysError> {
-    if let Some(named) = named {
+) -> Result<(&'a CabinetItem, &'a KeystoreEntry), StoreKeysError> {
+    let at_store = file.project.store_signers(app);
+    if let Some(named) = named.or(at_store.own) {
         let (item, facts) = keystore::find(inventory, named)?;
         let found = facts.entries.iter().find(|entry| entry.is_for(app, Role::Upload));
+        let found = found.map(|entry| (item, entry));
         return found
             .ok_or_else(|| StoreKeysError::NotForUploads { keystore: item.name.clone(), app: app.into() });
     }
     let mut all: Vec<(&CabinetItem, &KeystoreEntry)> = Vec::new();
-    for (item, entry) in inventory.android_keys(app, Role::Upload) {
+    let keys = inventory.android_keys(app, Role::Upload);
+    for (item, entry) in keys.filter(|(item, _)| !at_store.is_elsewhere(&item.name)) {
         if !all.iter().any(|(_, known)| known.key == entry.key) {
             all.push((item, entry));
         }
     }
     match all.as_slice() {
         [] => Err(StoreKeysError::NoUploadKey(app.into())),
-        [(_, one)] => Ok(one),
+        [one] => Ok(*one),
         many => Err(StoreKeysError::SeveralUploadKeys {
             app: app.into(),
             names: many.iter().map(|(item, _)| item.name.clone()).collect(),
@@ -338,19 +363,30 @@ fn certificate_of(inventory: &Inventory, entry: &KeystoreEntry) -> Result<Vec<u8
     Ok(from_hex(&facts.der).ok_or_else(gone)?)
 }
 
-fn encrypted(
-    ctx: &Ctx<'_>,
-    cabinet: &Cabinet<'_>,
-    inventory: &Inventory,
-    entry: &KeystoreEntry,
-    receiver: &[u8],
-) -> Result<Vec<u8>, StoreKeysError> {
-    let gone = || CabinetError::Tampered(format!("the key of {} is gone", entry.alias));
+/// A signing key that is handed over.
+struct Given {
+    /// What it is called in the history.
+    called: String,
+    /// PKCS#8.
+    secret: SecretBytes,
+    /// Its certificate, DER.
+    certificate: Vec<u8>,
+}
+
+impl Given {
+    /// One out of a file, which has to be a key that signs.
+    fn of_file((alias, key): (String, UnlockedKey)) -> Result<Self, StoreKeysError> {
+        key.secret.lend(|der| PrivateKey::from_pkcs8(der))?;
+        let called = format!("{alias} out of a file");
+        Ok(Given { called, secret: key.secret, certificate: key.certificate.der })
+    }
+}
+
+fn encrypted(ctx: &Ctx<'_>, secret: &SecretBytes, receiver: &[u8]) -> Result<Vec<u8>, StoreKeysError> {
     let receiver = Certificate::parse(receiver, &Limits::USUAL)
         .map_err(|_| StoreKeysError::Store(PortalError::Answer("the key that the store receives by")))?;
     let receiver = PublicKey::from_der(&receiver.public_key)?;
-    let secret = cabinet.secret(inventory.get(&entry.key).ok_or_else(gone)?)?;
-    Ok(envelope::close(&receiver, &secret, &ctx.env)?)
+    Ok(envelope::close(&receiver, secret, &ctx.env)?)
 }
 
 fn parse(der: &[u8]) -> Result<CertificateSaid, StoreKeysError> {
@@ -371,7 +407,7 @@ fn keep(
     file: &ProjectFile,
     app: &str,
     held: &Held,
-    known: bool,
+    (known, uploads): (bool, Option<&str>),
 ) -> Result<StoreKeysReport, StoreKeysError> {
     let (_, title, own) = android(file, app)?;
     let (signing, signing_sha1) = read(&held.signing)?;
@@ -387,11 +423,15 @@ fn keep(
             from: next.from,
         }),
     };
-    if own.store_keys.as_ref() != Some(&says) {
-        let kept = file.change(ctx, |_, document| write(document, file, app, &says));
+    let at = file.project.at_store.as_ref();
+    // of several stores each is said which keystore signs for it
+    let uploads = uploads.filter(|name| at.is_some() && file.project.store_signers(app).own != Some(name));
+    if own.store_keys.as_ref() != Some(&says) || uploads.is_some() {
+        let kept = file.change(ctx, |_, document| write(document, file, app, (&says, uploads)));
         kept.map_err(|error: StoreKeysError| StoreKeysError::Unkept(Box::new(error)))?;
     }
     Ok(StoreKeysReport {
+        store: ctx.store.clone(),
         app: app.to_owned(),
         title: title.to_owned(),
         package: own.package.clone(),
@@ -410,7 +450,7 @@ fn write(
     document: &mut toml_edit::DocumentMut,
     file: &ProjectFile,
     app: &str,
-    says: &ninekeys_core::model::StoreKeys,
+    (says, uploads): (&ninekeys_core::model::StoreKeys, Option<&str>),
 ) -> Result<(), StoreKeysError> {
     let malformed = || ProjectError::Malformed {
         path: file.path.display().to_string(),
@@ -418,9 +458,15 @@ fn write(
     };
     let side = document.get_mut("app").and_then(|apps| {
         let own = apps.as_table_like_mut()?.get_mut(app)?.as_table_like_mut()?;
-        own.get_mut("android")?.as_table_like_mut()
+        let side = own.get_mut("android")?.as_table_like_mut()?;
+        let Some(store) = &file.project.at_store else { return Some(side) };
+        let stores = below(side, "store")?;
+        below(stores, store.as_str())
     });
     let side = side.ok_or_else(malformed)?;
+    if let Some(uploads) = uploads {
+        side.insert("key", value(uploads));
+    }
     let mut table = Table::new();
     table.insert("signing", value(says.signing.as_str()));
     table.insert("upload", value(says.upload.as_str()));
@@ -432,4 +478,11 @@ fn write(
     }
     side.insert("store-keys", Item::Table(table));
     Ok(())
+}
+
+/// The table of that name in one, made where there is none.
+fn below<'t>(table: &'t mut dyn TableLike, name: &str) -> Option<&'t mut dyn TableLike> {
+    let mut made = Table::new();
+    made.set_implicit(true);
+    table.entry(name).or_insert(Item::Table(made)).as_table_like_mut()
 }

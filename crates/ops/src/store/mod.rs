@@ -67,6 +67,11 @@ fn values(sent: Option<&str>, needed: Option<&str>) -> String {
     }
 }
 
+/// The store that is meant, as the history says it.
+fn meant(ctx: &Ctx<'_>) -> String {
+    ctx.store.as_ref().map_or_else(|| "the store".into(), |store| format!("the store {store}"))
+}
+
 /// A refusal of a rule, told apart from a portal that is away and from a key that may not do it.
 fn refusal(error: PortalError) -> Result<StoreRefusal, PortalError> {
     match error {
@@ -88,7 +93,9 @@ pub(crate) fn note(
     step: impl Fn(&mut ReleaseFacts) -> &mut Option<Timestamp>,
 ) -> Result<(), CabinetError> {
     let noted = cabinet.change(what, &ctx.env, |change| {
-        let is_it = |release: &ReleaseFacts| release.sha256 == sha256 && release.destination == destination;
+        let is_it = |release: &ReleaseFacts| {
+            release.sha256 == sha256 && release.destination == destination && release.store == ctx.store
+        };
         let inventory = change.inventory();
         let found = inventory.iter().find(|item| matches!(&item.facts, Facts::Release(own) if is_it(own)));
         if let Some(mut item) = found.cloned()

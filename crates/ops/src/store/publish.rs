@@ -85,6 +85,7 @@ pub(crate) fn publish(ctx: &Ctx<'_>, app: &str, says: &PublishSays) -> Result<Ve
                     // the account has each SKU once, and an app may have two sides
                     sku: if sides.len() > 1 { format!("{sku}-{platform}") } else { sku.clone() },
                     language: language.clone(),
+                    seen_by: says.seen_by.clone(),
                 })?,
             };
             out.push(Published { record, known: there.is_some() });

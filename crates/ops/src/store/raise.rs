@@ -32,11 +32,14 @@ pub struct Raised {
 pub(super) fn earlier(
     (platform, id): (Platform, &str),
     all: &[Delivery],
-    ledger: &[&ReleaseFacts],
+    (ledger, store): (&[&ReleaseFacts], Option<&str>),
     but: &str,
 ) -> Vec<Earlier> {
     let there = all.iter().filter(|one| one.counts_for(platform, id)).map(Delivery::earlier);
-    let own = |one: &&&ReleaseFacts| one.platform == platform && one.id == id && one.sha256 != but;
+    // each store has numbers of its own
+    let own = |one: &&&ReleaseFacts| {
+        one.platform == platform && one.id == id && one.sha256 != but && one.store.as_deref() == store
+    };
     let signed = ledger.iter().filter(own).map(|one| Earlier::signed(one));
     there.chain(signed).collect()
 }
@@ -74,8 +77,10 @@ pub(super) fn raise<'c>(
     let version = says.version.clone().unwrap_or_default();
     let platform = checked.platform;
     let number = &says.number.clone().unwrap_or(BuildNumber::ZERO);
-    let earlier = earlier((platform, &says.id), &all, &ledger, &sha256);
-    let is_signed = |one: &&ReleaseFacts| one.sha256 == sha256 && one.destination == Destination::Store;
+    let earlier = earlier((platform, &says.id), &all, (&ledger, ctx.store.as_deref()), &sha256);
+    let is_signed = |one: &&ReleaseFacts| {
+        one.sha256 == sha256 && one.destination == Destination::Store && one.store == ctx.store
+    };
     let (mut set, mut tries) = (Set::default(), 0);
     if bar(platform, &earlier, &version, number).is_some() {
         let next = next(platform, &earlier, Some(&version));

@@ -26,6 +26,9 @@ const MOST: u64 = 4 << 20;
 /// The groups, and everybody in them.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct TestersListReport {
+    /// The store, where it is not the one that stands with the portal.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub store: Option<String>,
     /// The groups.
     pub groups: Vec<GroupSaid>,
     /// The time of the answer.
@@ -52,6 +55,9 @@ pub struct GroupSaid {
 /// People who were invited.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct TestersInviteReport {
+    /// The store, where it is not the one that stands with the portal.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub store: Option<String>,
     /// The group.
     pub group: String,
     /// Who was invited.
@@ -65,6 +71,9 @@ pub struct TestersInviteReport {
 /// A group as it is now.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct TestersGroupReport {
+    /// The store, where it is not the one that stands with the portal.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub store: Option<String>,
     /// The group.
     #[serde(flatten)]
     pub group: GroupSaid,
@@ -77,6 +86,9 @@ pub struct TestersGroupReport {
 /// Somebody who is in a group no more.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct TestersRemoveReport {
+    /// The store, where it is not the one that stands with the portal.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub store: Option<String>,
     /// Who.
     #[serde(flatten)]
     pub tester: Tester,
@@ -147,7 +159,7 @@ pub fn list(ctx: &Ctx<'_>) -> Result<TestersListReport, TestersError> {
     let cabinet = ctx.open_unlocked()?;
     let (all, builds) = asked(ctx, &cabinet, &file, |store| Ok((store.testers()?, store.deliveries()?)))?;
     let groups = all.groups.iter().map(|group| said(group, &all, &builds, &file.project));
-    Ok(TestersListReport { groups: groups.collect(), at: ctx.env.now })
+    Ok(TestersListReport { store: ctx.store.clone(), groups: groups.collect(), at: ctx.env.now })
 }
 
 /// Makes a group, or changes whom it is for.
@@ -176,7 +188,7 @@ pub fn group(
         Ok((known, store.testers()?))
     })?;
     let group = said(&new, &all, &[], &file.project);
-    Ok(TestersGroupReport { group, known, at: ctx.env.now })
+    Ok(TestersGroupReport { store: ctx.store.clone(), group, known, at: ctx.env.now })
 }
 
 /// Whom to invite.
@@ -213,7 +225,13 @@ pub fn invite(ctx: &Ctx<'_>, request: &Invite) -> Result<TestersInviteReport, Te
         ctx.env.progress.over();
         Ok(())
     })?;
-    Ok(TestersInviteReport { group: group.clone(), invited, known, at: ctx.env.now })
+    Ok(TestersInviteReport {
+        store: ctx.store.clone(),
+        group: group.clone(),
+        invited,
+        known,
+        at: ctx.env.now,
+    })
 }
 
 fn partly(error: PortalError, done: usize, all: usize, address: &str) -> TestersError {
@@ -237,7 +255,7 @@ pub fn remove(ctx: &Ctx<'_>, group: &str, address: &str) -> Result<TestersRemove
     let mut cabinet = ctx.open_unlocked()?;
     noted(ctx, &mut cabinet, &format!("testers: {address} taken out of {group}"))?;
     let tester = asked(ctx, &cabinet, &file, |store| Ok(store.remove_tester(group, address)?))?;
-    Ok(TestersRemoveReport { tester, at: ctx.env.now })
+    Ok(TestersRemoveReport { store: ctx.store.clone(), tester, at: ctx.env.now })
 }
 
 fn noted(ctx: &Ctx<'_>, cabinet: &mut Cabinet<'_>, what: &str) -> Result<(), CabinetError> {

@@ -17,7 +17,7 @@ use serde::Serialize;
 use thiserror::Error;
 
 use super::raise::{self, Raised};
-use super::{DeliverySaid, StoreRefusal, foresee, note, refusal, said};
+use super::{DeliverySaid, StoreRefusal, foresee, meant, note, refusal, said};
 use crate::build::check::{self, CheckError, CheckReport, file_name};
 use crate::build::sign::SignError;
 use crate::ctx::{Ctx, OpenError};
@@ -48,6 +48,9 @@ pub enum Outcome {
 /// A build that the store has.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct UploadReport {
+    /// The store, where it is not the one that stands with the portal.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub store: Option<String>,
     /// The build, as the store tells it.
     #[serde(flatten)]
     pub delivery: DeliverySaid,
@@ -82,6 +85,14 @@ pub enum UploadError {
     /// The build says no id, or another app's.
     #[error("nothing says which app of the project file {0} is")]
     NoApp(String),
+    /// It was signed for another of the stores.
+    #[error("{build} was signed for {signed_for}")]
+    ForAnotherStore {
+        /// The build, as it was named.
+        build: String,
+        /// Which store, by its name.
+        signed_for: String,
+    },
     /// The file was changed while it was read.
     #[error("{0} was changed meanwhile")]
     Changed(String),
@@ -174,6 +185,10 @@ fn deliver<'c>(
     input.refuse_changed(&path)?;
     input.refuse_other(&path)?;
     let no_app = || UploadError::NoApp(file_name(&path));
+    if let Some(store) = checked.store.as_ref().filter(|store| ctx.store.as_ref() != Some(*store)) {
+        let build = request.build.display().to_string();
+        return Err(UploadError::ForAnotherStore { build, signed_for: store.clone() });
+    }
     let app = checked.app.clone().ok_or_else(no_app)?;
     let id = checked.says.as_ref().map(|says| says.id.clone()).ok_or_else(no_app)?;
     let file = ctx.project_file()?;
@@ -183,7 +198,7 @@ fn deliver<'c>(
     };
     let new = NewUpload { id, platform: checked.platform, file: file_name(&path), size: input.len(), sha256 };
     // what leaves is written down first
-    let what = format!("upload of {} to the store", new.file);
+    let what = format!("upload of {} to {}", new.file, meant(ctx));
     cabinet.change(&what, &ctx.env, |_| Ok::<_, CabinetError>(()))?;
     let (delivery, all, sent, resumed) =
         with_store(ctx, &cabinet, &file, (ApiUse::Uploads, Some(&app)), |store| {
@@ -197,12 +212,13 @@ fn deliver<'c>(
                 None => send(ctx, store, &new, &input, failed),
             }
         })?;
-    let what = format!("{} is at the store, number {}", delivery.file, delivery.number);
+    let what = format!("{} is at {}, number {}", delivery.file, meant(ctx), delivery.number);
     // the store has it, whether or not that can be written down now
     let _ =
         note(ctx, &mut cabinet, &what, (&delivery.sha256, Destination::Store), |facts| &mut facts.uploaded);
     let inventory = cabinet.inventory()?;
     let report = UploadReport {
+        store: ctx.store.clone(),
         delivery: said(&delivery, &all, &file.project, &inventory.releases()),
         sent,
         resumed,

@@ -81,6 +81,7 @@ pub fn ctx<'a>(folder: &Path, person: &'a dyn Ask) -> Ctx<'a> {
         folder: folder.into(),
         project: None,
         cabinet: None,
+        store: None,
         ask: person,
         machine,
         credentials: &ninekeys_ops::remembered::KeepsNothing,

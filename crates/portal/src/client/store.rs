@@ -44,7 +44,8 @@ impl<T: Sound> Sound for Vec<T> {
 
 impl Sound for Record {
     fn is_sound(&self) -> bool {
-        [&self.id, &self.title, &self.sku, &self.language].into_iter().all(|text| is_line(text))
+        let own = [&self.id, &self.title, &self.sku, &self.language];
+        own.into_iter().chain(&self.seen_by).all(|text| is_line(text))
     }
 }
 

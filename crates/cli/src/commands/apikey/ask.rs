@@ -12,6 +12,7 @@ use crate::output::Output;
 /// Writes down access that somebody has to grant before there is a key: what it is for, who was asked, and when. The board says
 /// so until `apikey import` or `apikey create` brings it in under that name.
 #[derive(Debug, clap::Args)]
+#[command(arg(crate::store::option()))]
 pub(crate) struct Args {
     /// What the key will be called
     name: String,

@@ -14,6 +14,7 @@ use crate::output::Output;
 /// Has a store API key made by the portal. Its private key can be fetched once: it is sealed before anything else happens. Access
 /// that was asked for under that name (`apikey ask`) has come with it.
 #[derive(Debug, clap::Args)]
+#[command(arg(crate::store::option()))]
 pub(crate) struct Args {
     /// What it is called
     name: String,

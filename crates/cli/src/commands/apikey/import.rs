@@ -17,6 +17,7 @@ use crate::output::Output;
 /// file (JSON), which says its ids itself. With a label it seals an account's upload password. What was waited for under that
 /// name (`apikey ask`) is what came. The file stays as it is.
 #[derive(Debug, clap::Args)]
+#[command(arg(crate::store::option()))]
 pub(crate) struct Args {
     /// The file
     file: PathBuf,

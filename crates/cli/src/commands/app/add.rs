@@ -11,6 +11,7 @@ use crate::output::Output;
 ///
 /// Writes an app into the project file and keeps what stands there, comments included.
 #[derive(Debug, clap::Args)]
+#[command(arg(crate::store::option()))]
 pub(crate) struct Args {
     /// Its name in commands and file names
     name: String,

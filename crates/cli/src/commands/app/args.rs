@@ -51,6 +51,9 @@ pub(super) struct AppArgs {
     /// The language that its texts are in first; `en` when left out
     #[arg(long, value_name = "LANGUAGE", requires = "publish", help_heading = "Store")]
     language: Option<String>,
+    /// Who of the account may see it at the store, by an address for mail; several times for several, everybody when left out
+    #[arg(long, value_name = "ADDRESS", requires = "publish", help_heading = "Store")]
+    seen_by: Vec<String>,
     /// Whom the people of a review ask
     #[arg(long, value_name = "NAME <ADDRESS>", help_heading = "Store", value_parser = contact)]
     review_contact: Option<Contact>,
@@ -129,7 +132,11 @@ impl AppArgs {
                 entitlements: self.entitlements,
             },
             review,
-            publish: self.publish.then_some(PublishSays { sku: self.sku, language: self.language }),
+            publish: self.publish.then_some(PublishSays {
+                sku: self.sku,
+                language: self.language,
+                seen_by: self.seen_by,
+            }),
         })
     }
 }

@@ -13,6 +13,7 @@ use crate::output::Output;
 ///
 /// Changes what the project file says of an app and keeps everything else in it, comments included.
 #[derive(Debug, clap::Args)]
+#[command(arg(crate::store::option()))]
 pub(crate) struct Args {
     /// The app
     #[arg(add = ArgValueCandidates::new(complete::apps))]

@@ -17,9 +17,9 @@ use crate::output::Output;
 /// `ninekeys app …`
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
-    Add(add::Args),
+    Add(Box<add::Args>),
     List(list::Args),
-    Change(change::Args),
+    Change(Box<change::Args>),
     Remove(remove::Args),
     Next(next::Args),
     Statement(statement::Args),
@@ -28,9 +28,9 @@ pub(crate) enum Command {
 /// Runs one of them.
 pub(crate) fn run(command: Command, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
     match command {
-        Command::Add(args) => add::run(args, ctx, out),
+        Command::Add(args) => add::run(*args, ctx, out),
         Command::List(args) => list::run(&args, ctx, out),
-        Command::Change(args) => change::run(args, ctx, out),
+        Command::Change(args) => change::run(*args, ctx, out),
         Command::Next(args) => next::run(&args, ctx, out),
         Command::Remove(args) => remove::run(&args, ctx, out),
         Command::Statement(args) => statement::run(&args, ctx, out),

@@ -13,6 +13,7 @@ use crate::output::Output;
 /// Says what the next build of each side should have, before it is built: above every number that was signed, and above what is at the
 /// store, where the project names one and a key may ask it. A version that is live is closed, and the one behind it is said.
 #[derive(Debug, clap::Args)]
+#[command(arg(crate::store::option()))]
 pub(crate) struct Args {
     /// The app
     #[arg(add = ArgValueCandidates::new(complete::apps))]

@@ -13,6 +13,7 @@ use crate::output::Output;
 /// The new one counts after a time of waiting, in which whoever has the old one would notice. The signing key, and what is on
 /// devices, stay as they are.
 #[derive(Debug, clap::Args)]
+#[command(arg(crate::store::option()))]
 pub(crate) struct Args {
     /// The app
     #[arg(long, add = ArgValueCandidates::new(complete::apps))]

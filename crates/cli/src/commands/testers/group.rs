@@ -12,6 +12,7 @@ use crate::output::Output;
 ///
 /// A group inside the company gets every build that goes to testers; one outside of it those that name it.
 #[derive(Debug, clap::Args)]
+#[command(arg(crate::store::option()))]
 pub(crate) struct Args {
     /// What it is called
     group: String,

@@ -14,6 +14,7 @@ use crate::output::Output;
 /// can be given again with more people in it.
 #[derive(Debug, clap::Args)]
 #[command(group(clap::ArgGroup::new("who").required(true).multiple(true).args(["addresses", "from"])))]
+#[command(arg(crate::store::option()))]
 pub(crate) struct Args {
     /// Their addresses for mail
     #[arg(value_name = "ADDRESS")]

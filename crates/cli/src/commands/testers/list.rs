@@ -8,6 +8,7 @@ use crate::output::Output;
 
 /// The groups of testers, who of them accepted, and which builds they have
 #[derive(Debug, clap::Args)]
+#[command(arg(crate::store::option()))]
 pub(crate) struct Args {}
 
 pub(crate) fn run(_: &Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {

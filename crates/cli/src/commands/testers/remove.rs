@@ -8,6 +8,7 @@ use crate::output::Output;
 
 /// Take somebody out of a group of testers
 #[derive(Debug, clap::Args)]
+#[command(arg(crate::store::option()))]
 pub(crate) struct Args {
     /// The address for mail
     address: String,

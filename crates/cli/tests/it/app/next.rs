@@ -7,7 +7,7 @@ use testkit::TestEnv;
 fn without_a_store_it_goes_by_the_ledger_and_unlocks_nothing() {
     let env = TestEnv::with_key(PROGRAM);
     let fresh = env.run("app next crossing").exit(0);
-    fresh.says("Crossing · Android   1.0 (1)").says("none, the highest").says("not asked");
+    fresh.says("Crossing · Android   1.0 (1)").says("signed        none").says("not asked");
     env.run("sign crossing.apk").exit(0);
     std::fs::remove_file(env.path("unlock.txt")).unwrap();
     let json = env.run("app next crossing --format json").exit(0).json();

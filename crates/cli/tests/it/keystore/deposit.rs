@@ -31,6 +31,26 @@ pub(crate) fn signed_elsewhere(env: &TestEnv, name: &str, number: u32) {
 }
 
 #[test]
+fn a_key_in_a_file_is_handed_over_and_kept_nowhere() {
+    let (env, _portal) = ready();
+    signing(&env);
+    env.run("keystore export deck --to deck.p12 --note-password deck.pw").exit(0);
+    let own = env.run("show deck --format json").exit(0).json();
+    env.run("keystore take-out deck --yes").exit(0);
+    let deposit = "keystore deposit --app quayside --from deck.p12 --yes";
+    env.run(deposit).exit(4).says("no terminal to ask for the password of deck.p12");
+    env.run(&format!("{deposit} --password-in ninekeys.toml")).exit(4).says("password is wrong");
+    env.run(&format!("{deposit} --alias other --password-in deck.pw")).exit(2).says("--alias deck");
+    env.run("keystore deposit --app quayside --password-in deck.pw").exit(2).says("--from");
+    let json = env.run(&format!("{deposit} --password-in deck.pw --format json")).exit(0).json();
+    crate::formats::hold("keystore deposit", &json);
+    assert_eq!(json["origin"].as_str(), Some("handed-over"));
+    assert_eq!(json["signing"]["sha256"], own["parts"][0]["certificate"]["sha256"]);
+    env.run("show deck").exit(2);
+    env.run("cabinet history").exit(0).says("keystore deposit deck out of a file of quayside at the store");
+}
+
+#[test]
 fn a_key_that_is_handed_over_signs_what_devices_get() {
     let (env, portal) = ready();
     signing(&env);

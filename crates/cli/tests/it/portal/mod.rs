@@ -33,7 +33,12 @@ pub(crate) fn start(env: &TestEnv, listen: &str) -> Running {
 
 /// Starts it with more that is said.
 pub(crate) fn start_with(env: &TestEnv, more: &[&str]) -> Running {
-    let words = [&["stand-in", "serve", "--folder", "portal", "--format", "json"], more].concat();
+    start_in(env, "portal", more)
+}
+
+/// The same in a folder of its own: a second portal and store.
+pub(crate) fn start_in(env: &TestEnv, folder: &str, more: &[&str]) -> Running {
+    let words = [&["stand-in", "serve", "--folder", folder, "--format", "json"], more].concat();
     let mut child = env.command(words).stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
     let mut text = String::new();
     let mut lines = BufReader::new(child.stdout.take().unwrap());

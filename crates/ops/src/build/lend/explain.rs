@@ -139,7 +139,8 @@ pub struct PropertiesSaid {
 /// [`LendError`].
 pub fn lend_explain(ctx: &Ctx<'_>, request: &ExplainRequest) -> Result<LendExplainReport, LendError> {
     let file = ctx.project_file()?;
-    let wanted = wanted(&file, &request.app, request.platform, request.destination)?;
+    let asked = ctx.destination(request.destination)?;
+    let wanted = wanted(&file, &request.app, request.platform, asked)?;
     let inventory = ctx.look()?.inventory;
     let mut report = LendExplainReport {
         app: wanted.name.into(),
@@ -158,7 +159,8 @@ pub fn lend_explain(ctx: &Ctx<'_>, request: &ExplainRequest) -> Result<LendExpla
     let key = request.key.as_deref();
     match wanted.platform {
         Platform::Android => {
-            let chosen = material::choose_key(&inventory, wanted.name, wanted.destination, key)?;
+            let chosen =
+                material::choose_key(&inventory, &file.project, (wanted.name, wanted.destination), key)?;
             report.keystore = Some(chosen.0.name.clone());
             report.alias = Some(chosen.1.alias.clone());
             report.variables = Holds::of_a_keystore(wanted.names.variables());

@@ -74,19 +74,21 @@ impl Goods {
         key: Option<&str>,
     ) -> Result<Self, LendError> {
         match wanted.platform {
-            Platform::Android => Self::keystore(ctx, cabinet, wanted, key),
+            Platform::Android => Self::keystore(ctx, file, cabinet, wanted, key),
             Platform::Ios => Self::identity(ctx, file, cabinet, wanted, key),
         }
     }
 
     fn keystore(
         ctx: &Ctx<'_>,
+        file: &ProjectFile,
         cabinet: &Cabinet<'_>,
         wanted: &Wanted<'_>,
         key: Option<&str>,
     ) -> Result<Self, LendError> {
         let inventory = cabinet.inventory()?;
-        let (keystore, entry) = material::choose_key(&inventory, wanted.name, wanted.destination, key)?;
+        let (keystore, entry) =
+            material::choose_key(&inventory, &file.project, (wanted.name, wanted.destination), key)?;
         if entry.after.is_some() {
             return Err(LendError::TookOver(key_called(&keystore.name, &entry.alias)));
         }

@@ -187,7 +187,8 @@ fn reason(cause: &std::io::Error) -> String {
 /// [`LendError`]; then the command never ran, unless it is [`LendError::After`], and nothing of the loan is left.
 pub fn lend(ctx: &Ctx<'_>, request: &Request<'_>) -> Result<u8, LendError> {
     let file = ctx.project_file()?;
-    let wanted = wanted(&file, &request.app, request.platform, request.destination)?;
+    let asked = ctx.destination(request.destination)?;
+    let wanted = wanted(&file, &request.app, request.platform, asked)?;
     if request.properties && wanted.platform == Platform::Ios {
         return Err(LendError::Properties);
     }

@@ -10,6 +10,7 @@ use ninekeys_core::keys::Signer;
 use ninekeys_core::model::{BuildNumber, Destination, Facts, Inventory, ReleaseFacts, replaced};
 
 use super::SignError;
+use crate::build::check::place_of;
 use crate::build::material::Material;
 use crate::ctx::{Ctx, Notice};
 use crate::files;
@@ -21,6 +22,8 @@ pub(super) struct Release<'a> {
     pub(super) app: &'a str,
     /// Where it goes.
     pub(super) destination: Destination,
+    /// To which store, where it is not the one that stands with the portal.
+    pub(super) store: Option<&'a str>,
     /// What it is called.
     pub(super) file: &'a str,
     /// What is in it.
@@ -40,8 +43,11 @@ impl Release<'_> {
     fn number(&self, inventory: &Inventory, replaces: bool) -> usize {
         let releases = inventory.releases();
         let gone = replaced(&releases);
-        let same =
-            |release: &ReleaseFacts| release.sha256 == self.sha256 && release.destination == self.destination;
+        let same = |release: &ReleaseFacts| {
+            release.sha256 == self.sha256
+                && release.destination == self.destination
+                && release.store.as_deref() == self.store
+        };
         let own: Vec<bool> =
             releases.iter().zip(gone).filter(|(release, _)| same(release)).map(|(_, gone)| gone).collect();
         let goes_on = own.last().is_some_and(|gone| !gone) && !replaces;
@@ -51,11 +57,11 @@ impl Release<'_> {
     /// The release as the ledger will have it, when the output has its name. The very same bytes for the same place are
     /// one release.
     pub(super) fn item(&self, ctx: &Ctx<'_>, cabinet: &Cabinet<'_>, inventory: &Inventory) -> NewItem {
-        let Release { app, destination, file, build, sha256, schemes, material, replaces } = *self;
+        let Release { app, destination, store, file, build, sha256, schemes, material, replaces } = *self;
         // the same file in the place of itself replaces nothing
         let replaces = replaces.filter(|replaced| *replaced != sha256);
         let number = self.number(inventory, replaces.is_some());
-        let mut short = sha256_hex(format!("{sha256}{destination}{number}").as_bytes());
+        let mut short = sha256_hex(format!("{sha256}{}{number}", place_of(destination, store)).as_bytes());
         short.truncate(12);
         let stem = file.rsplit_once('.').map_or(file, |(stem, _)| stem);
         let says = build.says.as_ref();
@@ -66,6 +72,7 @@ impl Release<'_> {
             version: says.and_then(|says| says.version.clone()).unwrap_or_default(),
             number: says.map_or(BuildNumber::ZERO, Says::number),
             destination,
+            store: store.map(str::to_owned),
             file: file.into(),
             size: build.size,
             content: build.content.clone().unwrap_or_default(),

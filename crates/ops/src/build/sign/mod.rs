@@ -18,7 +18,7 @@ use ninekeys_core::android::Schemes;
 use ninekeys_core::build::Says;
 use ninekeys_core::ios::setup::Roster;
 use ninekeys_core::ios::sign::SignError as IosError;
-use ninekeys_core::model::{App, Destination, Inventory, ItemId, Platform, Project};
+use ninekeys_core::model::{App, Destination, Inventory, ItemId, Name, Platform, Project};
 use ninekeys_core::rules::Part;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -83,6 +83,9 @@ pub struct SignReport {
     pub title: String,
     /// Where it goes.
     pub destination: Destination,
+    /// The store, where it is not the one that stands with the portal.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub store: Option<String>,
     /// The keystore it was signed with, on Android.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub keystore: Option<String>,
@@ -361,7 +364,7 @@ fn materials(
                 let needs = opened.needs(&request.set);
                 choice.take(cabinet, plan.app, plan.destination, &needs, named).map_err(SignError::from)
             }
-            _ => Material::choose(cabinet, inventory, plan.app.0, plan.destination, named)
+            _ => Material::choose(cabinet, inventory, &file.project, (plan.app.0, plan.destination), named)
                 .map_err(SignError::from),
         };
         out.push(chosen.map_err(|error| of(plan.build, error))?);
@@ -437,6 +440,7 @@ fn deliver(
     let release = Release {
         app: plan.app.0,
         destination: plan.destination,
+        store: ctx.store.as_deref().filter(|_| plan.destination == Destination::Store),
         file: &plan.file,
         build: &told.proof.build,
         sha256: &told.proof.sha256,
@@ -478,6 +482,7 @@ fn report(request: &Request, job: &Job<'_>, told: Told) -> SignReport {
         app: plan.app.0.to_owned(),
         title: plan.app.1.title.clone(),
         destination: plan.destination,
+        store: proof.check.store.clone(),
         keystore: material.alias().map(|_| material.name.clone()),
         alias: material.alias().map(str::to_owned),
         identity: material.identity().map(|_| material.name.clone()),
@@ -505,8 +510,10 @@ fn plan<'p>(
     if opened.platform() == Platform::Ios {
         request.set.check_ios()?;
     }
-    let (app, destination) = place(opened, &says, project, request)?;
-    let file = check::file_name_of(app.0, &says, destination, opened.form());
+    let asked = ctx.destination(request.destination)?;
+    let (app, destination) = place(opened, &says, project, (request.app.as_deref(), asked))?;
+    let store = project.at_store.as_ref().map(Name::as_str);
+    let file = check::file_name_of(app.0, &says, (destination, store), opened.form());
     let target = ctx.path(&request.to).join(&file);
     let idsig = request.idsig.then(|| {
         let place = idsig::beside(&target);
@@ -520,11 +527,11 @@ fn place<'p>(
     opened: &Opened<'_>,
     says: &Says,
     project: &'p Project,
-    request: &Request,
+    (named, asked): (Option<&str>, Option<Destination>),
 ) -> Result<((&'p str, &'p App), Destination), SignError> {
     let platform = opened.platform();
-    let app = match &request.app {
-        Some(wanted) => project.app(wanted).ok_or_else(|| SignError::UnknownApp(wanted.clone()))?,
+    let app = match named {
+        Some(wanted) => project.app(wanted).ok_or_else(|| SignError::UnknownApp(wanted.to_owned()))?,
         None => project
             .app_of(platform, &says.id)
             .ok_or_else(|| SignError::UnknownId { platform, id: says.id.clone() })?,
@@ -532,7 +539,7 @@ fn place<'p>(
     let first = app.1.side(platform).and_then(|side| side.destinations.first().copied());
     // a bundle is for the store, wherever the app's builds usually go
     let only = check::only_destination_of(opened.form());
-    let destination = request.destination.or(only).or(first);
+    let destination = asked.or(only).or(first);
     let destination = destination.ok_or_else(|| SignError::NoDestination(app.1.title.clone()))?;
     if !platform.has(destination) {
         return Err(SignError::Destination { platform, destination });

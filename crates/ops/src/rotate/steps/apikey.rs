@@ -24,12 +24,25 @@ pub(super) fn make_api_key(work: &mut Work<'_, '_>, name: &str, old: &str) -> Re
         };
     }
     let role = before.role.parse::<ApiRole>().ok();
-    let can_ask = portal::can_ask(&work.file.project, &inventory, ApiUse::Access, None);
+    let file = work.file.clone().at(before.store.as_deref())?;
+    let can_ask = portal::can_ask(&file.project, &inventory, ApiUse::Access, None);
     let Some(role) = role.filter(|_| before.service == Service::Store && can_ask) else {
         let what = format!("have a key made where {} was, with the same role", old.name);
         let next = match before.service {
             Service::Store => {
-                vec!["apikey", "import", "FILE", "--name", name, "--key-id", "ID", "--issuer", &before.issuer]
+                let words = [
+                    "apikey",
+                    "import",
+                    "FILE",
+                    "--name",
+                    name,
+                    "--key-id",
+                    "ID",
+                    "--issuer",
+                    &before.issuer,
+                ];
+                let store = before.store.iter().flat_map(|store| ["--store", store.as_str()]);
+                words.into_iter().chain(store).collect()
             }
             Service::Account => vec!["apikey", "import", "FILE", "--name", name],
         };
@@ -41,7 +54,7 @@ pub(super) fn make_api_key(work: &mut Work<'_, '_>, name: &str, old: &str) -> Re
         role: Some(role),
         apps: before.apps.clone(),
     };
-    let id = create::create_in(work.ctx, work.cabinet, work.file, &request, role)?;
+    let id = create::create_in(work.ctx, work.cabinet, &file, &request, role)?;
     Ok(Outcome::Done(vec![(name.into(), id)]))
 }
 
@@ -51,11 +64,11 @@ pub(super) fn prove_api_key(work: &mut Work<'_, '_>, name: &str) -> Result<Outco
     let item = work.item(&inventory, name)?;
     let gone = || RotateError::Gone(format!("the key of {name}"));
     let Facts::ApiKey(facts) = &item.facts else { return Err(gone()) };
-    if facts.service == Service::Store && work.file.project.portal.is_some() {
-        let called =
-            portal::with_key(work.ctx, work.cabinet, work.file, (ApiUse::Signing, facts), |portal| {
-                Ok::<_, PrepareError>(portal.team()?)
-            });
+    let file = work.file.clone().at(facts.store.as_deref())?;
+    if facts.service == Service::Store && file.project.portal.is_some() {
+        let called = portal::with_key(work.ctx, work.cabinet, &file, (ApiUse::Signing, facts), |portal| {
+            Ok::<_, PrepareError>(portal.team()?)
+        });
         called?;
         return Ok(Outcome::Done(Vec::new()));
     }

@@ -78,6 +78,8 @@ impl Begun {
 }
 
 const RECORD: &str = "record";
+/// The most people that a record names.
+const MOST_SEEING: usize = 100;
 const UPLOAD: &str = "upload";
 const DELIVERY: &str = "delivery";
 /// What a build asks people for.
@@ -122,7 +124,17 @@ fn check_record(new: &Record) -> Result<(), Refusal> {
             return Err(Refusal::malformed(format!("the {what} is 1 to 100 characters on one line")));
         }
     }
-    Ok(())
+    let is_address = |text: &String| good_line(text) && text.contains('@');
+    match new.seen_by.iter().find(|text| !is_address(text)) {
+        _ if new.seen_by.len() > MOST_SEEING => {
+            Err(Refusal::malformed(format!("at most {MOST_SEEING} people are named who may see it")))
+        }
+        Some(text) => {
+            Err(Refusal::malformed("who may see it is named by an address for mail")
+                .values(text, "NAME@HOST"))
+        }
+        None => Ok(()),
+    }
 }
 
 async fn new_record(

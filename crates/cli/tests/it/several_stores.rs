@@ -1,0 +1,150 @@
+//! Several stores for an app: each has its own records, numbers, keys and ledger rows, and `--store` says which is meant.
+
+use crate::portal::{Running, start_in};
+use crate::upload::{ANDROID, ready};
+use testkit::TestEnv;
+
+/// A project with a second store, which has a key of its own here and knows the app.
+fn with_harbour() -> (TestEnv, [Running; 2]) {
+    let (env, portal) = ready();
+    let harbour = start_in(&env, "harbour", &["--listen", "127.0.0.1:0"]);
+    let project = String::from_utf8(env.read("ninekeys.toml")).unwrap();
+    let more = format!("{project}\n[store.harbour]\naddress = \"{}\"\n", harbour.address);
+    env.file("ninekeys.toml", more.as_bytes());
+    let [file, id, issuer] =
+        ["file", "key_id", "issuer"].map(|field| harbour.said["first_key"][field].as_str().unwrap());
+    env.run("deliveries --store harbour")
+        .exit(5)
+        .says("no store API key for harbour")
+        .says("--store harbour");
+    env.run(&format!(
+        "apikey import {file} --name harbour --key-id {id} --issuer {issuer} --role owner --store harbour"
+    ))
+    .exit(0)
+    .says("the store harbour");
+    env.run("app change quayside --publish --store harbour").exit(0).says("is there now");
+    (env, [portal, harbour])
+}
+
+#[test]
+fn each_store_has_its_own_builds_numbers_keys_and_rows_of_the_ledger() {
+    let (env, _stores) = with_harbour();
+    env.run("keystore create pier --app quayside --kind upload --common-name P --algorithm rsa-2048").exit(0);
+    // two upload keys, and nothing says which is whose
+    env.run("sign quay.apk --app quayside --store harbour")
+        .exit(5)
+        .says("several keys")
+        .says("--store harbour");
+    let project = String::from_utf8(env.read("ninekeys.toml")).unwrap();
+    let said = format!("{project}\n[app.quayside.android.store.harbour]\nkey = \"pier\"\n");
+    env.file("ninekeys.toml", said.as_bytes());
+
+    let signed = env.run("sign quay.apk --app quayside --store harbour").exit(0);
+    signed.says("for the store harbour").says("signed with   pier");
+    let own = "quayside-2.4.0-12-harbour.apk";
+    let json = env.run(&format!("check {own} --app quayside --format json")).exit(0).json();
+    let check = &json["builds"][0];
+    let check = if check.is_null() { &json } else { check };
+    assert_eq!(
+        (check["store"].as_str(), check["ready"].as_bool()),
+        (Some("harbour"), Some(true)),
+        "{json:#}"
+    );
+    // what was signed for one does not go to the other
+    env.run(&format!("upload {own}"))
+        .exit(5)
+        .says("was signed for harbour")
+        .says(&format!("ninekeys upload {own} --store harbour"));
+    env.run(&format!("upload {own} --store harbour")).exit(0).says("is at the store harbour");
+    env.run("sign quay.apk --app quayside --for store --replace").exit(0).says("signed with   quay,");
+    env.run(&format!("upload {ANDROID}")).exit(0).says("is at the store ");
+
+    let there = |store: &str| {
+        let json = env.run(&format!("deliveries{store} --format json")).exit(0).json();
+        let all = json["deliveries"].as_array().unwrap().clone();
+        let files: Vec<String> = all.iter().map(|one| one["file"].as_str().unwrap().to_owned()).collect();
+        (json["store"].as_str().map(str::to_owned), files)
+    };
+    assert_eq!(there(""), (None, vec![ANDROID.to_owned()]));
+    assert_eq!(there(" --store harbour"), (Some("harbour".into()), vec![own.to_owned()]));
+    let releases = env.run("releases --format json").exit(0).json();
+    let row = |file: &str| {
+        let all = releases["releases"].as_array().unwrap();
+        let one = all.iter().find(|one| one["file"] == file).unwrap();
+        (one["store"].as_str().map(str::to_owned), one["uploaded"].is_string())
+    };
+    assert_eq!((row(own), row(ANDROID)), ((Some("harbour".into()), true), (None, true)));
+    env.run("releases").exit(0).says("harbour · uploaded").says("store · uploaded");
+    env.run("cabinet history").exit(0).says(&format!("upload of {own} to the store harbour"));
+
+    // the number of one is raised, and that of the other is free still
+    env.run("upload quay.apk --app quayside --next --store harbour").exit(0).says("Quayside 2.4.0 (13)");
+    let next = |store: &str| {
+        let json = env.run(&format!("app next quayside{store} --format json")).exit(0).json();
+        json["sides"][0]["delivered"].as_str().map(str::to_owned)
+    };
+    assert_eq!((next(""), next(" --store harbour")), (Some("12".into()), Some("13".into())));
+    env.run("upload --store harbour").exit(0).says("for the store harbour").says("2 builds there already");
+}
+
+#[test]
+fn a_store_that_is_not_there_or_not_meant_is_said_and_advice_stays_with_the_one_that_is() {
+    let (env, _stores) = with_harbour();
+    env.run("upload --store pier")
+        .exit(2)
+        .says("no store called pier; it has harbour")
+        .says("--store harbour");
+    env.run("sign quay.apk --app quayside --for direct --store harbour")
+        .exit(2)
+        .says("what goes to harbour is for the store")
+        .says("--for store");
+    env.run("testers list --store harbour").exit(0).says("testers group NAME --store harbour");
+    env.run("deliveries --store harbour").exit(0).says("ninekeys upload BUILD --store harbour");
+    env.run("advance 12 --to testing --store harbour").exit(2).says("ninekeys deliveries --store harbour");
+    let bad = "[store.direct]\naddress = \"http://127.0.0.1:1\"\n";
+    let project = String::from_utf8(env.read("ninekeys.toml")).unwrap();
+    env.file("ninekeys.toml", format!("{project}\n{bad}").as_bytes());
+    env.run("app list").exit(3).says("a store called direct");
+    env.file(
+        "ninekeys.toml",
+        format!("{project}\n[app.quayside.android.store.quay]\nkey = \"quay\"\n").as_bytes(),
+    );
+    env.run("app list").exit(3).says("a store called quay");
+}
+
+#[test]
+fn what_one_store_holds_is_written_for_that_one_alone() {
+    let (env, _stores) = with_harbour();
+    env.run("keystore create deck --app quayside --common-name Deck --algorithm rsa-2048").exit(0);
+    env.run("keystore create pier --app quayside --kind upload --common-name P --algorithm rsa-2048").exit(0);
+    let json = env.run("keystore deposit --app quayside --upload pier --store harbour --yes --format json");
+    let json = json.exit(0).json();
+    crate::formats::hold("keystore deposit", &json);
+    assert_eq!(json["store"].as_str(), Some("harbour"), "{json:#}");
+    let text = String::from_utf8(env.read("ninekeys.toml")).unwrap();
+    assert!(text.contains("[app.quayside.android.store.harbour]\nkey = \"pier\""), "{text}");
+    assert!(text.contains("[app.quayside.android.store.harbour.store-keys]"), "{text}");
+    assert!(!text.contains("[app.quayside.android.store-keys]"), "{text}");
+    env.run("show deck").exit(0).says("quayside: the store harbour signs with it what devices get");
+    env.run("show pier").exit(0).says("quayside: the store harbour takes builds that are signed with it");
+    // its upload key signs for it and for no other: the one that is left signs for the store of the portal
+    env.run("sign quay.apk --app quayside --for store --replace").exit(0).says("signed with   quay,");
+    env.run("sign quay.apk --app quayside --store harbour").exit(0).says("signed with   pier,");
+    // the other key's build is refused there, by the rule, before a byte is sent
+    let refused = env.run("sign quay.apk --app quayside --store harbour --key quay --replace").exit(5);
+    refused.says("signer-unknown").says("--key pier --for store --store harbour");
+    let said = env.run(&format!("check {ANDROID} --app quayside --store harbour"));
+    said.exit(1).says("signer-unknown").says("--key pier --for store --store harbour");
+    // each is asked about its own
+    env.run("keystore deposit --app quayside --upload quay").exit(5).says("The store signs quayside");
+}
+
+#[test]
+fn a_key_for_one_store_opens_no_other_and_takes_its_successor_with_it() {
+    let (env, stores) = with_harbour();
+    env.run("apikey create second --use uploads --role developer --store harbour").exit(0).says("harbour");
+    let shown = env.run("show second --format json").exit(0).stdout;
+    assert!(shown.contains("harbour"), "{shown}");
+    drop(stores);
+    env.run("deliveries --store harbour").exit(6);
+}
