@@ -102,6 +102,7 @@ impl Classify for SignerError {
                 again(Exit::Refused, &["--key", first])
             }
             Self::NotAKeystore { .. } => class(Exit::Usage, &["inventory"]),
+            Self::NotForTheStore { .. } => say(Exit::Refused, "mend `key` of that store in ninekeys.toml"),
             Self::Key(inner) => key_class(inner),
         }
     }

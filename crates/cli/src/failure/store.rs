@@ -70,7 +70,10 @@ impl Classify for UploadError {
             Self::File(inner) => inner.class(),
             Self::AFolder(_) => say(Exit::Usage, "name the file that `ninekeys sign --for store` wrote"),
             Self::NoApp(_) => again(Exit::Usage, &["--app", "APP"]),
-            Self::ForAnotherStore { signed_for, .. } => again(Exit::Refused, &["--store", signed_for]),
+            Self::ForAnotherStore { signed_for: Some(store), wanted: None, .. } => {
+                again(Exit::Refused, &["--store", store])
+            }
+            Self::ForAnotherStore { build, .. } => class(Exit::Refused, &["sign", build, "--for", "store"]),
             Self::Changed(_) => again(Exit::Damaged, &[]),
             Self::Stopped => again(Exit::Stopped, &[]),
             Self::Project(inner) => inner.class(),

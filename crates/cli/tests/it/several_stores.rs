@@ -29,6 +29,8 @@ fn with_harbour() -> (TestEnv, [Running; 2]) {
 #[test]
 fn each_store_has_its_own_builds_numbers_keys_and_rows_of_the_ledger() {
     let (env, _stores) = with_harbour();
+    let other = env.run(&format!("upload {ANDROID} --store harbour")).exit(5);
+    other.says("not for harbour").says(&format!("ninekeys sign {ANDROID} --for store --store harbour"));
     env.run("keystore create pier --app quayside --kind upload --common-name P --algorithm rsa-2048").exit(0);
     // two upload keys, and nothing says which is whose
     env.run("sign quay.apk --app quayside --store harbour")
@@ -36,7 +38,11 @@ fn each_store_has_its_own_builds_numbers_keys_and_rows_of_the_ledger() {
         .says("several keys")
         .says("--store harbour");
     let project = String::from_utf8(env.read("ninekeys.toml")).unwrap();
-    let said = format!("{project}\n[app.quayside.android.store.harbour]\nkey = \"pier\"\n");
+    let said = |key: &str| format!("{project}\n[app.quayside.android.store.harbour]\nkey = \"{key}\"\n");
+    env.file("ninekeys.toml", said("bollard").as_bytes());
+    let nobody = env.run("sign quay.apk --app quayside --store harbour").exit(5);
+    nobody.says("the project file names bollard to sign what goes to harbour").says("mend `key` of that store");
+    let said = said("pier");
     env.file("ninekeys.toml", said.as_bytes());
 
     let signed = env.run("sign quay.apk --app quayside --store harbour").exit(0);

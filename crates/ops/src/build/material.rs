@@ -49,6 +49,16 @@ pub enum SignerError {
         /// What it is.
         found: String,
     },
+    /// What the project file names for a store is none.
+    #[error(
+        "the project file names {name} to sign what goes to {store}, and no keystore in the cabinet is called so"
+    )]
+    NotForTheStore {
+        /// What it names.
+        name: String,
+        /// The store.
+        store: String,
+    },
     /// The private key cannot be used.
     #[error(transparent)]
     Key(#[from] KeyError),
@@ -203,7 +213,13 @@ pub(crate) fn choose_key<'a>(
 ) -> Result<(&'a Item, &'a KeystoreEntry), SignerError> {
     let at_store = project.store_signers(app);
     let to_store = wanted_role(destination) == Role::Upload;
-    if let Some(named) = named.or(at_store.own.filter(|_| to_store)) {
+    let of_store = at_store.own.filter(|_| to_store && named.is_none()).zip(project.at_store.as_ref());
+    if let Some((name, store)) = of_store
+        && !inventory.find(name).is_ok_and(|item| matches!(item.facts, Facts::Keystore(_)))
+    {
+        return Err(SignerError::NotForTheStore { name: name.to_owned(), store: store.to_string() });
+    }
+    if let Some(named) = named.or(of_store.map(|(name, _)| name)) {
         let item = inventory.find(named).map_err(CabinetError::from)?;
         let Facts::Keystore(facts) = &item.facts else {
             return Err(SignerError::NotAKeystore { name: item.name.clone(), found: item.facts.one() });

@@ -7,7 +7,7 @@ use jiff::Timestamp;
 use ninekeys_cabinet::{Cabinet, CabinetError};
 use ninekeys_core::digest::sha256;
 use ninekeys_core::env::{Env, Silent};
-use ninekeys_core::model::{ApiUse, BuildNumber, Destination, Platform};
+use ninekeys_core::model::{ApiUse, BuildNumber, Destination, Inventory, Platform};
 use ninekeys_core::stream::{DigestError, source_sha256};
 use ninekeys_formats::source::{ReadError, Source};
 use ninekeys_portal::client::PortalError;
@@ -86,12 +86,14 @@ pub enum UploadError {
     #[error("nothing says which app of the project file {0} is")]
     NoApp(String),
     /// It was signed for another of the stores.
-    #[error("{build} was signed for {signed_for}")]
+    #[error("{build} was signed for {}, and not for {}", of_several(signed_for.as_deref()), of_several(wanted.as_deref()))]
     ForAnotherStore {
         /// The build, as it was named.
         build: String,
         /// Which store, by its name.
-        signed_for: String,
+        signed_for: Option<String>,
+        /// The one that is meant.
+        wanted: Option<String>,
     },
     /// The file was changed while it was read.
     #[error("{0} was changed meanwhile")]
@@ -125,6 +127,11 @@ pub enum UploadError {
         #[source]
         refusal: Box<StoreRefusal>,
     },
+}
+
+/// One of several stores, by its name.
+fn of_several(store: Option<&str>) -> &str {
+    store.unwrap_or("the store that stands with the portal")
 }
 
 /// Checks a build for the store, and sends it there when nothing speaks against it. An upload that was cut off goes on where it was.
@@ -185,10 +192,6 @@ fn deliver<'c>(
     input.refuse_changed(&path)?;
     input.refuse_other(&path)?;
     let no_app = || UploadError::NoApp(file_name(&path));
-    if let Some(store) = checked.store.as_ref().filter(|store| ctx.store.as_ref() != Some(*store)) {
-        let build = request.build.display().to_string();
-        return Err(UploadError::ForAnotherStore { build, signed_for: store.clone() });
-    }
     let app = checked.app.clone().ok_or_else(no_app)?;
     let id = checked.says.as_ref().map(|says| says.id.clone()).ok_or_else(no_app)?;
     let file = ctx.project_file()?;
@@ -197,6 +200,7 @@ fn deliver<'c>(
         None => ctx.open_unlocked()?,
     };
     let new = NewUpload { id, platform: checked.platform, file: file_name(&path), size: input.len(), sha256 };
+    refuse_elsewhere(ctx, request, &*cabinet.inventory()?, &new.sha256)?;
     // what leaves is written down first
     let what = format!("upload of {} to {}", new.file, meant(ctx));
     cabinet.change(&what, &ctx.env, |_| Ok::<_, CabinetError>(()))?;
@@ -227,6 +231,26 @@ fn deliver<'c>(
         at: ctx.env.now,
     };
     Ok(Outcome::Delivered(Box::new(report)))
+}
+
+/// What the ledger has for other stores alone goes to none of this name: its row would say nothing of it.
+fn refuse_elsewhere(
+    ctx: &Ctx<'_>,
+    request: &Request,
+    inventory: &Inventory,
+    sha256: &str,
+) -> Result<(), UploadError> {
+    let releases = inventory.releases();
+    let these = releases.iter().filter(|one| one.sha256 == sha256 && one.destination == Destination::Store);
+    let stores: Vec<&Option<String>> = these.map(|one| &one.store).collect();
+    match stores.first() {
+        Some(first) if !stores.contains(&&ctx.store) => Err(UploadError::ForAnotherStore {
+            build: request.build.display().to_string(),
+            signed_for: (*first).clone(),
+            wanted: ctx.store.clone(),
+        }),
+        _ => Ok(()),
+    }
 }
 
 /// What the store will say against it at the end of the upload, by what it says now: a refusal costs nothing then.

@@ -94,3 +94,57 @@ fn an_upload_that_is_killed_is_at_the_store_once() {
         listed["deliveries"].as_array().unwrap().iter().map(|one| one["number"].as_str().unwrap()).collect();
     assert_eq!(numbers, ["25", "24", "23", "22", "21", "20"], "each once");
 }
+
+/// The lines of an answer, by a field of each.
+fn listed(env: &TestEnv, line: &str, of: &str, field: &str) -> Vec<String> {
+    let json = env.run(&format!("{line} --format json")).exit(0).json();
+    json[of].as_array().unwrap().iter().map(|one| one[field].as_str().unwrap().to_owned()).collect()
+}
+
+#[test]
+fn each_step_from_a_record_to_everyone_is_killed_and_done_once() {
+    let (env, portal) = crate::upload::ready();
+    for number in 0..=KILLS {
+        env.run(&format!("app add pier{number} --package example.gannetpoint.pier{number} --for store"))
+            .exit(0);
+        for (name, kind) in [("s", "signing"), ("u", "upload"), ("v", "upload")] {
+            let key = format!("keystore create {name}{number} --app pier{number} --kind {kind}");
+            env.run(&format!("{key} --common-name A --algorithm ec-p256")).exit(0);
+        }
+    }
+    let mut inside = 0;
+    inside += killed(&env, "app change pierN --publish", &[0]);
+    inside += killed(&env, "keystore deposit --app pierN --upload uN --yes", &[0]);
+    inside += killed(&env, "keystore replace-upload --app pierN --key vN --yes", &[0]);
+    inside += killed(&env, "testers group crewN --app quayside", &[0]);
+    inside +=
+        killed(&env, "testers invite aN@gannetpoint.example bN@gannetpoint.example --group crewN", &[0]);
+    for number in 20..=20 + KILLS {
+        env.run(&format!("sign quay.apk --app quayside --for store --set-build {number}")).exit(0);
+        env.run(&format!("upload quayside-2.4.0-{number}-store.apk")).exit(0);
+    }
+    let (env, _portal) = crate::advance::later(env, portal, "2026-12-01T00:00:10Z");
+    inside += killed(&env, "advance 2N --to testing", &[0]);
+    assert!(inside >= 6, "only {inside} kills fell into the work");
+
+    // what the store has, each once; and what is known of it here
+    let project = String::from_utf8(env.read("ninekeys.toml")).unwrap();
+    for number in 0..=KILLS {
+        let keys = format!("[app.pier{number}.android.store-keys]");
+        assert_eq!(project.matches(&keys).count(), 1, "{project}");
+    }
+    assert_eq!(project.matches("next-upload = ").count(), 5, "{project}");
+    let mut groups = listed(&env, "testers list", "groups", "group");
+    groups.sort();
+    assert_eq!(groups, ["crew0", "crew1", "crew2", "crew3", "crew4"]);
+    let json = env.run("testers list --format json").exit(0).json();
+    let many =
+        json["groups"].as_array().unwrap().iter().map(|group| group["testers"].as_array().unwrap().len());
+    assert_eq!(many.collect::<Vec<_>>(), [2; 5], "{json:#}");
+    assert_eq!(listed(&env, "deliveries", "deliveries", "stage"), ["testing"; 5]);
+    let releases = env.run("releases --format json").exit(0).json();
+    let of_quayside =
+        releases["releases"].as_array().unwrap().iter().filter(|one| one["uploaded"].is_string());
+    assert!(of_quayside.clone().all(|one| one["testing"].is_string()), "{releases:#}");
+    assert_eq!(of_quayside.count(), 5);
+}
