@@ -42,6 +42,11 @@ pub(crate) fn meant(words: Vec<String>) -> Vec<String> {
     }
 }
 
+/// What to do about the portal, or about the store that was meant instead.
+pub(crate) fn either(portal: &'static str, store: &'static str) -> &'static str {
+    if matches!(TYPED.get(), Some(Some(_))) { store } else { portal }
+}
+
 fn at(mut words: Vec<String>, store: &str) -> Vec<String> {
     let is_said = words.iter().any(|word| word == "--store" || word.starts_with("--store="));
     if !is_said && takes_one(&words) {

@@ -65,6 +65,7 @@ fn signing(build: &str) -> sign::Request {
         builds: vec![build.into()],
         app: None,
         destination: None,
+        store: None,
         key: None,
         to: ".".into(),
         replace: false,

@@ -79,6 +79,7 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, F
         builds: args.builds,
         app: args.app,
         destination: args.destination,
+        store: None,
         key: args.key,
         to: args.to,
         replace: args.replace,

@@ -12,25 +12,38 @@ use ninekeys_portal::client::PortalError;
 use ninekeys_portal::stand_in::StandInError;
 
 use super::{Class, Classify, Exit, again, class, defect, say};
+use crate::store::either;
 
 impl Classify for PortalError {
     fn class(&self) -> Class {
         match self {
             Self::Address(_) => say(
                 Exit::Usage,
-                "mend `portal` in ninekeys.toml: https://HOST:PORT, or http://127.0.0.1:PORT on this machine",
+                either(
+                    "mend `portal` in ninekeys.toml: https://HOST:PORT, or http://127.0.0.1:PORT on this machine",
+                    "mend `address` of that store in ninekeys.toml: https://HOST:PORT, or http://127.0.0.1:PORT on this machine",
+                ),
             ),
             Self::NotLoopback(_) => say(
                 Exit::Usage,
-                "write `portal = \"https://HOST:PORT\"` into ninekeys.toml, with `portal-certificate` for who answers there",
+                either(
+                    "write `portal = \"https://HOST:PORT\"` into ninekeys.toml, with `portal-certificate` for who answers there",
+                    "write `address = \"https://HOST:PORT\"` for that store into ninekeys.toml, with `certificate` for who answers there",
+                ),
             ),
             Self::NotPinned(_) => say(
                 Exit::Usage,
-                "write `portal-certificate = \"FILE\"` into ninekeys.toml: the certificate that the portal shows",
+                either(
+                    "write `portal-certificate = \"FILE\"` into ninekeys.toml: the certificate that the portal shows",
+                    "write `certificate = \"FILE\"` for that store into ninekeys.toml: the certificate that it shows",
+                ),
             ),
             Self::Pin(_) => say(
                 Exit::Damaged,
-                "mend the file that `portal-certificate` in ninekeys.toml names: the certificate that the portal shows",
+                either(
+                    "mend the file that `portal-certificate` in ninekeys.toml names: the certificate that the portal shows",
+                    "mend the file that `certificate` of that store in ninekeys.toml names: the certificate that it shows",
+                ),
             ),
             Self::Unreachable { .. } => say(
                 Exit::Portal,
@@ -57,7 +70,10 @@ impl Classify for PortalError {
             Self::Failed { status, .. } if *status >= 500 || *status == 429 => again(Exit::Portal, &[]),
             Self::Failed { .. } | Self::Answer(_) | Self::TooLarge(_) => say(
                 Exit::Portal,
-                "see whether `portal` in ninekeys.toml is the portal's address; if it is, tell who runs the portal",
+                either(
+                    "see whether `portal` in ninekeys.toml is the portal's address; if it is, tell who runs the portal",
+                    "see whether `address` in ninekeys.toml is that store's; if it is, tell who runs it",
+                ),
             ),
             Self::Token(_) => defect(),
         }

@@ -66,7 +66,8 @@ impl Classify for RotateError {
             Self::Make(inner) => inner.class(),
             Self::Prepare(inner) => inner.class(),
             Self::ApiKey(inner) => inner.class(),
-            Self::Probe(inner) => inner.class(),
+            // the build is ours and gone: what it lacked is looked at where the rotation stands
+            Self::Probe(inner) => again(inner.class().0, &[]),
             Self::Output(inner) => inner.class(),
             Self::Open(inner) => inner.class(),
             Self::Cabinet(inner) => inner.class(),

@@ -41,7 +41,9 @@ fn each_store_has_its_own_builds_numbers_keys_and_rows_of_the_ledger() {
     let said = |key: &str| format!("{project}\n[app.quayside.android.store.harbour]\nkey = \"{key}\"\n");
     env.file("ninekeys.toml", said("bollard").as_bytes());
     let nobody = env.run("sign quay.apk --app quayside --store harbour").exit(5);
-    nobody.says("the project file names bollard to sign what goes to harbour").says("mend `key` of that store");
+    nobody
+        .says("the project file names bollard to sign what goes to harbour")
+        .says("mend `key` of that store");
     let said = said("pier");
     env.file("ninekeys.toml", said.as_bytes());
 
@@ -107,6 +109,19 @@ fn a_store_that_is_not_there_or_not_meant_is_said_and_advice_stays_with_the_one_
     env.run("testers list --store harbour").exit(0).says("testers group NAME --store harbour");
     env.run("deliveries --store harbour").exit(0).says("ninekeys upload BUILD --store harbour");
     env.run("advance 12 --to testing --store harbour").exit(2).says("ninekeys deliveries --store harbour");
+    let elsewhere = |address: &str| {
+        let project = String::from_utf8(env.read("ninekeys.toml")).unwrap();
+        let (before, _) = project.split_once("[store.harbour]").unwrap();
+        env.file("ninekeys.toml", format!("{before}[store.harbour]\naddress = \"{address}\"\n").as_bytes());
+    };
+    for (address, says) in [
+        ("ftp://harbour.example", "mend `address` of that store"),
+        ("http://192.0.2.1:80", "with `certificate` for who answers there"),
+        ("https://127.0.0.1:1", "write `certificate = \"FILE\"` for that store"),
+    ] {
+        elsewhere(address);
+        env.run("deliveries --store harbour").exit(2).says(says);
+    }
     let bad = "[store.direct]\naddress = \"http://127.0.0.1:1\"\n";
     let project = String::from_utf8(env.read("ninekeys.toml")).unwrap();
     env.file("ninekeys.toml", format!("{project}\n{bad}").as_bytes());
@@ -153,4 +168,48 @@ fn a_key_for_one_store_opens_no_other_and_takes_its_successor_with_it() {
     assert!(shown.contains("harbour"), "{shown}");
     drop(stores);
     env.run("deliveries --store harbour").exit(6);
+}
+
+#[test]
+fn a_rotation_of_one_stores_upload_key_waits_for_that_store_and_says_so_in_the_project_file() {
+    let (env, [portal, harbour]) = with_harbour();
+    env.run("keystore create deck --app quayside --common-name Deck --algorithm rsa-2048").exit(0);
+    env.run("keystore create pier --app quayside --kind upload --common-name P --algorithm rsa-2048").exit(0);
+    env.run("keystore deposit --app quayside --upload pier --store harbour --yes").exit(0);
+    env.run("rotate draft pier --to draft.toml").exit(0);
+    let waits = env.run("rotate carry-out draft.toml --yes --format json").exit(1).json();
+    let next: Vec<String> = serde_json::from_value(waits["waits"][0]["next"].clone()).unwrap();
+    let new = next[5].clone();
+    assert_eq!(
+        next.join(" "),
+        format!("keystore replace-upload --app quayside --key {new} --store harbour"),
+        "{waits:#}"
+    );
+    env.run(&format!("{} --yes", next.join(" "))).exit(0).says("takes another upload key from");
+    // until it counts the old one signs, and the rotation waits
+    env.run("sign quay.apk --app quayside --store harbour").exit(0).says("signed with   pier,");
+    env.run("rotate resume").exit(1).says("from then on the store harbour takes builds of quayside");
+    let port = harbour.address.rsplit(':').next().unwrap().to_owned();
+    drop((portal, harbour));
+    let env = env.at("2026-12-05T00:00:00Z");
+    let _harbour = start_in(&env, "harbour", &["--listen", &format!("127.0.0.1:{port}")]);
+    env.run("rotate resume").exit(0).says("Carried out");
+    let text = String::from_utf8(env.read("ninekeys.toml")).unwrap();
+    assert!(text.contains(&format!("[app.quayside.android.store.harbour]\nkey = \"{new}\"")), "{text}");
+    let signed = env.run("sign quay.apk --app quayside --store harbour --set-build 13").exit(0);
+    signed.says(&format!("signed with   {new},"));
+    env.run("upload quayside-2.4.0-13-harbour.apk --store harbour").exit(0);
+    env.run("sign quay.apk --app quayside --for store --set-build 13").exit(0).says("signed with   quay,");
+
+    // who says that it was done when it was not is told by the probe, and may call it off: the file says so again
+    env.run(&format!("rotate draft {new} --to second.toml")).exit(0);
+    env.run("rotate carry-out second.toml --yes").exit(1);
+    let wrong = env.run("rotate resume --done 2").exit(5);
+    wrong.says("signer-unknown").says("ninekeys rotate resume rotation-2026-12-05");
+    let text = || String::from_utf8(env.read("ninekeys.toml")).unwrap();
+    let named = format!("[app.quayside.android.store.harbour]\nkey = \"{new}\"");
+    assert!(!text().contains(&named), "{}", text());
+    env.run("rotate call-off --yes").exit(0);
+    assert!(text().contains(&named), "{}", text());
+    env.run("sign quay.apk --app quayside --store harbour --set-build 14").exit(0);
 }

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use jiff::Timestamp;
 use ninekeys_cabinet::{Cabinet, CabinetError};
 use ninekeys_core::android::Lineage;
 use ninekeys_core::digest::from_hex;
@@ -9,7 +10,7 @@ use ninekeys_core::ios::setup::PassedOver;
 use ninekeys_core::ios::sign::Embedded;
 use ninekeys_core::keys::{KeyError, PrivateKey};
 use ninekeys_core::model::{
-    Destination, Facts, Inventory, Item, ItemId, KeystoreEntry, KeystoreFacts, Project, Role, TookOver,
+    Destination, Facts, Inventory, Item, ItemId, KeystoreEntry, KeystoreFacts, Project, Role, State, TookOver,
 };
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::x509::Certificate;
@@ -51,7 +52,7 @@ pub enum SignerError {
     },
     /// What the project file names for a store is none.
     #[error(
-        "the project file names {name} to sign what goes to {store}, and no keystore in the cabinet is called so"
+        "the project file names {name} to sign what goes to {store}, and no keystore that is in use is called so"
     )]
     NotForTheStore {
         /// What it names.
@@ -144,7 +145,7 @@ impl Material {
     pub(crate) fn choose(
         cabinet: &Cabinet<'_>,
         inventory: &Inventory,
-        project: &Project,
+        project: (&Project, Timestamp),
         (app, destination): (&str, Destination),
         named: Option<&str>,
     ) -> Result<Self, SignerError> {
@@ -204,18 +205,25 @@ impl Rotated {
 }
 
 /// The key for an app and a destination: for the store its upload key if there is one, else its signing key. Of several stores each
-/// has the one that the project file names for it, and none that it names for another.
+/// has the one that the project file names for it, and none that it names for another; one that is known to take a certificate alone has
+/// that one's key.
 pub(crate) fn choose_key<'a>(
     inventory: &'a Inventory,
-    project: &Project,
+    (project, now): (&Project, Timestamp),
     (app, destination): (&str, Destination),
     named: Option<&str>,
 ) -> Result<(&'a Item, &'a KeystoreEntry), SignerError> {
     let at_store = project.store_signers(app);
     let to_store = wanted_role(destination) == Role::Upload;
+    if named.is_none()
+        && to_store
+        && let Some(counts) = that_counts(inventory, (project, now), app)
+    {
+        return Ok(counts);
+    }
     let of_store = at_store.own.filter(|_| to_store && named.is_none()).zip(project.at_store.as_ref());
     if let Some((name, store)) = of_store
-        && !inventory.find(name).is_ok_and(|item| matches!(item.facts, Facts::Keystore(_)))
+        && !inventory.find(name).is_ok_and(signs)
     {
         return Err(SignerError::NotForTheStore { name: name.to_owned(), store: store.to_string() });
     }
@@ -252,6 +260,26 @@ pub(crate) fn choose_key<'a>(
             names: many.iter().map(|(item, _)| item.name.clone()).collect(),
         }),
     }
+}
+
+/// Whether an item is a keystore that is in use.
+fn signs(item: &Item) -> bool {
+    item.state == State::Active && matches!(item.facts, Facts::Keystore(_))
+}
+
+/// The upload key that the store is known to take now, where the cabinet holds it.
+fn that_counts<'a>(
+    inventory: &'a Inventory,
+    (project, now): (&Project, Timestamp),
+    app: &str,
+) -> Option<(&'a Item, &'a KeystoreEntry)> {
+    let keys = project.apps.get(app)?.android.as_ref()?.store_keys.as_ref()?;
+    let wanted = keys.upload_at(now);
+    let is_it = |entry: &KeystoreEntry| {
+        keystore::certificate_of(inventory, entry)
+            .is_some_and(|certificate| certificate.fingerprint == wanted)
+    };
+    inventory.android_keys(app, Role::Upload).find(|(_, entry)| is_it(entry))
 }
 
 /// The key of a keystore that was named: one for the app, of the kind that the destination wants if there is one.

@@ -2,7 +2,7 @@
 
 use jiff::Timestamp;
 use ninekeys_cabinet::{CabinetError, Change};
-use ninekeys_core::model::{Does, Facts, Inventory, ItemId, RotationFacts, State};
+use ninekeys_core::model::{Does, Facts, Inventory, ItemId, RotationFacts, RotationStep, State};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -79,7 +79,7 @@ pub fn rotate_call_off(
     }
     let (id, name) = (item.id, item.name.clone());
     ctx.unlock(&mut cabinet)?;
-    cabinet.change(&format!("rotate call-off {name}"), &ctx.env, |change| {
+    let taken_over = cabinet.change(&format!("rotate call-off {name}"), &ctx.env, |change| {
         let inventory = change.inventory();
         let (item, facts) = find(&inventory, Some(&id.to_string()))?;
         refuse_over(item, facts)?;
@@ -89,12 +89,16 @@ pub fn rotate_call_off(
             return Err(CabinetError::ChangedMeanwhile(item.name.clone()).into());
         }
         undo.carry_out(change, facts)?;
+        let taken_over = taken_over(facts);
         revise(change, &id, |_, facts| {
             facts.called_off = Some(ctx.env.now);
             Ok(())
         })?;
-        Ok::<_, RotateError>(())
+        Ok::<_, RotateError>(taken_over)
     })?;
+    for (new, old) in &taken_over {
+        steps::rename_in_project(ctx, new, old)?;
+    }
     let names = |items: Vec<(ItemId, String)>| items.into_iter().map(|(_, name)| name).collect();
     Ok(RotateCallOffReport {
         rotation: name,
@@ -201,6 +205,16 @@ impl Undo {
         }
         Ok(())
     }
+}
+
+/// The keystores that took over from others, and those.
+fn taken_over(facts: &RotationFacts) -> Vec<(String, String)> {
+    let done = facts.steps.iter().filter(|step| step.done.is_some());
+    let pair = |step: &RotationStep| match &step.step {
+        Does::TakeOver { keystore, instead_of, .. } => Some((keystore.clone(), instead_of.clone())),
+        _ => None,
+    };
+    done.filter_map(pair).collect()
 }
 
 /// What an old upload key did is its again.

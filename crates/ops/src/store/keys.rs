@@ -232,7 +232,7 @@ pub fn deposit(ctx: &Ctx<'_>, request: &DepositRequest) -> Result<StoreKeysRepor
         From::Cabinet { keystore } => {
             let (item, entry) = material::choose_key(
                 &inventory,
-                &file.project,
+                (&file.project, ctx.env.now),
                 (name, Destination::Direct),
                 keystore.as_deref(),
             )?;
@@ -295,7 +295,9 @@ pub fn replace_upload(ctx: &Ctx<'_>, request: &ReplaceRequest) -> Result<StoreKe
         Ok::<_, StoreKeysError>((before, store.replace_upload(&own.package, &NewUploadKey { certificate })?))
     })?;
     let known = before.is_some_and(|before| before == held);
-    keep(ctx, &file, name, &held, (known, Some(&uploads.name)))
+    // until it counts, what goes there is signed with the one before it
+    let uploads = held.next_upload.is_none().then_some(uploads.name.as_str());
+    keep(ctx, &file, name, &held, (known, uploads))
 }
 
 /// What somebody should know who says yes.
@@ -335,7 +337,10 @@ fn upload_key<'a>(
     let at_store = file.project.store_signers(app);
     if let Some(named) = named.or(at_store.own) {
         let (item, facts) = keystore::find(inventory, named)?;
-        let found = facts.entries.iter().find(|entry| entry.is_for(app, Role::Upload));
+        // one that a rotation made is for no app yet
+        let is_new = |entry: &&KeystoreEntry| entry.role == Role::Upload && entry.uses.is_empty();
+        let for_app = facts.entries.iter().find(|entry| entry.is_for(app, Role::Upload));
+        let found = for_app.or_else(|| facts.entries.iter().find(is_new));
         let found = found.map(|entry| (item, entry));
         return found
             .ok_or_else(|| StoreKeysError::NotForUploads { keystore: item.name.clone(), app: app.into() });

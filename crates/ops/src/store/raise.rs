@@ -94,6 +94,7 @@ pub(super) fn raise<'c>(
             builds: vec![request.build.clone()],
             app: Some(app.to_owned()),
             destination: Some(Destination::Store),
+            store: None,
             key: None,
             to: request.build.parent().unwrap_or(Path::new("")).to_owned(),
             replace: false,

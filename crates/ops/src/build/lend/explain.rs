@@ -159,8 +159,12 @@ pub fn lend_explain(ctx: &Ctx<'_>, request: &ExplainRequest) -> Result<LendExpla
     let key = request.key.as_deref();
     match wanted.platform {
         Platform::Android => {
-            let chosen =
-                material::choose_key(&inventory, &file.project, (wanted.name, wanted.destination), key)?;
+            let chosen = material::choose_key(
+                &inventory,
+                (&file.project, ctx.env.now),
+                (wanted.name, wanted.destination),
+                key,
+            )?;
             report.keystore = Some(chosen.0.name.clone());
             report.alias = Some(chosen.1.alias.clone());
             report.variables = Holds::of_a_keystore(wanted.names.variables());

@@ -87,8 +87,12 @@ impl Goods {
         key: Option<&str>,
     ) -> Result<Self, LendError> {
         let inventory = cabinet.inventory()?;
-        let (keystore, entry) =
-            material::choose_key(&inventory, &file.project, (wanted.name, wanted.destination), key)?;
+        let (keystore, entry) = material::choose_key(
+            &inventory,
+            (&file.project, ctx.env.now),
+            (wanted.name, wanted.destination),
+            key,
+        )?;
         if entry.after.is_some() {
             return Err(LendError::TookOver(key_called(&keystore.name, &entry.alias)));
         }

@@ -52,6 +52,8 @@ pub struct Request {
     pub app: Option<String>,
     /// Where it goes; the app's first destination when nothing is said.
     pub destination: Option<Destination>,
+    /// A store that it goes to, where it is not the one that is meant anyway.
+    pub store: Option<String>,
     /// The keystore to sign with; found by app and destination when nothing is said.
     pub key: Option<String>,
     /// The folder that the output goes to.
@@ -222,7 +224,7 @@ fn sign_in<'c>(
     };
     request.set.check()?;
     let inputs = open_all(ctx, request, of)?;
-    let file = ctx.project_file()?;
+    let file = ctx.project_file()?.at(request.store.as_deref())?;
     let roots = identity::roots(Some(&file))?;
     let project = &file.project;
     let loaded = load_all(&inputs, request, of)?;
@@ -364,8 +366,14 @@ fn materials(
                 let needs = opened.needs(&request.set);
                 choice.take(cabinet, plan.app, plan.destination, &needs, named).map_err(SignError::from)
             }
-            _ => Material::choose(cabinet, inventory, &file.project, (plan.app.0, plan.destination), named)
-                .map_err(SignError::from),
+            _ => Material::choose(
+                cabinet,
+                inventory,
+                (&file.project, ctx.env.now),
+                (plan.app.0, plan.destination),
+                named,
+            )
+            .map_err(SignError::from),
         };
         out.push(chosen.map_err(|error| of(plan.build, error))?);
     }

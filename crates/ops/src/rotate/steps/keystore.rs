@@ -5,7 +5,9 @@ use ninekeys_core::android::{Lineage, verify_lineage};
 use ninekeys_core::certificate::{Subject, self_signed};
 use ninekeys_core::digest::{from_hex, hex};
 use ninekeys_core::keys::{Algorithm, PrivateKey};
-use ninekeys_core::model::{Facts, Item, ItemId, KeystoreEntry, KeystoreFacts, Role, TookOver, Use};
+use ninekeys_core::model::{
+    Does, Facts, Item, ItemId, KeystoreEntry, KeystoreFacts, Role, RotationFacts, StoreKeys, TookOver, Use,
+};
 use ninekeys_core::password;
 use ninekeys_core::rotation::USUAL_FROM_SDK;
 use ninekeys_formats::limits::Limits;
@@ -14,6 +16,7 @@ use ninekeys_formats::x509::Certificate;
 
 use super::{Outcome, Work};
 use crate::app::statement::with_colons;
+use crate::ctx::Ctx;
 use crate::files::{Access, Taken};
 use crate::keystore::NewKey;
 use crate::keystore::create::MakeError;
@@ -79,9 +82,111 @@ pub(super) fn file_certificate(
         let text = pem::encode(pem::CERTIFICATE, &der).map(String::into_bytes).unwrap_or(der);
         Outgoing::write_whole(work.ctx, &path, &text, Access::Usual, Taken::Refuse)?;
     }
-    let what =
-        format!("file {file} with the store as the new upload certificate, and wait until it says yes");
-    Ok(Outcome::at_a_word(what, Some(file.into())))
+    let said: Vec<StoreSays> = stores_of(work, name)?;
+    if said.is_empty() {
+        let what =
+            format!("file {file} with the store as the new upload certificate, and wait until it says yes");
+        return Ok(Outcome::at_a_word(what, Some(file.into())));
+    }
+    // a store that is known to hold the signing key takes another upload key by a command, and says from when on
+    let now = work.ctx.env.now;
+    let waits = said.iter().find(|one| one.keys.upload_at(now) != certificate.fingerprint);
+    let Some(StoreSays { app, store, keys }) = waits else { return Ok(Outcome::Done(Vec::new())) };
+    let place = store.as_ref().map_or_else(|| "the store".to_owned(), |store| format!("the store {store}"));
+    let next = keys.next_upload.as_ref().filter(|next| next.certificate == certificate.fingerprint);
+    let (what, words) = match next {
+        Some(next) => {
+            let from = next.from.strftime("%-d %b %Y, %H:%M UTC");
+            (
+                format!("wait until {from}: from then on {place} takes builds of {app} with {name}"),
+                vec!["rotate", "resume"],
+            )
+        }
+        None => {
+            let words = vec!["keystore", "replace-upload", "--app", app, "--key", name];
+            (format!("have {place} take {name} as the upload key of {app}, and wait until it counts"), words)
+        }
+    };
+    let at = store.iter().filter(|_| next.is_none()).flat_map(|store| ["--store", store.as_str()]);
+    let words = words.into_iter().chain(at).map(str::to_owned).collect();
+    Ok(Outcome::waits(what, Some(file.into()), words))
+}
+
+/// What a store is known to take builds of an app with.
+struct StoreSays {
+    app: String,
+    /// Which of several stores.
+    store: Option<String>,
+    keys: StoreKeys,
+}
+
+/// The keystore that one takes over from.
+fn instead_of<'f>(facts: &'f RotationFacts, new: &str) -> Option<&'f str> {
+    facts.steps.iter().find_map(|step| match &step.step {
+        Does::TakeOver { keystore, instead_of, .. } if keystore == new => Some(instead_of.as_str()),
+        _ => None,
+    })
+}
+
+/// The stores that builds go to which the old key signs, as far as they hold the signing key and the project file says so.
+fn stores_of(work: &Work<'_, '_>, new: &str) -> Result<Vec<StoreSays>, RotateError> {
+    let Some(old) = instead_of(work.facts, new) else { return Ok(Vec::new()) };
+    let inventory = work.cabinet.inventory()?;
+    let names = [old, new];
+    let own = |app: &str| {
+        let of = |item: &Item| names.contains(&item.name.as_str());
+        inventory.android_keys(app, Role::Upload).any(|(item, _)| of(item))
+    };
+    let project = work.ctx.project_file()?.project;
+    let mut out = Vec::new();
+    for (app, android) in project.apps.iter().filter_map(|(app, known)| Some((app, known.android.as_ref()?)))
+    {
+        let signs_for = |key: &Option<String>| key.as_deref().is_some_and(|key| names.contains(&key));
+        let named = android.stores.iter().filter(|(_, there)| signs_for(&there.key));
+        let named: Vec<_> =
+            named.map(|(store, there)| (Some(store.to_string()), there.store_keys.clone())).collect();
+        let first = (named.is_empty() && own(app.as_str())).then(|| (None, android.store_keys.clone()));
+        for (store, keys) in named.into_iter().chain(first) {
+            out.extend(keys.map(|keys| StoreSays { app: app.to_string(), store, keys }));
+        }
+    }
+    Ok(out)
+}
+
+/// The store that the project file names a keystore for.
+pub(super) fn store_of(
+    work: &Work<'_, '_>,
+    app: &str,
+    keystore: &str,
+) -> Result<Option<String>, RotateError> {
+    let project = work.ctx.project_file()?.project;
+    let stores = project.apps.get(app).and_then(|app| app.android.as_ref()).map(|android| &android.stores);
+    let mut named = stores.into_iter().flatten().filter(|(_, there)| there.key.as_deref() == Some(keystore));
+    Ok(named.next().map(|(store, _)| store.to_string()))
+}
+
+/// Where the project file names the old keystore for a store, it names the new one from here on.
+pub(in crate::rotate) fn rename_in_project(ctx: &Ctx<'_>, old: &str, new: &str) -> Result<(), RotateError> {
+    let Some(file) = ctx.project_if_any()? else { return Ok(()) };
+    let sides = file.project.apps.values().filter_map(|app| app.android.as_ref());
+    let named =
+        sides.flat_map(|android| android.stores.values()).any(|there| there.key.as_deref() == Some(old));
+    if !named {
+        return Ok(());
+    }
+    file.change(ctx, |now, document| {
+        for (app, known) in &now.project.apps {
+            let stores = known.android.iter().flat_map(|android| &android.stores);
+            for (store, _) in stores.filter(|(_, there)| there.key.as_deref() == Some(old)) {
+                let path = ["app", app.as_str(), "android", "store", store.as_str()];
+                let table = path.iter().try_fold(document.as_item_mut(), |item, name| item.get_mut(name));
+                if let Some(table) = table.and_then(toml_edit::Item::as_table_like_mut) {
+                    table.insert("key", toml_edit::value(new));
+                }
+            }
+        }
+        Ok::<_, RotateError>(())
+    })
 }
 
 /// The proof that a signing key hands over to another, signed with the old one, and kept beside the new one.
@@ -158,7 +263,9 @@ pub(super) fn take_over(
     alias: &str,
 ) -> Result<Outcome, RotateError> {
     let inventory = work.cabinet.inventory()?;
-    let (new, old) = (work.item(&inventory, new)?.id, work.item(&inventory, old)?.id);
+    let (new, old) = (work.item(&inventory, new)?, work.item(&inventory, old)?);
+    let names = (old.name, new.name);
+    let (new, old) = (new.id, old.id);
     let what = format!("rotate: take over from {alias}");
     work.cabinet.change(&what, &work.ctx.env, |change| {
         let inventory = change.inventory();
@@ -172,6 +279,7 @@ pub(super) fn take_over(
         }
         Ok::<_, RotateError>(())
     })?;
+    rename_in_project(work.ctx, &names.0, &names.1)?;
     Ok(Outcome::Done(Vec::new()))
 }
 

@@ -8,7 +8,7 @@ mod people;
 mod profile;
 mod proof;
 
-pub(super) use keystore::{entry_of, move_uses};
+pub(super) use keystore::{entry_of, move_uses, rename_in_project};
 
 use jiff::Timestamp;
 use ninekeys_cabinet::{Cabinet, Change};

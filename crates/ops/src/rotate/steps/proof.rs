@@ -56,6 +56,7 @@ pub(super) fn prove_build(
         builds: vec![build],
         app: Some(app.into()),
         destination: Some(destination),
+        store: super::keystore::store_of(work, app, with)?.filter(|_| destination == Destination::Store),
         key: Some(signer.name),
         to: workshop.folder().to_owned(),
         replace: false,
