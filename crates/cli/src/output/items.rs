@@ -34,7 +34,7 @@ impl Report for InventoryReport<'_> {
             None => paper.table_of(2, &HEADS, &self.items, |row| item_row(self, row))?,
             Some(group) => groups(self, group, paper)?,
         }
-        if !self.backed_up {
+        if self.items.iter().any(|row| row.mark == Mark::AtRisk) {
             paper.blank()?;
             let line =
                 Line::new().text("  ").sign(Sign::Warn).text(" keys marked `no copy` exist only here   ");
