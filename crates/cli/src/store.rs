@@ -42,8 +42,11 @@ pub(crate) fn meant(words: Vec<String>) -> Vec<String> {
     }
 }
 
+/// What to do about the portal, and about one of several stores.
+pub(crate) type Either = [&'static str; 2];
+
 /// What to do about the portal, or about the store that was meant instead.
-pub(crate) fn either(portal: &'static str, store: &'static str) -> &'static str {
+pub(crate) fn either([portal, store]: Either) -> &'static str {
     if matches!(TYPED.get(), Some(Some(_))) { store } else { portal }
 }
 

@@ -52,6 +52,9 @@ pub struct StandInReport {
     /// The key of the account's owner, where it was made with the folder.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub first_key: Option<FirstKeySaid>,
+    /// An account's upload password, where it was made with the folder.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub upload_password: Option<UploadPasswordSaid>,
 }
 
 /// The key of the account's owner.
@@ -63,6 +66,17 @@ pub struct FirstKeySaid {
     pub key_id: String,
     /// The issuer id.
     pub issuer: String,
+}
+
+/// A password with which an account uploads, and does nothing else.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct UploadPasswordSaid {
+    /// The file with it.
+    pub file: String,
+    /// The account.
+    pub account: String,
+    /// What it is called there.
+    pub label: String,
 }
 
 /// Why it does not serve.
@@ -95,10 +109,15 @@ pub fn stand_in(ctx: &Ctx<'_>, request: Request) -> Result<(StandInReport, Stand
     };
     let ready = StandIn::open(&settings, request.listen, request.clock)?;
     let inside = |file: &str| request.folder.join(file).display().to_string();
-    let first = ready.first_key().map(|key| FirstKeySaid {
-        file: inside(&key.file),
-        key_id: key.key_id.clone(),
-        issuer: key.issuer.clone(),
+    let first_key = ready.first().map(|first| FirstKeySaid {
+        file: inside(&first.key.file),
+        key_id: first.key.key_id.clone(),
+        issuer: first.key.issuer.clone(),
+    });
+    let upload_password = ready.first().map(|first| UploadPasswordSaid {
+        file: inside(&first.upload_password.file),
+        account: first.upload_password.account.clone(),
+        label: first.upload_password.label.clone(),
     });
     let address = ready.address();
     let report = StandInReport {
@@ -109,7 +128,8 @@ pub fn stand_in(ctx: &Ctx<'_>, request: Request) -> Result<(StandInReport, Stand
         certificate: request.tls.then(|| inside(TLS)),
         team: settings.team,
         faults: settings.faults.map(|faults| faults.to_string()),
-        first_key: first,
+        first_key,
+        upload_password,
     };
     Ok((report, ready))
 }

@@ -177,8 +177,24 @@ pub trait Portal {
     fn private_key(&self, key_id: &str) -> Result<SecretText, PortalError>;
 }
 
-/// Makes a token for one call.
+/// Says who calls, for one call: what stands behind `authorization`, by [`bearer`] or [`basic`].
 pub type Tokens<'a> = &'a dyn Fn() -> Result<SecretText, TokenError>;
+
+/// Who calls, by a token (RFC 6750).
+pub fn bearer(token: &SecretText) -> SecretText {
+    token.lend(|token| Secret::new(format!("Bearer {token}")))
+}
+
+/// Who calls, by an account and a password of it (RFC 7617).
+pub fn basic(account: &str, password: &[u8]) -> SecretText {
+    let mut both = Vec::with_capacity(account.len() + 1 + password.len());
+    both.extend_from_slice(account.as_bytes());
+    both.push(b':');
+    both.extend_from_slice(password);
+    let both = Secret::new(both);
+    let encoded = Secret::new(both.lend(|both| Base64::encode_string(both)));
+    encoded.lend(|encoded| Secret::new(format!("Basic {encoded}")))
+}
 
 /// A portal that speaks our JSON over HTTP.
 pub struct HttpPortal<'a> {
@@ -275,13 +291,12 @@ impl<'a> HttpPortal<'a> {
 
     fn once(&self, ask: &Ask<'_>, path: &str, call: Option<&str>) -> Result<Response<Body>, PortalError> {
         let url = format!("{}{path}", self.address);
-        let token = (self.tokens)()?;
-        let bearer = token.lend(|token| Secret::new(format!("Bearer {token}")));
-        let sent = bearer.lend(|bearer| match ask {
-            Ask::Get => self.agent.get(&url).header("authorization", bearer).call(),
-            Ask::Delete => self.agent.delete(&url).header("authorization", bearer).call(),
+        let caller = (self.tokens)()?;
+        let sent = caller.lend(|caller| match ask {
+            Ask::Get => self.agent.get(&url).header("authorization", caller).call(),
+            Ask::Delete => self.agent.delete(&url).header("authorization", caller).call(),
             Ask::Piece(body, digest) => {
-                let request = self.agent.put(&url).header("authorization", bearer);
+                let request = self.agent.put(&url).header("authorization", caller);
                 request.header("content-type", BYTES).header(DIGEST, *digest).send(*body)
             }
             Ask::Post(body, _) | Ask::Put(body) => {
@@ -289,7 +304,7 @@ impl<'a> HttpPortal<'a> {
                     Ask::Post(_, kind) => (self.agent.post(&url), *kind),
                     _ => (self.agent.put(&url), JSON),
                 };
-                let request = request.header("authorization", bearer).header("content-type", kind);
+                let request = request.header("authorization", caller).header("content-type", kind);
                 match call {
                     Some(call) => request.header(IDEMPOTENCY, call).send(*body),
                     None => request.send(*body),

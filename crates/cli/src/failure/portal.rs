@@ -12,39 +12,41 @@ use ninekeys_portal::client::PortalError;
 use ninekeys_portal::stand_in::StandInError;
 
 use super::{Class, Classify, Exit, again, class, defect, say};
-use crate::store::either;
+use crate::store::{Either, either};
+
+/// An address that is none.
+const ADDRESS: Either = [
+    "mend `portal` in ninekeys.toml: https://HOST:PORT, or http://127.0.0.1:PORT on this machine",
+    "mend `address` of that store in ninekeys.toml: https://HOST:PORT, or http://127.0.0.1:PORT on this machine",
+];
+/// An address on another machine has to be sealed.
+const SEALED: Either = [
+    "write `portal = \"https://HOST:PORT\"` into ninekeys.toml, with `portal-certificate` for who answers there",
+    "write `address = \"https://HOST:PORT\"` for that store into ninekeys.toml, with `certificate` for who answers there",
+];
+/// Nobody is known to answer there.
+const PINNED: Either = [
+    "write `portal-certificate = \"FILE\"` into ninekeys.toml: the certificate that the portal shows",
+    "write `certificate = \"FILE\"` for that store into ninekeys.toml: the certificate that it shows",
+];
+/// The file of who answers there cannot be used.
+const PIN: Either = [
+    "mend the file that `portal-certificate` in ninekeys.toml names: the certificate that the portal shows",
+    "mend the file that `certificate` of that store in ninekeys.toml names: the certificate that it shows",
+];
+/// Somebody else answers there.
+const WHERE: Either = [
+    "see whether `portal` in ninekeys.toml is the portal's address; if it is, tell who runs the portal",
+    "see whether `address` in ninekeys.toml is that store's; if it is, tell who runs it",
+];
 
 impl Classify for PortalError {
     fn class(&self) -> Class {
         match self {
-            Self::Address(_) => say(
-                Exit::Usage,
-                either(
-                    "mend `portal` in ninekeys.toml: https://HOST:PORT, or http://127.0.0.1:PORT on this machine",
-                    "mend `address` of that store in ninekeys.toml: https://HOST:PORT, or http://127.0.0.1:PORT on this machine",
-                ),
-            ),
-            Self::NotLoopback(_) => say(
-                Exit::Usage,
-                either(
-                    "write `portal = \"https://HOST:PORT\"` into ninekeys.toml, with `portal-certificate` for who answers there",
-                    "write `address = \"https://HOST:PORT\"` for that store into ninekeys.toml, with `certificate` for who answers there",
-                ),
-            ),
-            Self::NotPinned(_) => say(
-                Exit::Usage,
-                either(
-                    "write `portal-certificate = \"FILE\"` into ninekeys.toml: the certificate that the portal shows",
-                    "write `certificate = \"FILE\"` for that store into ninekeys.toml: the certificate that it shows",
-                ),
-            ),
-            Self::Pin(_) => say(
-                Exit::Damaged,
-                either(
-                    "mend the file that `portal-certificate` in ninekeys.toml names: the certificate that the portal shows",
-                    "mend the file that `certificate` of that store in ninekeys.toml names: the certificate that it shows",
-                ),
-            ),
+            Self::Address(_) => say(Exit::Usage, either(ADDRESS)),
+            Self::NotLoopback(_) => say(Exit::Usage, either(SEALED)),
+            Self::NotPinned(_) => say(Exit::Usage, either(PINNED)),
+            Self::Pin(_) => say(Exit::Damaged, either(PIN)),
             Self::Unreachable { .. } => say(
                 Exit::Portal,
                 "see whether the portal is there: `ninekeys stand-in serve` says its address when it starts",
@@ -63,18 +65,13 @@ impl Classify for PortalError {
                     ],
                 )
             }
-            Self::Refused(problem) if problem.kind == "unauthorized" => {
-                say(Exit::Portal, "compare key id and issuer with the portal's, and this machine's clock")
-            }
+            Self::Refused(problem) if problem.kind == "unauthorized" => say(
+                Exit::Portal,
+                "compare key id and issuer, or account and upload password, with the portal's, and this machine's clock",
+            ),
             Self::Refused(_) => say(Exit::Portal, "mend what it says, and do it again"),
             Self::Failed { status, .. } if *status >= 500 || *status == 429 => again(Exit::Portal, &[]),
-            Self::Failed { .. } | Self::Answer(_) | Self::TooLarge(_) => say(
-                Exit::Portal,
-                either(
-                    "see whether `portal` in ninekeys.toml is the portal's address; if it is, tell who runs the portal",
-                    "see whether `address` in ninekeys.toml is that store's; if it is, tell who runs it",
-                ),
-            ),
+            Self::Failed { .. } | Self::Answer(_) | Self::TooLarge(_) => say(Exit::Portal, either(WHERE)),
             Self::Token(_) => defect(),
         }
     }

@@ -108,6 +108,10 @@ impl Report for StandInReport {
         if let Some(first) = &self.first_key {
             let text = format!("{}, key id {}, issuer {}", first.file, first.key_id, first.issuer);
             paper.put(&row("  owner's key", text))?;
+            if let Some(upload) = &self.upload_password {
+                let text = format!("{}, account {}, called {}", upload.file, upload.account, upload.label);
+                paper.put(&row("  or to upload", text))?;
+            }
             let words = [
                 "apikey",
                 "import",

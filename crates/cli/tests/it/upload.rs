@@ -373,3 +373,50 @@ fn a_build_command_is_told_the_next_number() {
     assert_eq!(said.stdout, "31\n");
     env.run("lend --app quayside --explain").exit(0).says("FERRY_CODE").says("with --next");
 }
+
+#[test]
+fn an_accounts_upload_password_uploads_and_does_nothing_else() {
+    let (env, portal) = ready();
+    let said = &portal.said["upload_password"];
+    let [file, account, label] = ["file", "account", "label"].map(|field| said[field].as_str().unwrap());
+    // where there is a key, that calls
+    env.file("wrong.txt", b"not the password\n");
+    let import = |file: &str, name: &str| {
+        env.run(&format!("apikey import {file} --name {name} --account {account} --label other")).exit(0);
+    };
+    import("wrong.txt", "mistyped");
+    env.run("deliveries").exit(0);
+    env.run("apikey retire owner").exit(0);
+    let refused = env.run("deliveries").exit(6);
+    refused.says("no upload password of that account").says("account and upload password");
+    env.run("apikey retire mistyped").exit(0);
+    let words = ["apikey", "import", file, "--name", "uploads", "--account", account, "--label", label];
+    assert!(env.command(words).output().unwrap().status.success());
+
+    env.run(&format!("upload {ANDROID}")).exit(0).says("is at the store");
+    assert_eq!(env.run("deliveries --format json").exit(0).json()["deliveries"][0]["file"], ANDROID);
+    env.run("upload quay.apk --app quayside --next").exit(0).says("Quayside 2.4.0 (13)");
+    env.run("app next quayside").exit(0).says("13, the highest");
+    for other in [
+        "advance 13 --to testing",
+        "testers list",
+        "app change quayside --publish",
+        "apikey create more --use uploads",
+    ] {
+        env.run(other).exit(5).says("no store API key");
+    }
+    // the stand-in holds it to that, whoever asks
+    let encode = format!("printf %s \"{account}:$(cat {file})\" | base64 -w 0");
+    let both = env.other_with("sh", &["-c", &encode]);
+    for (path, status) in
+        [("/store/v1/deliveries", "200"), ("/store/v1/testers", "403"), ("/portal/v1/team", "403")]
+    {
+        let host = portal.address.trim_start_matches("http://");
+        let text = format!(
+            "GET {path} HTTP/1.1\nhost: {host}\nauthorization: Basic {}\nconnection: close\n\n",
+            both.trim()
+        );
+        let (line, body) = crate::portal::call(&portal.address, &text);
+        assert!(line.contains(status), "{path}: {line} {body}");
+    }
+}

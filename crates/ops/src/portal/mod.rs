@@ -8,7 +8,7 @@ use ninekeys_core::model::{
     ApiKeyFacts, ApiRole, ApiUse, Facts, Inventory, Item, ItemId, Name, Project, Service, State,
 };
 use ninekeys_core::token::{Claims, MOST_MINUTES, make};
-use ninekeys_portal::client::{HttpPortal, Portal, PortalError};
+use ninekeys_portal::client::{HttpPortal, Portal, PortalError, basic, bearer};
 use ninekeys_portal::store::Store;
 use ninekeys_portal::wire::AUDIENCE;
 use thiserror::Error;
@@ -67,22 +67,26 @@ fn key_for<'a>(
     let serves = |facts: &ApiKeyFacts| app.is_none() || facts.apps.is_empty() || named(facts);
     let usable = active.filter_map(|item| match &item.facts {
         Facts::ApiKey(facts)
-            if facts.service == Service::Store
-                && facts.store.as_deref() == there
-                && facts.key.is_some()
-                && serves(facts) =>
+            if facts.service == Service::Store && facts.store.as_deref() == there && serves(facts) =>
         {
-            let role = facts.role.parse::<ApiRole>().ok().filter(|role| *role >= what.needs())?;
+            let role = match (&facts.key, &facts.label) {
+                (Some(_), _) => facts.role.parse::<ApiRole>().ok().filter(|role| *role >= what.needs())?,
+                // an account's upload password uploads, whatever else the account may do
+                (None, Some(_)) if what == ApiUse::Uploads => what.needs(),
+                _ => return None,
+            };
             Some((item, facts.as_ref(), role))
         }
         _ => None,
     });
     let best = usable.min_by(|(a, one, role), (b, other, another)| {
-        let is_closed = |facts: &ApiKeyFacts| !facts.key.as_ref().is_some_and(&opens);
-        let rank = |facts: &ApiKeyFacts, role: ApiRole| {
-            (is_closed(facts), !named(facts), !facts.uses.contains(&what), role)
+        let is_closed = |item: &Item, facts: &ApiKeyFacts| !opens(facts.key.as_ref().unwrap_or(&item.id));
+        let rank = |item: &Item, facts: &ApiKeyFacts, role: ApiRole| {
+            // a key says more of who calls than a password does
+            let is_password = facts.key.is_none();
+            (is_closed(item, facts), is_password, !named(facts), !facts.uses.contains(&what), role)
         };
-        rank(one, *role).cmp(&rank(other, *another)).then_with(|| a.name.cmp(&b.name))
+        rank(a, one, *role).cmp(&rank(b, other, *another)).then_with(|| a.name.cmp(&b.name))
     });
     best.map(|(item, facts, _)| (item, facts))
 }
@@ -144,8 +148,11 @@ fn with_best_key<R, E: From<ConnectError>>(
     let inventory = cabinet.inventory().map_err(|error| E::from(error.into()))?;
     let found = key_for(&file.project, &inventory, (what, app), |id| cabinet.opens(id));
     let no_key = || ConnectError::NoKey { role: what.needs(), store: file.project.at_store.clone() };
-    let (_, facts) = found.ok_or_else(|| E::from(no_key()))?;
-    connect(ctx, cabinet, file, (what, facts), work)
+    let (item, facts) = found.ok_or_else(|| E::from(no_key()))?;
+    match facts.key {
+        Some(_) => connect(ctx, cabinet, file, (what, facts), work),
+        None => with_password(ctx, cabinet, file, (item, facts), work),
+    }
 }
 
 /// Lends the portal to some work with one API key and no other.
@@ -182,9 +189,27 @@ fn connect<R, E: From<ConnectError>>(
         let iat = ctx.env.now.as_second() + i64::try_from((ctx.running)().as_secs()).unwrap_or(0);
         let exp = iat + 60 * i64::from(MOST_MINUTES);
         let claims = Claims { iss: facts.issuer.clone(), aud: AUDIENCE.into(), iat, exp, scope: None };
-        make(&key, &facts.key_id, &claims)
+        make(&key, &facts.key_id, &claims).map(|token| bearer(&token))
     };
     let portal = HttpPortal::at(address, pin.as_deref(), &tokens, ctx.env.keys)
+        .map_err(|error| failed(error.into()))?;
+    work(&portal)
+}
+
+/// The same with an account's upload password.
+fn with_password<R, E: From<ConnectError>>(
+    ctx: &Ctx<'_>,
+    cabinet: &Cabinet<'_>,
+    file: &ProjectFile,
+    (item, facts): (&Item, &ApiKeyFacts),
+    work: impl FnOnce(&HttpPortal<'_>) -> Result<R, E>,
+) -> Result<R, E> {
+    let failed = |error: ConnectError| E::from(error);
+    let address = file.project.portal.as_deref().ok_or_else(|| failed(ConnectError::NoAddress))?;
+    let pin = pin(file).map_err(failed)?;
+    let secret = cabinet.secret(item).map_err(|error| failed(error.into()))?;
+    let caller = || Ok(secret.lend(|password| basic(&facts.issuer, password)));
+    let portal = HttpPortal::at(address, pin.as_deref(), &caller, ctx.env.keys)
         .map_err(|error| failed(error.into()))?;
     work(&portal)
 }

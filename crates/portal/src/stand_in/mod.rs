@@ -23,8 +23,8 @@ use thiserror::Error;
 
 use authority::Kept;
 pub use faults::{Faults, FaultsError};
-pub use state::FirstKey;
 use state::State;
+pub use state::{First, FirstKey, UploadPassword};
 use tls::Sealed;
 
 /// What a clock says.
@@ -97,7 +97,7 @@ pub struct StandIn {
     address: SocketAddr,
     state: Arc<Mutex<State>>,
     clock: Clock,
-    first: Option<FirstKey>,
+    first: Option<First>,
     tls: Option<Kept>,
     faults: Option<Faults>,
     builds: PathBuf,
@@ -148,8 +148,8 @@ impl StandIn {
         format!("{scheme}://{}", self.address)
     }
 
-    /// The key that was made with a new folder, for the account's owner.
-    pub fn first_key(&self) -> Option<&FirstKey> {
+    /// What was made with a new folder, for people to fetch.
+    pub fn first(&self) -> Option<&First> {
         self.first.as_ref()
     }
 

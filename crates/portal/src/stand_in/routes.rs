@@ -9,6 +9,7 @@ use axum::extract::{DefaultBodyLimit, Path, State as Shared};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use axum::routing::{MethodRouter, get, post, put as put_to};
+use base64ct::{Base64, Encoding};
 use jiff::{SignedDuration, Timestamp};
 use ninekeys_core::digest::hex;
 use ninekeys_core::ios::certificate::is_team;
@@ -17,6 +18,7 @@ use ninekeys_core::model::{ApiRole, Capability, Destination};
 use ninekeys_core::token;
 use ninekeys_formats::entitlements::Entitlement;
 use ninekeys_formats::profile::{self, Profile as ProfileList};
+use ninekeys_formats::secret::Secret;
 use rusqlite::Connection;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -182,6 +184,12 @@ impl Portal {
             Refusal::new(StatusCode::UNAUTHORIZED, "unauthorized", "the token is not taken", detail)
         };
         let said = headers.get(header::AUTHORIZATION).and_then(|value| value.to_str().ok());
+        if said.is_some_and(|said| said.starts_with("Basic ")) {
+            let detail = "an upload password uploads, and says how far builds are".to_owned();
+            let refusal =
+                Refusal::new(StatusCode::FORBIDDEN, "role-too-small", "the password may not do that", detail);
+            return Err(Refusal { needs: Some(needs), ..refusal });
+        }
         let token = said.and_then(|said| said.strip_prefix("Bearer "));
         let token = token.ok_or_else(|| refused("there is none".into()))?;
         let key_id = token::key_id(token).map_err(|fault| refused(fault.to_string()))?;
@@ -200,6 +208,33 @@ impl Portal {
             return Err(Refusal { needs: Some(needs), ..refusal });
         }
         Ok(key)
+    }
+
+    /// Who asks for what an upload takes: with a token as everywhere, or with an account's upload password (RFC 7617).
+    pub(super) fn admit_upload(&self, headers: &HeaderMap) -> Result<ApiKey, Refusal> {
+        let said = headers.get(header::AUTHORIZATION).and_then(|value| value.to_str().ok());
+        let Some(both) = said.and_then(|said| said.strip_prefix("Basic ")) else {
+            return self.admit(headers, ApiRole::Developer);
+        };
+        let refused = || {
+            let detail = "it is no upload password of that account";
+            Refusal::new(StatusCode::UNAUTHORIZED, "unauthorized", "the password is not taken", detail)
+        };
+        let both = Base64::decode_vec(both).map(Secret::new).map_err(|_| refused())?;
+        both.lend(|both| {
+            let (account, password) =
+                std::str::from_utf8(both).ok().and_then(|both| both.split_once(':')).ok_or_else(refused)?;
+            if !self.state().uploads(account, password)? {
+                return Err(refused());
+            }
+            Ok(ApiKey {
+                key_id: "upload-password".into(),
+                issuer: account.into(),
+                title: "an upload password".into(),
+                role: ApiRole::Developer,
+                fetched: true,
+            })
+        })
     }
 
     /// Does something once, and answers with that status: a call with a key that was answered before is answered the same

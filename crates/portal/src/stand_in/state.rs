@@ -5,7 +5,7 @@ use std::path::Path;
 use std::sync::atomic::AtomicBool;
 
 use jiff::Timestamp;
-use ninekeys_core::digest::hex;
+use ninekeys_core::digest::{hex, sha256_hex};
 use ninekeys_core::env::{Env, Silent};
 use ninekeys_core::keys::{Algorithm, KeyMaker, PrivateKey, PublicKey, Signer, SystemKeys};
 use ninekeys_core::model::ApiRole;
@@ -23,6 +23,12 @@ use crate::wire::ApiKey;
 const FILE: &str = "stand-in.sqlite";
 /// The owner's key, made with the folder.
 const FIRST_KEY: &str = "first-key.pem";
+/// The file with the upload password that is made with a new folder.
+const UPLOAD_PASSWORD: &str = "upload-password.txt";
+/// The account that it is of.
+const ACCOUNT: &str = "uploads@gannetpoint.example";
+/// What it is called there.
+const LABEL: &str = "build machine";
 
 /// What is kept: things by kind and id, each as JSON; keys apart.
 const SCHEMA: &str = "
@@ -45,6 +51,26 @@ pub struct FirstKey {
     pub key_id: String,
     /// The issuer id.
     pub issuer: String,
+}
+
+/// The upload password that was made with a new folder: it uploads builds and sees how far they are, and does nothing else.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct UploadPassword {
+    /// The file with it, in the folder.
+    pub file: String,
+    /// The account that it is of.
+    pub account: String,
+    /// What it is called there.
+    pub label: String,
+}
+
+/// What is made with a new folder for people to fetch.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct First {
+    /// The owner's key.
+    pub key: FirstKey,
+    /// The upload password.
+    pub upload_password: UploadPassword,
 }
 
 /// The state, open.
@@ -75,17 +101,21 @@ fn random<const N: usize>() -> Result<String, StandInError> {
 }
 
 impl State {
+    /// Whether a password is an account's upload password.
+    pub(super) fn uploads(&self, account: &str, password: &str) -> Result<bool, StandInError> {
+        let known = meta(&self.database, &format!("upload password of {account}"))?;
+        // digests are compared: how long that takes tells nothing of the password
+        Ok(known.is_some_and(|known| known == sha256_hex(password.as_bytes())))
+    }
+
     /// Opens the state in the folder, or makes it.
-    pub(super) fn open(
-        settings: &Settings,
-        now: Timestamp,
-    ) -> Result<(Self, Option<FirstKey>), StandInError> {
+    pub(super) fn open(settings: &Settings, now: Timestamp) -> Result<(Self, Option<First>), StandInError> {
         let folder = &settings.folder;
         std::fs::create_dir_all(folder).map_err(folder_error(folder))?;
         let path = folder.join(FILE);
         if !path.exists() {
             // what is there without a state was made by somebody else
-            let ours = [ROOT, FIRST_KEY, TLS].map(|name| folder.join(name));
+            let ours = [ROOT, FIRST_KEY, UPLOAD_PASSWORD, TLS].map(|name| folder.join(name));
             if let Some(taken) = ours.into_iter().find(|path| path.symlink_metadata().is_ok()) {
                 return Err(StandInError::Taken(taken));
             }
@@ -262,7 +292,7 @@ pub(super) fn fetch_api_key(database: &Connection, key_id: &str) -> rusqlite::Re
 }
 
 /// Makes everything that a new folder has.
-fn found(database: &Connection, settings: &Settings, now: Timestamp) -> Result<FirstKey, StandInError> {
+fn found(database: &Connection, settings: &Settings, now: Timestamp) -> Result<First, StandInError> {
     let kept = with_env(now, Authority::make)?;
     let issuer = random::<16>()?;
     let transaction = database.unchecked_transaction()?;
@@ -278,8 +308,21 @@ fn found(database: &Connection, settings: &Settings, now: Timestamp) -> Result<F
     let text = fetch_api_key(&transaction, &first.key_id)?.ok_or(StandInError::Damaged("the first key"))?;
     let file = settings.folder.join(FIRST_KEY);
     write(&file, text.as_bytes(), true).map_err(folder_error(&file))?;
+    let upload_password = found_password(&transaction, settings)?;
     transaction.commit()?;
-    Ok(FirstKey { file: FIRST_KEY.into(), key_id: first.key_id, issuer })
+    Ok(First { key: FirstKey { file: FIRST_KEY.into(), key_id: first.key_id, issuer }, upload_password })
+}
+
+/// An account's upload password, of which the state keeps a digest alone: it is random, and as long as its digest counts.
+fn found_password(database: &Connection, settings: &Settings) -> Result<UploadPassword, StandInError> {
+    let password = Secret::new(random::<16>()?);
+    let digest = password.lend(|password| sha256_hex(password.as_bytes()));
+    let sql = "insert into meta (name, value) values (?1, ?2)";
+    database.execute(sql, params![format!("upload password of {ACCOUNT}"), digest])?;
+    let file = settings.folder.join(UPLOAD_PASSWORD);
+    let text = password.lend(|password| Secret::new(format!("{password}\n")));
+    text.lend(|text| write(&file, text.as_bytes(), true)).map_err(folder_error(&file))?;
+    Ok(UploadPassword { file: UPLOAD_PASSWORD.into(), account: ACCOUNT.into(), label: LABEL.into() })
 }
 
 /// A name that was kept.

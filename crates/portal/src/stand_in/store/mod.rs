@@ -187,7 +187,7 @@ async fn begin(
     Path(sha256): Path<String>,
     body: Bytes,
 ) -> Result<Response, Refusal> {
-    portal.admit(&headers, ApiRole::Developer)?;
+    portal.admit_upload(&headers)?;
     let new: NewUpload = read(&body)?;
     if new.sha256 != sha256 || !is_sha256(&sha256) {
         return Err(Refusal::malformed("the upload is called by the SHA-256 of its file"));
@@ -219,7 +219,7 @@ async fn take(
     Path((sha256_of_all, number)): Path<(String, u64)>,
     body: Bytes,
 ) -> Result<Response, Refusal> {
-    portal.admit(&headers, ApiRole::Developer)?;
+    portal.admit_upload(&headers)?;
     let digest = headers.get(DIGEST).and_then(|value| value.to_str().ok()).unwrap_or_default();
     if digest != format!("sha-256=:{}:", Base64::encode_string(&sha256(&body))) {
         return Err(Refusal::malformed("the piece is not what its digest says"));
@@ -257,7 +257,7 @@ async fn complete(
     headers: HeaderMap,
     Path(sha256): Path<String>,
 ) -> Result<Response, Refusal> {
-    let asked_by = portal.admit(&headers, ApiRole::Developer)?;
+    let asked_by = portal.admit_upload(&headers)?;
     let now = portal.now();
     let known = portal.state().change(|database, _| taken(database, (now, portal.looks)))?;
     let there = known.into_iter().find(|one| one.sha256 == sha256);
