@@ -37,12 +37,16 @@ pub enum Bar {
 }
 
 /// The highest version that everyone has.
-fn live(earlier: &[Earlier]) -> Option<BuildNumber> {
+pub(crate) fn live(earlier: &[Earlier]) -> Option<BuildNumber> {
     earlier.iter().filter(|one| one.live).filter_map(|one| one.version.parse().ok()).max()
 }
 
 /// The highest number that counts for a build of a version: on Android every one, on iOS those of the version.
-fn highest<'a>(platform: Platform, earlier: &'a [Earlier], version: &str) -> Option<&'a BuildNumber> {
+pub(crate) fn highest<'a>(
+    platform: Platform,
+    earlier: &'a [Earlier],
+    version: &str,
+) -> Option<&'a BuildNumber> {
     let counts = |one: &&Earlier| platform == Platform::Android || one.version == version;
     earlier.iter().filter(counts).map(|one| &one.number).max()
 }

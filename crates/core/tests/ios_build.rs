@@ -14,6 +14,7 @@ use common::{Memory, with_env};
 use jiff::Timestamp;
 use ninekeys_core::build::Build;
 use ninekeys_core::env::Env;
+use ninekeys_core::findings::Level;
 use ninekeys_core::ios::code::SignedBy;
 use ninekeys_core::ios::look::{Against, IosLook};
 use ninekeys_core::ios::profile::Verified;
@@ -24,6 +25,7 @@ use ninekeys_core::ios::tree::ZipTree;
 use ninekeys_core::keys::PrivateKey;
 use ninekeys_core::keystore;
 use ninekeys_core::model::{Destination, Policy};
+use ninekeys_core::next::Earlier;
 use ninekeys_core::rules::{BuildLook, Verdict, check_build};
 use ninekeys_formats::info_plist::Changes;
 use ninekeys_formats::limits::Limits;
@@ -118,6 +120,16 @@ fn sign(input: &[u8]) -> Vec<u8> {
 }
 
 fn verdict_of(build: &Build, destination: Option<Destination>, device: Option<&str>) -> Verdict {
+    verdict_beside(build, destination, device, None)
+}
+
+/// The same where a store was asked what it has.
+fn verdict_beside(
+    build: &Build,
+    destination: Option<Destination>,
+    device: Option<&str>,
+    there: Option<&[Earlier]>,
+) -> Verdict {
     let roots = [authority("root.pem")];
     let pool = [authority("intermediate.pem"), authority("root.pem")];
     let against =
@@ -128,6 +140,7 @@ fn verdict_of(build: &Build, destination: Option<Destination>, device: Option<&s
         file: "build.ipa",
         build,
         store: None,
+        there,
         destination,
         app: None,
         policy: &Policy::default(),
@@ -144,6 +157,33 @@ fn verdict_of(build: &Build, destination: Option<Destination>, device: Option<&s
 fn verdict(bytes: &[u8]) -> Verdict {
     let build = with_env(NOW, |env| Build::examine(&bytes, None, env)).unwrap();
     verdict_of(&build, Some(Destination::Store), None)
+}
+
+#[test]
+fn what_a_store_has_speaks_against_what_it_would_refuse() {
+    let bytes = sign(ninekeys_core::demo::CROSSING_IPA);
+    let build = with_env(NOW, |env| Build::examine(&bytes, None, env)).unwrap();
+    let says = build.says.as_ref().unwrap();
+    let (version, number) = (says.version.clone().unwrap(), says.number());
+    assert_eq!((version.as_str(), number.to_string().as_str()), ("2.4.0", "12"));
+    let there =
+        |version: &str, number: u64, live| Earlier { version: version.into(), number: number.into(), live };
+    let found = |all: &[Earlier], to| {
+        let verdict = verdict_beside(&build, Some(to), None, Some(all));
+        let at_all = verdict
+            .findings
+            .iter()
+            .filter(|one| one.rule.contains("version-") || one.rule.contains("number"));
+        at_all.map(|one| (one.rule, one.level)).collect::<Vec<_>>()
+    };
+    let closed = ("version-closed", Level::Error);
+    let number = ("build-number-not-higher", Level::Error);
+    assert_eq!(found(&[there("2.4.0", 11, false), there("2.3.9", 40, true)], Destination::Store), []);
+    assert_eq!(found(&[there("2.4.0", 12, false)], Destination::Store), [number]);
+    assert_eq!(found(&[there("2.4.0", 11, true)], Destination::Store), [closed]);
+    assert_eq!(found(&[there("2.10", 1, true)], Destination::Store), [("version-not-higher", Level::Error)]);
+    // what goes elsewhere is closed to nobody
+    assert_eq!(found(&[there("2.4.0", 11, true)], Destination::InHouse), []);
 }
 
 /// The rules that found something; one that says that nothing can be said where the archive does not open.

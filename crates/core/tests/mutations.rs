@@ -32,6 +32,7 @@ fn meaning(bytes: &[u8]) -> Option<String> {
         file: "crossing.apk",
         build: &build,
         store: None,
+        there: None,
         destination: None,
         app: None,
         policy: &Policy::default(),

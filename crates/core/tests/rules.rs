@@ -72,6 +72,7 @@ fn verdict(case: &Case) -> Verdict {
         file: "crossing-2.4.0-12-direct.apk",
         build: &build,
         store: None,
+        there: None,
         destination: case.destination,
         app: Some(("crossing", &case.app)),
         policy: &case.policy,

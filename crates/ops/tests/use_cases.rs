@@ -77,7 +77,14 @@ fn signing(build: &str) -> sign::Request {
 }
 
 fn checking(build: &str) -> check::Request {
-    check::Request { build: build.into(), destination: None, app: None, above: None, device: None }
+    check::Request {
+        build: build.into(),
+        destination: None,
+        app: None,
+        above: None,
+        device: None,
+        ask_store: false,
+    }
 }
 
 /// How many lines the inventory has.

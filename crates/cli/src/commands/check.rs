@@ -41,6 +41,9 @@ pub(crate) struct Args {
     /// A device that it has to run on, by its name in the cabinet or its identifier
     #[arg(long, value_name = "DEVICE", requires = "builds")]
     device: Option<String>,
+    /// Ask the store, too, what it has of the app: its builds, and the keys that it knows
+    #[arg(long, requires = "builds")]
+    ask_store: bool,
     /// Draw what is inside as a tree: app, extensions, libraries, profiles, identity and key, each with its state (iOS)
     #[arg(long, requires = "builds")]
     tree: bool,
@@ -79,6 +82,7 @@ fn builds(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> 
         app: args.app.clone(),
         above: args.above.clone(),
         device: args.device.clone(),
+        ask_store: args.ask_store,
     };
     let requests: Vec<Request> = args.builds.iter().map(request).collect();
     let checked = check(ctx, &requests).map_err(|error| Failure::of(&attempt, &error))?;

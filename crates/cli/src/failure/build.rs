@@ -78,6 +78,7 @@ impl Classify for CheckError {
             Self::File(inner) => inner.class(),
             Self::Zip(inner) => inner.class(),
             Self::Connect(inner) => inner.class(),
+            Self::Store(inner) => inner.class(),
             Self::Digest(inner) => inner.class(),
             Self::Inside { .. } => say(Exit::Damaged, "look at the file, or unpack the app again"),
             Self::Certificates(inner) => inner.class(),

@@ -264,3 +264,53 @@ fn what_people_see_and_are_asked_for_is_held_against_the_project_file_on_both_si
     env.run("sign crossing.ipa --for store").exit(5).says("(displayed-name-mismatch)");
     env.run("sign crossing.ipa --for store --set-title Ferry").exit(0);
 }
+
+#[test]
+fn the_store_is_asked_what_it_has_where_that_is_wanted() {
+    use crate::upload::{ANDROID, IOS, ready};
+    let (env, portal) = ready();
+    env.run(&format!("check {ANDROID} --ask-store")).exit(0);
+    env.run(&format!("upload {ANDROID}")).exit(0);
+    env.run(&format!("upload {IOS}")).exit(0);
+    // this very build is no other one
+    env.run(&format!("check {ANDROID} --ask-store")).exit(0).is_silent_on("build-number-not-higher");
+    // a build that no ledger here knows of is judged by what the store has
+    let unsigned = env.run("check quay.apk --app quayside --ask-store").exit(1);
+    unsigned
+        .says("build-number-not-higher")
+        .says("not above what the store has")
+        .says("above 12, which the store has");
+    env.run("check quay.apk --app quayside").exit(1).is_silent_on("which the store has");
+    // a version that is live is closed
+    crate::advance::review(&env, "crossing");
+    let (env, portal) = crate::advance::later(env, portal, "2026-12-01T00:00:10Z");
+    env.run("advance crossing-2.4.0-12-store.ipa --to everyone --new New. --yes").exit(0);
+    let (env, portal) = crate::advance::later(env, portal, "2026-12-05T00:00:00Z");
+    assert_eq!(
+        env.run("deliveries --app crossing --format json").exit(0).json()["deliveries"][0]["stage"],
+        "live"
+    );
+    env.run("sign crossing.ipa --for store --set-build 13").exit(0);
+    let next = "crossing-2.4.0-13-store.ipa";
+    env.run(&format!("check {next}")).exit(0).says("! version-closed").says("was given to everyone");
+    let closed = env.run(&format!("check {next} --ask-store")).exit(1);
+    closed.says("✗ version-closed").says("version 2.4.0 is live").says("2.4.1 or above");
+    env.run("sign crossing.ipa --for store --set-version 2.3 --set-build 14").exit(0);
+    env.run("check crossing-2.3-14-store.ipa --ask-store")
+        .exit(1)
+        .says("✗ version-not-higher")
+        .says("above 2.4.0, which is live");
+    env.run(&format!("check {IOS} --ask-store")).exit(0).is_silent_on("version-closed");
+    env.run("explain version-closed").exit(0).says("takes no more");
+    // the store holds the keys: what it says of them counts, whatever the project file says
+    env.run("keystore create deck --app quayside --common-name Deck --algorithm rsa-2048").exit(0);
+    env.run("keystore deposit --app quayside --yes").exit(0);
+    let text = String::from_utf8(env.read("ninekeys.toml")).unwrap();
+    let upload = text.lines().find(|line| line.starts_with("upload = ")).unwrap().to_owned();
+    env.file("ninekeys.toml", text.replace(&upload, &format!("upload = \"{}\"", "11".repeat(32))).as_bytes());
+    env.run(&format!("check {ANDROID}")).exit(1).says("signer-unknown");
+    env.run(&format!("check {ANDROID} --ask-store")).exit(0).is_silent_on("signer-unknown");
+    drop(portal);
+    env.run(&format!("check {ANDROID} --ask-store")).exit(6).says("cannot be reached");
+    env.run("check --app crossing --ask-store").exit(2);
+}

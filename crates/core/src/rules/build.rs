@@ -8,6 +8,7 @@ use crate::build::{Number, Says};
 use crate::findings::{Level, Mend, Observation};
 use crate::ios::look::IosLook;
 use crate::model::{BuildNumber, Destination};
+use crate::next::{highest, live};
 
 pub(super) const RULES: &[Rule] = &[
     Rule {
@@ -65,6 +66,14 @@ pub(super) const RULES: &[Rule] = &[
         meaning: "A store takes no version below the one that people have; their devices would not get it.",
         remedy: "build it with a version above that one",
         subjects: &[Subject::Ios(version_not_higher)],
+    },
+    Rule {
+        name: "version-closed",
+        level: Level::Error,
+        about: "everyone has a build of this version, and the store takes no more of it",
+        meaning: "A store closes a version when it goes live: what comes after it has to be a higher version.",
+        remedy: "build it with the next version; `ninekeys app next` says which, and `ninekeys upload --next` signs it so",
+        subjects: &[Subject::Ios(version_closed)],
     },
     Rule {
         name: "parts-differ",
@@ -253,7 +262,14 @@ fn number_not_higher(look: &BuildLook<'_>, notes: &mut Notes) {
     let last =
         look.last.map(|last| (&last.number, format!("above {}, which {} has", last.number, last.file)));
     let above = look.above.map(|number| (number, format!("above {number}, as asked for")));
-    let Some((least, expected)) = last.into_iter().chain(above).max_by_key(|(number, _)| *number) else {
+    let version = says.version.as_deref().unwrap_or_default();
+    let there = look.there.and_then(|all| highest(look.build.platform, all, version));
+    let there = there.map(|number| (number, format!("above {number}, which the store has")));
+    let from_store = there.as_ref().map(|(number, _)| *number);
+    // what was asked for, and what a store has, is held to the letter
+    let strict = above.iter().chain(&there).map(|(number, _)| *number).max();
+    let all = last.into_iter().chain(above).chain(there);
+    let Some((least, expected)) = all.max_by_key(|(number, _)| *number) else {
         return notes.skip(because::NOTHING_BEFORE);
     };
     if says.number == Number::Unknown {
@@ -262,13 +278,13 @@ fn number_not_higher(look: &BuildLook<'_>, notes: &mut Notes) {
         return notes.found(seen.expected(expected).place(look.build.says_in));
     }
     let number = says.number();
-    // what was asked for is held to the letter
-    let asked = look.above.is_some();
+    let asked = strict == Some(least);
     let again = number == *least && !asked;
     let takes_again = look.destination.is_some_and(Destination::takes_a_number_again);
     let worked_on = !leaves_the_house(look) && !asked;
     if number < *least || (number == *least && !(again && worked_on)) {
-        let seen = Observation::new(format!("its {word} is not above the last release's"));
+        let what = if from_store == Some(least) { "what the store has" } else { "the last release's" };
+        let seen = Observation::new(format!("its {word} is not above {what}"));
         let seen = seen.expected(expected).found(number);
         let level = if (again && takes_again) || worked_on { Level::Warning } else { Level::Error };
         notes.found(seen.level(level).place(look.build.says_in));
@@ -409,15 +425,50 @@ fn encrypted(_: &BuildLook<'_>, ios: &IosLook<'_>, notes: &mut Notes) {
 
 fn version_not_higher(look: &BuildLook<'_>, _: &IosLook<'_>, notes: &mut Notes) {
     let Some(says) = says(look, notes) else { return };
-    let Some(highest) = look.highest_version else { return notes.skip(because::NOTHING_BEFORE) };
     let number = |text: &str| text.parse::<BuildNumber>().ok();
     let Some(own) = says.version.as_deref().and_then(number) else {
         return notes.skip("its version is no number");
     };
+    if let Some(live) = look.there.and_then(live).filter(|live| own < *live) {
+        let seen = Observation::new("its version is below one that everyone has").level(Level::Error);
+        let seen = seen.expected(format!("above {live}, which is live")).found(own);
+        return notes.found(seen.place(look.build.says_in));
+    }
+    let Some(highest) = look.highest_version else { return notes.skip(because::NOTHING_BEFORE) };
     if number(&highest.version).is_some_and(|highest| own < highest) {
         let seen = Observation::new("its version is below one that was signed for the same place");
         let seen = seen.expected(format!("{} or above, which {} has", highest.version, highest.file));
         notes.found(seen.found(own).place(look.build.says_in));
+    }
+}
+
+fn version_closed(look: &BuildLook<'_>, _: &IosLook<'_>, notes: &mut Notes) {
+    let Some(says) = says(look, notes) else { return };
+    let Some(own) = says.version.as_deref().and_then(|text| text.parse::<BuildNumber>().ok()) else {
+        return notes.skip("its version is no number");
+    };
+    if look.destination != Some(Destination::Store) {
+        return notes.skip("it does not go to a store");
+    }
+    let closed = |seen: Observation| {
+        seen.expected(format!("{} or above", own.next())).found(&own).place(look.build.says_in)
+    };
+    match (look.there, look.highest_version) {
+        (Some(all), _) => {
+            if live(all).is_some_and(|live| live == own) {
+                notes.found(closed(Observation::new(format!(
+                    "version {own} is live, and takes no more builds"
+                ))));
+            }
+        }
+        // the ledger knows that everyone was to get it, and not whether they do yet
+        (None, Some(last)) if last.everyone.is_some() && last.version.parse() == Ok(own.clone()) => {
+            let seen = Observation::new(format!(
+                "version {own} was given to everyone: once it is live it takes no more builds"
+            ));
+            notes.found(closed(seen).level(Level::Warning));
+        }
+        (None, _) => notes.skip("no store was asked, and the ledger knows of none of it that everyone has"),
     }
 }
 

@@ -20,6 +20,7 @@ use crate::findings::{Finding, Level, Mend, Observation};
 use crate::ios::look::IosLook;
 use crate::ios::setup::Setup;
 use crate::model::{App, BuildNumber, Destination, Inventory, LastBackup, Policy, ReleaseFacts, Role};
+use crate::next::Earlier;
 
 /// A build under check and what it is compared with.
 pub struct BuildLook<'a> {
@@ -39,6 +40,8 @@ pub struct BuildLook<'a> {
     pub last: Option<&'a ReleaseFacts>,
     /// The release to the same place that has the highest version, on iOS, where numbers count within a version.
     pub highest_version: Option<&'a ReleaseFacts>,
+    /// What the store has of the app, where it was asked.
+    pub there: Option<&'a [Earlier]>,
     /// A number that it has to be above, whatever the ledger says.
     pub above: Option<&'a BuildNumber>,
     /// The builds that are looked at together with it.

@@ -1,6 +1,6 @@
 //! What builds are compared with: project file, cabinet, and what was learnt of revocations.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use jiff::Timestamp;
@@ -9,14 +9,20 @@ use ninekeys_core::digest::sha256_hex;
 use ninekeys_core::env::Env;
 use ninekeys_core::ios::device;
 use ninekeys_core::ios::look::{Against, IosLook, signed};
-use ninekeys_core::model::{App, Facts, Inventory, LastBackup, Project};
+use ninekeys_core::model::{ApiUse, App, Facts, Inventory, LastBackup, Platform, Project, ReleaseFacts};
+use ninekeys_core::next::Earlier;
 use ninekeys_formats::x509::Certificate;
+
+use ninekeys_portal::client::PortalError;
+use ninekeys_portal::store::Delivery;
 
 use super::check::CheckError;
 use crate::ctx::Ctx;
 use crate::identity;
+use crate::portal::with_store;
 use crate::project::ProjectError;
 use crate::revocation;
+use crate::store::store_keys;
 
 /// What a build is compared with: as much of project file and cabinet as there is.
 pub struct Background {
@@ -30,6 +36,8 @@ pub struct Background {
     pub(crate) pool: Vec<Certificate>,
     /// What was learnt of certificates that are revoked: fingerprints, with when.
     learnt: Vec<(String, Timestamp)>,
+    /// The builds that the store has, where it was asked.
+    there: Option<Vec<Delivery>>,
 }
 
 impl Background {
@@ -58,7 +66,8 @@ impl Background {
     pub(crate) fn with_roots(self, ctx: &Ctx<'_>) -> Result<Self, CheckError> {
         let roots = identity::roots(ctx.project_if_any()?.as_ref())?;
         let last_backup = self.last_backup;
-        Ok(Background { last_backup, ..Background::of(self.project, self.inventory, roots) })
+        let there = self.there;
+        Ok(Background { last_backup, there, ..Background::of(self.project, self.inventory, roots) })
     }
 
     /// Out of what there is.
@@ -69,7 +78,46 @@ impl Background {
     ) -> Self {
         let mut pool = inventory.as_deref().map(identity::authorities).unwrap_or_default();
         pool.extend(roots.iter().cloned());
-        Background { project, inventory, last_backup: None, roots, pool, learnt: Vec::new() }
+        Background { project, inventory, last_backup: None, roots, pool, learnt: Vec::new(), there: None }
+    }
+
+    /// With what the store has: its builds, and of these the keys that it knows.
+    pub(super) fn with_store<'b>(
+        mut self,
+        ctx: &Ctx<'_>,
+        builds: impl Iterator<Item = &'b Build>,
+    ) -> Result<Self, CheckError> {
+        let file = ctx.project_file()?;
+        let cabinet = ctx.open_unlocked()?;
+        let ids: BTreeSet<&str> = builds
+            .filter(|build| build.platform == Platform::Android)
+            .filter_map(|build| Some(build.says.as_ref()?.id.as_str()))
+            .collect();
+        let apps: BTreeSet<&str> =
+            ids.iter().filter_map(|id| Some(file.project.app_of(Platform::Android, id)?.0)).collect();
+        // a key for one app alone is asked where no other is looked at
+        let app = apps.first().copied().filter(|_| apps.len() == 1);
+        let (all, held) = with_store(ctx, &cabinet, &file, (ApiUse::Uploads, app), |store| {
+            let held = ids.iter().map(|id| Ok((*id, store.keys(id)?)));
+            Ok::<_, CheckError>((store.deliveries()?, held.collect::<Result<Vec<_>, PortalError>>()?))
+        })?;
+        if let Some(project) = &mut self.project {
+            for (id, held) in held {
+                let sides = project.apps.values_mut().filter_map(|app| app.android.as_mut());
+                let keys = held.as_ref().map(store_keys);
+                sides.filter(|side| side.package == id).for_each(|side| side.store_keys.clone_from(&keys));
+            }
+        }
+        self.there = Some(all);
+        Ok(self)
+    }
+
+    /// What the store has of an app beside this very build, where it was asked.
+    pub(super) fn there(&self, build: &Build, own: &[&ReleaseFacts]) -> Option<Vec<Earlier>> {
+        let id = build.says.as_ref().map(|says| says.id.as_str()).unwrap_or_default();
+        let all = self.there.as_ref()?.iter().filter(|one| one.counts_for(build.platform, id));
+        let is_own = |one: &&Delivery| own.iter().any(|release| release.sha256 == one.sha256);
+        Some(all.filter(|one| !is_own(one)).map(Delivery::earlier).collect())
     }
 
     /// With what is learnt of the certificates that signed these builds, where they say that it can be asked.

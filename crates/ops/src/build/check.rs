@@ -18,6 +18,7 @@ use ninekeys_core::stream::DigestError;
 use ninekeys_formats::idsig::ENDING;
 use ninekeys_formats::manifest::Manifest;
 use ninekeys_formats::zip::ZipError;
+use ninekeys_portal::client::PortalError;
 use schemars::JsonSchema;
 use serde::Serialize;
 use thiserror::Error;
@@ -49,6 +50,8 @@ pub struct Request {
     pub above: Option<BuildNumber>,
     /// A device that it has to run on, by its name in the cabinet or by its identifier.
     pub device: Option<String>,
+    /// Whether the store is asked, too, what it has of the app.
+    pub ask_store: bool,
 }
 
 /// What was found.
@@ -201,6 +204,9 @@ pub enum CheckError {
     /// What the project pins.
     #[error(transparent)]
     Connect(#[from] ConnectError),
+    /// The store did not answer.
+    #[error(transparent)]
+    Store(#[from] PortalError),
     /// The project file has no such app.
     #[error("the project file has no app called {0}")]
     UnknownApp(String),
@@ -277,6 +283,9 @@ pub fn check(ctx: &Ctx<'_>, requests: &[Request]) -> Result<Vec<Checked>, CheckE
     let builds = done.iter().filter_map(|(_, build, _)| build.as_ref().ok());
     let background =
         if any_ios { background.with_roots(ctx)?.with_revocations(ctx, builds)? } else { background };
+    let builds = done.iter().filter_map(|(_, build, _)| build.as_ref().ok());
+    let asks = requests.iter().any(|request| request.ask_store);
+    let background = if asks { background.with_store(ctx, builds)? } else { background };
     // what is a part of what is known when all of them were read
     let parts: Vec<Option<Part>> = done
         .iter()
@@ -289,6 +298,8 @@ pub fn check(ctx: &Ctx<'_>, requests: &[Request]) -> Result<Vec<Checked>, CheckE
         let others: Vec<Part> = others.filter_map(|(_, part)| part.clone()).collect();
         let judged = |build: Build| {
             let destination = ctx.destination(request.destination)?;
+            // what the store says is about what goes there
+            let destination = destination.or(request.ask_store.then_some(Destination::Store));
             judge_file(&env, path, (request, destination), &background, &build, &others)
         };
         let outcome = build.and_then(judged);
@@ -407,6 +418,8 @@ pub(crate) fn judge(
     let known = known_signers(background.inventory.as_deref(), project, app.map(|(name, _)| name));
     let revoked = background.revoked();
     let ios = background.look_at_ios(env, build, app, subject.device.as_deref(), &revoked);
+    let own: Vec<&ReleaseFacts> = releases.iter().copied().filter(|one| is_itself(one, build)).collect();
+    let there = background.there(build, &own);
     let look = BuildLook {
         file: &subject.file,
         build,
@@ -416,6 +429,7 @@ pub(crate) fn judge(
         policy: project.map_or(&default_policy, |project| &project.policy),
         last,
         highest_version,
+        there: there.as_deref(),
         above: subject.above.as_ref(),
         parts: subject.parts,
         known_signers: &known,
@@ -599,9 +613,13 @@ fn highest_version<'a>(
             && destination.is_some_and(|wanted| release.destination == wanted)
             && release.store.as_deref() == store
             && Some(release.file.as_str()) != superseded
+            && !is_itself(release, build)
     });
-    let numbered = own.filter_map(|release| Some((release.version.parse::<BuildNumber>().ok()?, *release)));
-    numbered.max_by(|(one, _), (other, _)| one.cmp(other)).map(|(_, release)| release)
+    let number = |release: &ReleaseFacts| release.version.parse::<BuildNumber>().ok();
+    let numbered = own.filter_map(|release| Some((number(release)?, release.everyone.is_some(), *release)));
+    // of those of one version, one that everyone has says more
+    let key = |(version, everyone, _): &(BuildNumber, bool, &ReleaseFacts)| (version.clone(), *everyone);
+    numbered.max_by_key(key).map(|(.., release)| release)
 }
 
 /// The keys of the cabinet that an app may be signed with, in each role that they have for it.

@@ -168,6 +168,7 @@ pub fn hand_on(ctx: &Ctx<'_>, request: &Request) -> Result<Outcome, HandOnError>
         app: request.app.clone(),
         above: None,
         device: None,
+        ask_store: false,
     };
     let checked = check::check(ctx, std::slice::from_ref(&wanted))?;
     let checked = checked.into_iter().next().ok_or_else(|| HandOnError::NoApp(file.clone()))?.outcome?;

@@ -14,11 +14,13 @@ pub mod upload;
 
 use std::collections::{HashMap, HashSet};
 
+use base64ct::{Base64, Encoding};
 use jiff::{SignedDuration, Timestamp};
 use ninekeys_cabinet::{Cabinet, CabinetError};
-use ninekeys_core::model::{Destination, Facts, Platform, Project, ReleaseFacts};
+use ninekeys_core::digest::sha256_hex;
+use ninekeys_core::model::{Destination, Facts, NextUpload, Platform, Project, ReleaseFacts, StoreKeys};
 use ninekeys_portal::client::PortalError;
-use ninekeys_portal::store::{Delivery, Stage};
+use ninekeys_portal::store::{Delivery, Held, Stage};
 use ninekeys_portal::wire::Problem;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -70,6 +72,18 @@ fn values(sent: Option<&str>, needed: Option<&str>) -> String {
 /// The store that is meant, as the history says it.
 fn meant(ctx: &Ctx<'_>) -> String {
     ctx.store.as_ref().map_or_else(|| "the store".into(), |store| format!("the store {store}"))
+}
+
+/// The keys that a store has of an app, as the project file says them.
+pub(crate) fn store_keys(held: &Held) -> StoreKeys {
+    let of =
+        |certificate: &str| Base64::decode_vec(certificate).map(|der| sha256_hex(&der)).unwrap_or_default();
+    let next = held.next_upload.as_ref();
+    StoreKeys {
+        signing: of(&held.signing),
+        upload: of(&held.upload),
+        next_upload: next.map(|next| NextUpload { certificate: of(&next.certificate), from: next.from }),
+    }
 }
 
 /// A refusal of a rule, told apart from a portal that is away and from a key that may not do it.

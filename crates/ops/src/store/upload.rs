@@ -160,6 +160,7 @@ fn check_for_store(ctx: &Ctx<'_>, request: &Request) -> Result<CheckReport, Uplo
         app: request.app.clone(),
         above: None,
         device: None,
+        ask_store: false,
     };
     let checked = check::check(ctx, std::slice::from_ref(&wanted))?;
     let checked = checked.into_iter().next().ok_or_else(|| UploadError::NoApp(file_name(&request.build)))?;
