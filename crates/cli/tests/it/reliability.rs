@@ -666,35 +666,35 @@ fn a_full_disk_at_every_size_changes_nothing_or_all() {
 }
 
 #[test]
-fn two_and_eight_at_once_lose_nothing() {
+fn four_at_once_lose_nothing() {
     for case in of_every_day() {
-        let mut place = Place::new(case);
-        for many in [2, 8] {
-            place.refresh();
-            let mut children: Vec<Child> = (0..many).map(|_| place.start(case)).collect();
-            let codes: Vec<Option<i32>> =
-                children.iter_mut().map(|child| child.wait().unwrap().code()).collect();
-            let done = codes.iter().filter(|code| case.is_done(**code)).count();
-            assert!(done >= 1, "{}: {codes:?}", case.name);
-            // each has names of its own but for what has one name: there the second is refused
-            let one_name =
-                ["keystore export", "keystore hand-over", "sign", "sign several", "identity export"]
-                    .contains(&case.name);
-            // of two sets of pieces one would open nothing: the second is not made
-            let one_set = case.name == "cabinet pieces make";
-            let passphrase = case.name == "cabinet passphrase";
-            // what one of them took out or retired is gone or retired for the next
-            let once = !case.again.is_empty();
-            let allowed = |code: &Option<i32>| match code {
-                code if case.is_done(*code) => true,
-                Some(5) => one_name || one_set || once,
-                Some(2) => once,
-                _ => false,
-            };
-            assert!(codes.iter().all(allowed) || passphrase, "{}: {codes:?}", case.name);
-            place.assert_whole(case, &format!("{many} at once"));
-        }
+        at_once(&mut Place::new(case), case, 4);
     }
+}
+
+/// Does a command so many times at once.
+fn at_once(place: &mut Place, case: &Case, many: usize) {
+    place.refresh();
+    let mut children: Vec<Child> = (0..many).map(|_| place.start(case)).collect();
+    let codes: Vec<Option<i32>> = children.iter_mut().map(|child| child.wait().unwrap().code()).collect();
+    let done = codes.iter().filter(|code| case.is_done(**code)).count();
+    assert!(done >= 1, "{}: {codes:?}", case.name);
+    // each has names of its own but for what has one name: there the second is refused
+    let one_name = ["keystore export", "keystore hand-over", "sign", "sign several", "identity export"]
+        .contains(&case.name);
+    // of two sets of pieces one would open nothing: the second is not made
+    let one_set = case.name == "cabinet pieces make";
+    let passphrase = case.name == "cabinet passphrase";
+    // what one of them took out or retired is gone or retired for the next
+    let once = !case.again.is_empty();
+    let allowed = |code: &Option<i32>| match code {
+        code if case.is_done(*code) => true,
+        Some(5) => one_name || one_set || once,
+        Some(2) => once,
+        _ => false,
+    };
+    assert!(codes.iter().all(allowed) || passphrase, "{}: {codes:?}", case.name);
+    place.assert_whole(case, &format!("{many} at once"));
 }
 
 /// What looks, as often as it can for this long.
@@ -1013,7 +1013,7 @@ fn killed_at_calls(case: &Case, step: usize, most: usize) -> Option<usize> {
 fn killed_at_calls_that_write_nothing_is_lost() {
     let mut all = 0;
     for case in CASES.iter().filter(|case| matches!(case.name, "keystore export" | "cabinet restore")) {
-        let Some(kills) = killed_at_calls(case, 12, 60) else {
+        let Some(kills) = killed_at_calls(case, 20, 60) else {
             return eprintln!("SKIPPED: there is no strace on this machine");
         };
         all += kills;
@@ -1039,12 +1039,14 @@ fn every_key_signs(case: &Case) {
 
 #[cfg(target_os = "linux")]
 #[test]
-#[ignore = "minutes: every writing command, killed at every call that writes and at many instants"]
+#[ignore = "minutes: every writing command, two and eight times at once, killed at every call that writes and at many instants"]
 fn long_run_of_every_fault() {
     let (mut calls, mut instants) = (0, 0);
     // `ONLY=sign`: the commands whose names begin so
     let only = std::env::var("ONLY").unwrap_or_default();
     for case in CASES.iter().filter(|case| case.name.starts_with(&only)) {
+        let mut place = Place::new(case);
+        [2, 8].into_iter().for_each(|many| at_once(&mut place, case, many));
         let at_calls = killed_at_calls(case, 1, 400).unwrap_or(0);
         let at_instants = killed_at_instants(case, 20);
         every_key_signs(case);
