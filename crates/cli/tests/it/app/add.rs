@@ -115,3 +115,24 @@ fn keystores_that_could_serve_are_named_upload_keys_only_where_something_is_uplo
     let neither = serve("app add tide --bundle-id example.gannetpoint.tide --for store");
     assert_eq!(neither, serde_json::json!([]));
 }
+
+#[test]
+fn who_may_see_a_record_is_said_when_it_is_made() {
+    let (env, _portal) = crate::portal::connected();
+    let pier = "app add pier --package example.gannetpoint.pier --for store";
+    env.run(&format!("{pier} --seen-by ana@gannetpoint.example")).exit(2).says("--publish");
+    let published =
+        format!("{pier} --publish --seen-by ana@gannetpoint.example --seen-by bo@gannetpoint.example");
+    let json = env.run(&format!("{published} --format json")).exit(0).json();
+    assert_eq!(
+        json["published"][0]["record"]["seen_by"],
+        serde_json::json!(["ana@gannetpoint.example", "bo@gannetpoint.example"]),
+        "{json:#}"
+    );
+    env.run("app change pier --publish")
+        .exit(0)
+        .says("seen by ana@gannetpoint.example, bo@gannetpoint.example: was there");
+    let wrong =
+        env.run("app add quay --package example.gannetpoint.quay --for store --publish --seen-by ana");
+    wrong.exit(6).says("named by an address for mail").says("sent ana, needed NAME@HOST");
+}
