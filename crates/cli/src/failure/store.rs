@@ -50,6 +50,9 @@ impl Classify for PublishError {
             Self::Refused(refusal) if refusal.rule == "taken" => {
                 say(Exit::Portal, "choose another title (`--title`) or SKU (`--sku`)")
             }
+            Self::Refused(refusal) if refusal.rule == "id-unregistered" => {
+                class(Exit::Portal, &["prepare", "--app", "APP", "--for", "store"])
+            }
             Self::Refused(refusal) => mends(refusal),
         }
     }

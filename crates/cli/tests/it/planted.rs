@@ -128,6 +128,8 @@ const MADE_UP: [&str; 8] = [
 
 /// What asks the portal, walked with one that runs.
 const WALK_TO_THE_PORTAL: [&str; 26] = [
+    // before anything is registered there
+    "app change crossing --publish",
     "apikey create tests# --use testers",
     "prepare --app pier# --for store --yes",
     "lend --app pier# --for store --platform ios --mask -- true",
@@ -142,7 +144,6 @@ const WALK_TO_THE_PORTAL: [&str; 26] = [
     "rotate call-off --yes",
     "identity revoke asked1 --yes",
     "portal take-in",
-    "app change crossing --publish",
     "upload build.apk --app crossing",
     "deliveries",
     "app change pier# --package example.gannetpoint.pier# --publish",

@@ -8,14 +8,14 @@ use testkit::TestEnv;
 pub(crate) fn ready() -> (TestEnv, Running) {
     let (env, portal) = connected();
     env.run("app add quayside --package example.gannetpoint.crossing --for store --publish").exit(0);
-    env.run("app change crossing --publish --sku FERRY-1 --language en-GB")
-        .exit(0)
-        .says("SKU FERRY-1, in en-GB");
     env.run("keystore create quay --app quayside --kind upload --common-name A --algorithm rsa-2048").exit(0);
     env.file("quay.apk", &testkit::builds::crossing().apk());
     env.run("sign quay.apk --app quayside --for store").exit(0);
     env.run("app change crossing --extension share=example.gannetpoint.crossing.share").exit(0);
     env.run("prepare --app crossing --for store --yes").exit_any(&[0, 1]);
+    env.run("app change crossing --publish --sku FERRY-1 --language en-GB")
+        .exit(0)
+        .says("SKU FERRY-1, in en-GB");
     env.file("crossing.ipa", ninekeys_core::demo::CROSSING_IPA);
     env.run("sign crossing.ipa --for store").exit(0);
     (env, portal)
@@ -419,4 +419,16 @@ fn an_accounts_upload_password_uploads_and_does_nothing_else() {
         let (line, body) = crate::portal::call(&portal.address, &text);
         assert!(line.contains(status), "{path}: {line} {body}");
     }
+}
+
+#[test]
+fn a_bundle_id_that_nobody_registered_gets_no_record() {
+    let (env, _portal) = ready();
+    let refused = env.run("app add pier --bundle-id example.gannetpoint.pier --for store --publish").exit(6);
+    refused
+        .says("id-unregistered")
+        .says("sent example.gannetpoint.pier, needed a bundle id that is registered");
+    refused.says("ninekeys prepare --app pier --for store");
+    env.run("prepare --app pier --for store --yes").exit_any(&[0, 1]);
+    env.run("app change pier --publish").exit(0).says("is there now");
 }

@@ -25,7 +25,7 @@ pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, F
     let request = args.says.request(args.name);
     let request = request.map_err(|lacks| Failure::plain(Exit::Usage, &attempt, &lacks))?;
     let report = app_add(ctx, request).map_err(|error| {
-        let failure = Failure::of(&attempt, &error);
+        let failure = Failure::of(&attempt, &error).naming("APP", &name);
         match error {
             AppAddError::Publish(_) => {
                 failure.changed(&format!("{name} is in the project file, and the store does not know it"))

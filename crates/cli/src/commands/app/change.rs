@@ -24,10 +24,11 @@ pub(crate) struct Args {
 
 pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
     let attempt = format!("change the app {}", args.app);
+    let app = args.app.clone();
     let request = args.says.request(args.app);
     let request = request.map_err(|lacks| Failure::plain(Exit::Usage, &attempt, &lacks))?;
     let report = app_change(ctx, &request).map_err(|error| {
-        let failure = Failure::of(&attempt, &error);
+        let failure = Failure::of(&attempt, &error).naming("APP", &app);
         match error {
             AppChangeError::Publish(_) => {
                 failure.changed("at most the project file; the store does not know the app")

@@ -282,6 +282,9 @@ fn delivers(caller: &mut Caller, env: &TestEnv, owner: &str, reader: &str) {
     caller.expect(201, records, "", owner, &crossing);
     caller.expect(409, records, "", owner, &crossing);
     caller.expect(400, records, "", owner, &record(" "));
+    // app ids were registered by now, and this is none of them
+    let strange = String::from_utf8(record("example.gannetpoint.strange")).unwrap().replace("android", "ios");
+    caller.expect(422, records, "", owner, strange.as_bytes());
     caller.refuses(("get", RECORDS), "", reader, b"");
     caller.expect(200, ("get", RECORDS), "", owner, b"");
     env.run("app add quayside --package example.gannetpoint.crossing --for store").exit(0);
@@ -438,6 +441,8 @@ fn a_stranger_signs(caller: &mut Caller, owner: &str) {
     let bytes = other.read("deckhand-1.1.0-31-devices.ipa");
     let sha256 = ninekeys_core::digest::sha256_hex(&bytes);
     let id = "example.gannetpoint.deckhand";
+    let app_id = json!({ "bundle_id": id, "title": "Deckhand", "capabilities": [] }).to_string();
+    caller.expect(201, ("post", APP_IDS), "", owner, app_id.as_bytes());
     let record = json!({ "id": id, "platform": "ios", "title": "Deckhand", "sku": "D", "language": "en" });
     caller.expect(201, ("post", RECORDS), "", owner, record.to_string().as_bytes());
     let new = json!({ "id": id, "platform": "ios", "file": "d.ipa", "size": bytes.len(), "sha256": sha256 });

@@ -29,7 +29,7 @@ use self::file::OnDisk;
 use super::routes::{Portal, Refusal, answer, read};
 use super::state::{self, with_env};
 use crate::store::{BASE, DIGEST, Delivery, NewUpload, PIECE, Reached, Record, Stage, Upload};
-use crate::wire::{Certificate, List};
+use crate::wire::{AppId, Certificate, List};
 
 /// The largest build.
 const MOST_BUILD: u64 = 4 << 30;
@@ -147,6 +147,15 @@ async fn new_record(
     check_record(&new)?;
     let now = portal.now();
     portal.once(&headers, &asked_by, 201, |database, _| {
+        let registered: Vec<AppId> = state::all(database, "app-id")?;
+        // a portal where nobody registered anything yet says nothing of what may go to its store
+        let is_known = registered.iter().any(|one| one.bundle_id == new.id);
+        if new.platform == Platform::Ios && !is_known && !registered.is_empty() {
+            let detail = format!("{} is no bundle id that is registered at the portal", new.id);
+            return Err(
+                Refusal::rule("id-unregistered", detail).values(&new.id, "a bundle id that is registered")
+            );
+        }
         let known: Vec<Record> = state::all(database, RECORD)?;
         if known.iter().any(|one| key_of(one) == key_of(&new)) {
             return Err(Refusal::taken(format!("{} is at the store already", new.id)));
