@@ -358,7 +358,7 @@ impl<'a> Teller<'a> {
                 Line {
                     alias: Some(&entry.alias),
                     algorithm: algorithm_of(all, &entry.key),
-                    apps: entry.apps_as(role).into_iter().collect(),
+                    apps: entry.apps_as(role),
                     not_after: certificate.map(|c| c.not_after),
                     sha256: certificate.map(|c| c.fingerprint.as_str()),
                     subject: certificate.map(|c| c.subject.as_str()),

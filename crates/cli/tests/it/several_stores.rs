@@ -106,6 +106,7 @@ fn a_store_that_is_not_there_or_not_meant_is_said_and_advice_stays_with_the_one_
         .exit(2)
         .says("what goes to harbour is for the store")
         .says("--for store");
+    env.run("check --app crossing --for devices --store harbour").exit(2).says("for the store");
     env.run("testers list --store harbour").exit(0).says("testers group NAME --store harbour");
     env.run("deliveries --store harbour").exit(0).says("ninekeys upload BUILD --store harbour");
     env.run("advance 12 --to testing --store harbour").exit(2).says("ninekeys deliveries --store harbour");

@@ -12,7 +12,6 @@ use ninekeys_core::ios::look::{Against, IosLook, signed};
 use ninekeys_core::model::{ApiUse, App, Facts, Inventory, LastBackup, Platform, Project, ReleaseFacts};
 use ninekeys_core::next::Earlier;
 use ninekeys_formats::x509::Certificate;
-
 use ninekeys_portal::client::PortalError;
 use ninekeys_portal::store::Delivery;
 

@@ -181,7 +181,14 @@ fn places<'a>(
 /// [`CheckSetupError`] when project file or cabinet cannot be read.
 pub fn check_setups(ctx: &Ctx<'_>, request: &Request) -> Result<CheckSetupReport, CheckSetupError> {
     let file = ctx.project_file()?;
-    let places = places(&file.project, request)?;
+    // what is for a store that is named is for no other destination
+    let asked = match request {
+        Request::App { app, destination } => {
+            Request::App { app: app.clone(), destination: ctx.destination(*destination)? }
+        }
+        Request::All => Request::All,
+    };
+    let places = places(&file.project, &asked)?;
     let roots = identity::roots(Some(&file))?;
     let cabinet = ctx.open()?;
     let inventory = cabinet.inventory()?;

@@ -8,7 +8,7 @@ use ninekeys_core::model::{
     ApiKeyFacts, ApiRole, ApiUse, Facts, Inventory, Item, ItemId, Name, Project, Service, State,
 };
 use ninekeys_core::token::{Claims, MOST_MINUTES, make};
-use ninekeys_portal::client::{HttpPortal, Portal, PortalError, basic, bearer};
+use ninekeys_portal::client::{HttpPortal, Portal, PortalError, Tokens, basic, bearer};
 use ninekeys_portal::store::Store;
 use ninekeys_portal::wire::AUDIENCE;
 use thiserror::Error;
@@ -177,8 +177,6 @@ fn connect<R, E: From<ConnectError>>(
     work: impl FnOnce(&HttpPortal<'_>) -> Result<R, E>,
 ) -> Result<R, E> {
     let failed = |error: ConnectError| E::from(error);
-    let address = file.project.portal.as_deref().ok_or_else(|| failed(ConnectError::NoAddress))?;
-    let pin = pin(file).map_err(failed)?;
     let inventory = cabinet.inventory().map_err(|error| failed(error.into()))?;
     let item = facts.key.and_then(|id| inventory.get(&id));
     let store = file.project.at_store.clone();
@@ -191,9 +189,7 @@ fn connect<R, E: From<ConnectError>>(
         let claims = Claims { iss: facts.issuer.clone(), aud: AUDIENCE.into(), iat, exp, scope: None };
         make(&key, &facts.key_id, &claims).map(|token| bearer(&token))
     };
-    let portal = HttpPortal::at(address, pin.as_deref(), &tokens, ctx.env.keys)
-        .map_err(|error| failed(error.into()))?;
-    work(&portal)
+    reach(ctx, file, &tokens, work)
 }
 
 /// The same with an account's upload password.
@@ -204,12 +200,20 @@ fn with_password<R, E: From<ConnectError>>(
     (item, facts): (&Item, &ApiKeyFacts),
     work: impl FnOnce(&HttpPortal<'_>) -> Result<R, E>,
 ) -> Result<R, E> {
+    let secret = cabinet.secret(item).map_err(|error| E::from(error.into()))?;
+    reach(ctx, file, &|| Ok(secret.lend(|password| basic(&facts.issuer, password))), work)
+}
+
+/// The portal of the project, asked by that caller.
+fn reach<R, E: From<ConnectError>>(
+    ctx: &Ctx<'_>,
+    file: &ProjectFile,
+    caller: Tokens<'_>,
+    work: impl FnOnce(&HttpPortal<'_>) -> Result<R, E>,
+) -> Result<R, E> {
     let failed = |error: ConnectError| E::from(error);
     let address = file.project.portal.as_deref().ok_or_else(|| failed(ConnectError::NoAddress))?;
     let pin = pin(file).map_err(failed)?;
-    let secret = cabinet.secret(item).map_err(|error| failed(error.into()))?;
-    let caller = || Ok(secret.lend(|password| basic(&facts.issuer, password)));
-    let portal = HttpPortal::at(address, pin.as_deref(), &caller, ctx.env.keys)
-        .map_err(|error| failed(error.into()))?;
-    work(&portal)
+    let portal = HttpPortal::at(address, pin.as_deref(), caller, ctx.env.keys);
+    work(&portal.map_err(|error| failed(error.into()))?)
 }

@@ -1,13 +1,11 @@
 //! What a store will not take, before a byte of it is sent: by what the store has said of builds and keys.
 
-use base64ct::{Base64, Encoding};
 use jiff::Timestamp;
-use ninekeys_core::digest::sha256_hex;
 use ninekeys_core::model::{BuildNumber, Platform};
 use ninekeys_core::next::{Bar, Earlier, bar};
 use ninekeys_portal::store::{Delivery, Held};
 
-use super::StoreRefusal;
+use super::{StoreRefusal, store_keys};
 
 /// A build, as far as a store goes by it.
 pub(super) struct Candidate<'a> {
@@ -76,13 +74,11 @@ pub(super) fn refusal_by_signer(
             "the store does not hold the app's signing key, and cannot sign what it makes of a bundle";
         return is_bundle.then(|| refusal("enrolment-missing", detail, None));
     };
-    let held = held.clone().at(now);
-    let of =
-        |certificate: &str| Base64::decode_vec(certificate).map(|der| sha256_hex(&der)).unwrap_or_default();
-    let (upload, signing) = (of(&held.upload), of(&held.signing));
+    let keys = store_keys(held);
+    let upload = keys.upload_at(now);
     if signer == upload {
         return None;
     }
-    let rule = if signer == signing { "keys-swapped" } else { "signer-unknown" };
-    Some(refusal(rule, "it is not signed with the app's upload key", Some((signer, &upload))))
+    let rule = if signer == keys.signing { "keys-swapped" } else { "signer-unknown" };
+    Some(refusal(rule, "it is not signed with the app's upload key", Some((signer, upload))))
 }

@@ -20,7 +20,7 @@ use serde::Serialize;
 use thiserror::Error;
 use toml_edit::{InlineTable, Item, Table, TableLike, value};
 
-use super::{StoreRefusal, meant, refusal};
+use super::{StoreRefusal, meant, refusal, store_keys};
 use crate::answers::CertificateSaid;
 use crate::ask::AskError;
 use crate::build::material::{self, SignerError};
@@ -420,14 +420,7 @@ fn keep(
     let next = held.next_upload.as_ref();
     let next = next.map(|next| read(&next.certificate).map(|(certificate, _)| (certificate, next.from)));
     let next_upload = next.transpose()?.map(|(certificate, from)| NextUploadSaid { certificate, from });
-    let says = ninekeys_core::model::StoreKeys {
-        signing: signing.sha256.clone(),
-        upload: upload.sha256.clone(),
-        next_upload: next_upload.as_ref().map(|next| ninekeys_core::model::NextUpload {
-            certificate: next.certificate.sha256.clone(),
-            from: next.from,
-        }),
-    };
+    let says = store_keys(held);
     let at = file.project.at_store.as_ref();
     // of several stores each is said which keystore signs for it
     let uploads = uploads.filter(|name| at.is_some() && file.project.store_signers(app).own != Some(name));

@@ -15,8 +15,8 @@ use crate::output::Output;
 /// Have the store hold an app's signing key from now on
 ///
 /// The store signs what devices get, and takes builds that are signed with the app's upload key. The signing key goes there encrypted to
-/// the store's key, and stays in the cabinet, or it comes out of a file; or the store makes one; or it is the one that the store holds for another app. That
-/// cannot be taken back. Called again it says what the store holds. The project file keeps both certificates, so that checks
+/// the store's key, and stays in the cabinet, or it comes out of a file; or the store makes one; or it is the one that the store holds
+/// for another app. That cannot be taken back. Called again it says what the store holds. The project file keeps both certificates, so that checks
 /// know them.
 #[derive(Debug, clap::Args)]
 #[command(arg(crate::store::option()))]
