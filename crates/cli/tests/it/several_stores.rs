@@ -110,6 +110,15 @@ fn a_store_that_is_not_there_or_not_meant_is_said_and_advice_stays_with_the_one_
     env.run("testers list --store harbour").exit(0).says("testers group NAME --store harbour");
     env.run("deliveries --store harbour").exit(0).says("ninekeys upload BUILD --store harbour");
     env.run("advance 12 --to testing --store harbour").exit(2).says("ninekeys deliveries --store harbour");
+    // a store's name may end with the word for a destination
+    let project = String::from_utf8(env.read("ninekeys.toml")).unwrap();
+    env.file(
+        "ninekeys.toml",
+        format!("{project}\n[store.old-store]\naddress = \"http://127.0.0.1:1\"\n").as_bytes(),
+    );
+    let signed = env.run("sign quay.apk --app quayside --store old-store").exit(0);
+    signed.says("quayside-2.4.0-12-old-store.apk").is_silent_on("build-name-mismatch");
+    env.file("ninekeys.toml", project.as_bytes());
     let elsewhere = |address: &str| {
         let project = String::from_utf8(env.read("ninekeys.toml")).unwrap();
         let (before, _) = project.split_once("[store.harbour]").unwrap();

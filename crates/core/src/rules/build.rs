@@ -234,8 +234,9 @@ fn name_mismatch(look: &BuildLook<'_>, notes: &mut Notes) {
     let Some((app, _)) = look.app else { return notes.skip(because::NO_APP) };
     let stem = look.file.rsplit_once('.').map_or(look.file, |(stem, _)| stem);
     let Some(claim) = stem.strip_prefix(app).and_then(|rest| rest.strip_prefix('-')) else { return };
-    let words = Destination::ALL.iter().map(|(word, _)| *word).chain(look.store);
-    let Some(place) = words.into_iter().find(|word| claim.ends_with(*word)) else { return };
+    // the store first: its name may end with the word for a destination
+    let mut words = look.store.into_iter().chain(Destination::ALL.iter().map(|(word, _)| *word));
+    let Some(place) = words.find(|word| claim.ends_with(*word)) else { return };
     let wanted = file_stem(app, says, place);
     if stem != wanted {
         let seen = Observation::new("its file name says something else than the build inside");
