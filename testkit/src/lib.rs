@@ -19,7 +19,7 @@ use std::collections::BTreeMap;
 use std::ffi::OsStr;
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::process::{Command, Output, Stdio};
+use std::process::{Command, ExitStatus, Output, Stdio};
 use std::sync::{Arc, Mutex, OnceLock};
 
 use tempfile::TempDir;
@@ -264,6 +264,45 @@ impl TestEnv {
         command.envs(self.variables.iter().map(|(name, value)| (name, value)));
         command.stdin(Stdio::null());
         command
+    }
+
+    /// Runs the program and kills it at a system call, the `when`-th of those of `calls` that it makes. Tells whether it came
+    /// so far; nothing where this machine has no `strace`.
+    pub fn killed_at<S: AsRef<OsStr>>(
+        &self,
+        calls: &str,
+        when: usize,
+        words: impl IntoIterator<Item = S>,
+    ) -> Option<bool> {
+        let status = self.injected(calls, "signal=KILL", when, words)?;
+        Some(status.code().is_none() || status.code() == Some(137))
+    }
+
+    /// Runs the program and lets a system call fail with `error`, as [`TestEnv::killed_at`] counts them. Tells how it ended.
+    pub fn failing_at<S: AsRef<OsStr>>(
+        &self,
+        (calls, error): (&str, &str),
+        when: usize,
+        words: impl IntoIterator<Item = S>,
+    ) -> Option<Option<i32>> {
+        Some(self.injected(calls, &format!("error={error}"), when, words)?.code())
+    }
+
+    fn injected<S: AsRef<OsStr>>(
+        &self,
+        calls: &str,
+        fault: &str,
+        when: usize,
+        words: impl IntoIterator<Item = S>,
+    ) -> Option<ExitStatus> {
+        let inner = self.command(words);
+        let mut command = Command::new("strace");
+        command.args(["-f", "-qq", "-o", "/dev/null", "-e"]).arg(format!("trace={calls}")).arg("-e");
+        command.arg(format!("inject={calls}:{fault}:when={when}"));
+        command.arg(inner.get_program()).args(inner.get_args()).current_dir(self.folder()).env_clear();
+        command.envs(inner.get_envs().filter_map(|(name, value)| Some((name, value?))));
+        command.env("PATH", "/usr/bin:/bin").stdin(Stdio::null()).stdout(Stdio::null());
+        command.stderr(Stdio::null()).status().ok()
     }
 
     /// Runs another program in the folder, with words between spaces; it has to succeed. Tells what it said.

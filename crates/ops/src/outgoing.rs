@@ -39,6 +39,9 @@ struct Line {
     temporary: String,
     target: String,
     secret: bool,
+    /// What the finished file is known by before any of them gets its name; nothing until then, and for a folder.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    made: Option<String>,
 }
 
 fn encoded(path: &Path) -> String {
@@ -71,12 +74,48 @@ impl Output {
         }
     }
 
-    fn finish(self, taken: Taken) -> Result<Option<PathBuf>, FileError> {
-        match self {
-            Output::File(file) => file.finish(taken),
-            Output::Folder(folder) => folder.finish(taken),
-        }
+    fn finish(self, taken: Taken) -> Result<Named, FileError> {
+        let target = self.target().to_owned();
+        let aside = match self {
+            Output::File(file) => file.finish(taken)?,
+            Output::Folder(folder) => folder.finish(taken)?,
+        };
+        Ok(Named { target, aside })
     }
+}
+
+/// Something that has its name now.
+struct Named {
+    target: PathBuf,
+    /// The name of what had it before.
+    aside: Option<PathBuf>,
+}
+
+impl Named {
+    /// Takes the name back, and gives it to what had it before.
+    fn take_back(self) {
+        folder::clear(&self.target);
+        let _ = match self.aside {
+            Some(aside) => fs::rename(aside, &self.target),
+            None => fs::remove_file(&self.target),
+        };
+    }
+}
+
+/// What a file of ours is known by whatever its name: what the system knows it by, its size, and when it was written last.
+/// Nobody else's file is that; nor is ours, once somebody wrote to it.
+#[cfg(unix)]
+fn made(path: &Path) -> Option<String> {
+    use std::os::unix::fs::MetadataExt;
+    let found = fs::symlink_metadata(path).ok().filter(fs::Metadata::is_file)?;
+    let (seconds, part) = (found.mtime(), found.mtime_nsec());
+    Some(format!("{}-{}-{}-{seconds}.{part:09}", found.dev(), found.ino(), found.size()))
+}
+
+/// Where a system says nothing of the kind, a name that was given stays.
+#[cfg(not(unix))]
+fn made(_: &Path) -> Option<String> {
+    None
 }
 
 /// Something on its way out.
@@ -110,7 +149,7 @@ impl Workshop {
     pub(crate) fn begin(ctx: &Ctx<'_>, target: &Path) -> Result<Self, FileError> {
         let failed = |cause| FileError::new("written", target, cause);
         let random = || std::io::Error::other("no randomness");
-        let mut outgoing = Outgoing::make(ctx, None).map_err(|_| failed(random()))?;
+        let outgoing = Outgoing::make(ctx, None).map_err(|_| failed(random()))?;
         let path = target.with_file_name(format!("{TEMPORARY}{}-{WORKSHOP}", outgoing.id));
         outgoing.note(&path, target, Access::Owner)?;
         let mut builder = fs::DirBuilder::new();
@@ -217,17 +256,23 @@ impl Outgoing {
     }
 
     /// Notes where something of this intention will stand.
-    pub(crate) fn note(&mut self, temporary: &Path, target: &Path, access: Access) -> Result<(), FileError> {
-        let Some(note) = &mut self.note else { return Ok(()) };
-        let line = Line {
-            cabinet: self.cabinet,
-            temporary: encoded(temporary),
-            target: encoded(target),
-            secret: access == Access::Owner,
-        };
+    pub(crate) fn note(&self, temporary: &Path, target: &Path, access: Access) -> Result<(), FileError> {
+        self.line(temporary, target, access == Access::Owner, None)
+    }
+
+    fn line(
+        &self,
+        temporary: &Path,
+        target: &Path,
+        secret: bool,
+        made: Option<String>,
+    ) -> Result<(), FileError> {
+        let Some(note) = &self.note else { return Ok(()) };
+        let (temporary, target) = (encoded(temporary), encoded(target));
+        let line = Line { cabinet: self.cabinet, temporary, target, secret, made };
         let mut text = serde_json::to_vec(&line).unwrap_or_default();
         text.push(b'\n');
-        note.file.write_all(&text).map_err(|cause| FileError::new("written", &note.path, cause))
+        (&note.file).write_all(&text).map_err(|cause| FileError::new("written", &note.path, cause))
     }
 
     /// Writes a whole file that no history has to speak of, under a note until it has its name.
@@ -264,24 +309,39 @@ impl Outgoing {
                 sha256: sha256.clone(),
             })
             .collect();
+        if taken == Taken::Refuse && files.len() > 1 {
+            self.mark(&files)?;
+        }
         let Plan { what, purpose, from, completes } = plan;
         self.intend(ctx, cabinet, what, purpose, from, intended, completes)?;
-        let mut aside = Vec::new();
-        let named = files.into_iter().try_for_each(|(file, _)| {
-            aside.extend(file.finish(taken)?);
+        let mut named = Vec::new();
+        let all = files.into_iter().try_for_each(|(file, _)| {
+            named.push(file.finish(taken)?);
             Ok::<_, FileError>(())
         });
-        match named {
+        match all {
             Ok(()) => {
                 self.end(ctx, cabinet, &format!("{what}: done"), true)?;
-                Ok(aside)
+                Ok(named.into_iter().filter_map(|one| one.aside).collect())
             }
             Err(error) => {
+                named.into_iter().rev().for_each(Named::take_back);
                 // what is not ended here is ended by the next command
                 let _ = self.end(ctx, cabinet, &format!("{what}: not done"), false);
                 Err(error.into())
             }
         }
+    }
+
+    /// Notes what the files are known by. A start that finds one of them without its name takes the names of the others
+    /// back: all of them, or none.
+    fn mark(&self, files: &[(Output, Option<String>)]) -> Result<(), FileError> {
+        for (output, _) in files {
+            if let Output::File(file) = output {
+                self.line(file.path(), file.target(), true, made(file.path()))?;
+            }
+        }
+        Ok(())
     }
 
     /// Writes the row that comes first.
@@ -371,6 +431,8 @@ pub fn sweep(memory: &MachineMemory) {
         let mut temporary: Vec<(bool, PathBuf)> =
             lines.iter().filter_map(|line| Some((!line.secret, decoded(&line.temporary)?))).collect();
         temporary.sort();
+        // names first: once the last temporary file is gone, all of them count as given
+        take_names_back(&lines, own);
         for (_, path) in temporary.iter().filter(|(_, path)| own(path)) {
             if path.ends_with(format!("{TEMPORARY}{id}-{WORKSHOP}")) {
                 clear_workshop(path);
@@ -383,6 +445,20 @@ pub fn sweep(memory: &MachineMemory) {
             && !temporary.iter().any(|(_, path)| fs::symlink_metadata(path).is_ok());
         if is_nobodys || name.starts_with(BEGUN) {
             let _ = fs::remove_file(entry.path());
+        }
+    }
+}
+
+/// Takes the names back that a command gave that was killed before it had given all of them.
+fn take_names_back(lines: &[Line], own: impl Fn(&PathBuf) -> bool) {
+    let marked = || lines.iter().filter(|line| line.made.is_some());
+    let temporary = marked().filter_map(|line| decoded(&line.temporary)).filter(own);
+    if temporary.map(|path| made(&path)).all(|known| known.is_none()) {
+        return;
+    }
+    for line in marked() {
+        if let Some(target) = decoded(&line.target).filter(|target| made(target) == line.made) {
+            let _ = fs::remove_file(target);
         }
     }
 }

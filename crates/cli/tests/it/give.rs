@@ -113,6 +113,69 @@ fn nothing_is_given_that_is_not_ready_or_would_lie_beside_something_else() {
     nothing(&env);
 }
 
+/// The password and the folder's files get their names one after the other.
+#[cfg(target_os = "linux")]
+#[test]
+fn killed_between_two_names_the_same_command_again_gives_all_of_it() {
+    let (env, _portal) = connected();
+    env.run("prepare --app crossing --for store --yes").exit(0);
+    let mut partly = 0;
+    for (round, kind) in ["rename", "renameat2", "link", "linkat"].into_iter().enumerate() {
+        for call in 1.. {
+            let to = format!("out{round}-{call}");
+            let words = ["give", "--app", "crossing", "--for", "store", "--to", &to, "--receiver", "A"];
+            let Some(was_killed) = env.killed_at(kind, call, words) else {
+                return eprintln!("SKIPPED: there is no strace on this machine");
+            };
+            if !was_killed {
+                assert_eq!(files(&env, &to).len(), 3);
+                break;
+            }
+            let named = std::fs::read_dir(env.path(&to)).into_iter().flatten().flatten();
+            let named = named.filter(|file| !file.file_name().to_string_lossy().starts_with('.')).count();
+            partly += usize::from(named < 3 && env.path(&format!("{to}-password.txt")).exists());
+            // whatever comes next puts it in order: here something that only looks
+            env.run("board").exit_any(&[0, 1]);
+            let left = if env.path(&to).exists() { files(&env, &to) } else { Vec::new() };
+            let password = env.path(&format!("{to}-password.txt")).exists();
+            assert!(matches!((left.len(), password), (0, false) | (3, true)), "{kind} {call}: {left:?}");
+            if !password {
+                env.run(&words.join(" ")).exit(0);
+            }
+        }
+    }
+    assert!(partly >= 3, "only {partly} kills fell between two names");
+    env.run("cabinet status --prove").exit(0);
+    let given = env.run("given --format json").exit(0).json()["given"].as_array().unwrap().len();
+    let folders = std::fs::read_dir(env.folder()).unwrap().flatten();
+    let folders = folders
+        .filter(|entry| entry.file_name().to_string_lossy().starts_with("out") && entry.path().is_dir());
+    assert_eq!(given, folders.count(), "each that is there has its row");
+}
+
+/// What has its name already loses it where another cannot have its own.
+#[cfg(target_os = "linux")]
+#[test]
+fn a_name_that_cannot_be_given_takes_the_others_back() {
+    let (env, _portal) = connected();
+    env.run("prepare --app crossing --for store --yes").exit(0);
+    let words = ["give", "--app", "crossing", "--for", "store", "--to", "out", "--receiver", "A"];
+    let mut failed = 0;
+    for call in 1.. {
+        let Some(code) = env.failing_at(("renameat2", "EIO"), call, words) else {
+            return eprintln!("SKIPPED: there is no strace on this machine");
+        };
+        if code == Some(0) {
+            break;
+        }
+        failed += 1;
+        assert_eq!(code, Some(3), "at name {call}");
+        assert!(!env.path("out").exists() && !env.path("out-password.txt").exists(), "at name {call}");
+        env.run("given").exit(0).says("Nobody was given anything");
+    }
+    assert_eq!((failed, files(&env, "out").len()), (4, 3), "the password, and three files");
+}
+
 #[test]
 fn a_disk_that_fills_up_leaves_all_of_it_or_nothing() {
     let (env, _portal) = connected();

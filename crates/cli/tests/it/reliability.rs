@@ -933,24 +933,17 @@ fn a_change_that_was_cut_off_is_looked_at_on_a_read_only_disk_without_writing() 
     // a journal that has to be rolled back: a kill between the first page that was written and the last
     let journal = env.path("ninekeys.cabinet-journal");
     let mut found = false;
-    for delay in 0..400u64 {
+    for delay in 0..400 {
         let name = format!("k{delay}");
         let words = ["keystore", "create", &name, "--common-name", "A", "--algorithm", "ec-p256"];
-        let mut command = Command::new("strace");
-        command.args(["-f", "-qq", "-o", "/dev/null", "-e", "trace=fdatasync,fsync", "-e"]);
-        command.arg(format!("inject=fdatasync,fsync:signal=KILL:when={}", delay + 1));
-        let inner = env.command(words);
-        command.arg(PROGRAM).args(inner.get_args()).current_dir(env.folder()).env_clear();
-        command.envs(inner.get_envs().filter_map(|(name, value)| Some((name, value?))));
-        command.env("PATH", "/usr/bin:/bin").stdout(Stdio::null()).stderr(Stdio::null());
-        let Ok(status) = command.status() else {
+        let Some(was_killed) = env.killed_at("fdatasync,fsync", delay + 1, words) else {
             return eprintln!("SKIPPED: there is no strace on this machine");
         };
         if std::fs::read(&journal).is_ok_and(|bytes| bytes.first() == Some(&0xd9)) {
             found = true;
             break;
         }
-        if status.success() {
+        if !was_killed {
             break;
         }
     }
@@ -989,15 +982,7 @@ fn killed_at_calls(case: &Case, step: usize, most: usize) -> Option<usize> {
             }
             place.refresh();
             let words = place.command(case);
-            let inner = place.env.command(&words);
-            let mut command = Command::new("strace");
-            command.args(["-f", "-qq", "-o", "/dev/null", "-e"]).arg(format!("trace={kind}")).arg("-e");
-            command.arg(format!("inject={kind}:signal=KILL:when={call}"));
-            command.arg(PROGRAM).args(inner.get_args()).current_dir(place.env.folder()).env_clear();
-            command.envs(inner.get_envs().filter_map(|(name, value)| Some((name, value?))));
-            command.env("PATH", "/usr/bin:/bin").stdin(Stdio::null()).stdout(Stdio::null());
-            let status = command.stderr(Stdio::null()).status().ok()?;
-            let was_killed = status.code().is_none() || status.code() == Some(137);
+            let was_killed = place.env.killed_at(kind, call, &words)?;
             place.assert_whole(case, &format!("killed at {kind} {call}"));
             if !was_killed {
                 break;
