@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use jiff::Timestamp;
-use ninekeys_core::model::{Facts, Inventory, Item, ItemId, State};
+use ninekeys_core::model::{Abridged, Facts, Inventory, Item, ItemId, State};
 use rayon::prelude::*;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -38,7 +38,7 @@ pub(crate) type Records = std::collections::BTreeMap<Key, Record>;
 /// An item's facts as they stand.
 #[derive(Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
-pub(crate) struct ItemFacts<'a> {
+pub(crate) struct ItemFacts<'a, F = Facts> {
     name: String,
     state: State,
     generation: u32,
@@ -50,7 +50,7 @@ pub(crate) struct ItemFacts<'a> {
     seq: u64,
     #[serde(borrow)]
     pub(crate) compartment: Cow<'a, str>,
-    facts: Facts,
+    facts: F,
 }
 
 /// A copy that was made and proved.
@@ -210,9 +210,22 @@ pub(crate) fn inventory(records: &Records) -> Result<Inventory, CabinetError> {
 
 /// An item from its record.
 pub(crate) fn item(id: &str, stored: &str) -> Result<Item, CabinetError> {
+    item_with(id, stored, |facts: Facts| facts)
+}
+
+/// The same without what no list tells.
+pub(crate) fn abridged_item(id: &str, stored: &str) -> Result<Item, CabinetError> {
+    item_with(id, stored, |Abridged(facts)| facts)
+}
+
+fn item_with<'a, F: Deserialize<'a>>(
+    id: &str,
+    stored: &'a str,
+    facts: impl FnOnce(F) -> Facts,
+) -> Result<Item, CabinetError> {
     let unreadable =
         |what: &str| CabinetError::Tampered(format!("the {what} of {} cannot be read", shown(id)));
-    let found: ItemFacts<'_> = serde_json::from_str(stored).map_err(|_| unreadable("facts"))?;
+    let found: ItemFacts<'_, F> = serde_json::from_str(stored).map_err(|_| unreadable("facts"))?;
     Ok(Item {
         id: ItemId::from_text(id).filter(|_| is_as_written(id)).ok_or_else(|| unreadable("id"))?,
         name: found.name,
@@ -223,7 +236,7 @@ pub(crate) fn item(id: &str, stored: &str) -> Result<Item, CabinetError> {
         created: found.created,
         made: found.made,
         seq: found.seq,
-        facts: found.facts,
+        facts: facts(found.facts),
     })
 }
 

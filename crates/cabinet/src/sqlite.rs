@@ -24,6 +24,9 @@ const APPLICATION_ID: u32 = 0x394b_4559;
 pub(crate) const LAYOUT: u32 = 2;
 /// How long a writer waits for another.
 const PATIENCE: Duration = Duration::from_secs(30);
+/// The size of a page, in bytes. In a smaller one the usual certificate has no room, and its rest stands on a page of its own
+/// (SQLite file format, section 1.6): a third more to read, in four times as many pieces.
+const PAGE: u32 = 16 << 10;
 /// The longest row: a change of 200,000 records.
 const MOST_BYTES: i32 = 64 << 20;
 /// The most that all rows of one table have together.
@@ -70,6 +73,7 @@ impl SqliteStore {
         let connection = Connection::open_with_flags(path, flags() | OpenFlags::SQLITE_OPEN_CREATE);
         let connection = connection.map_err(written)?;
         let make = || -> rusqlite::Result<()> {
+            connection.pragma_update(None, "page_size", PAGE)?;
             connection.pragma_update(None, "application_id", APPLICATION_ID)?;
             connection.pragma_update(None, "user_version", LAYOUT)?;
             SCHEMA.iter().try_for_each(|(_, sql)| connection.execute_batch(sql))
@@ -549,7 +553,11 @@ impl Store for SqliteStore {
     }
 
     fn write_anew(&mut self) -> Result<(), CabinetError> {
-        self.connection.execute_batch("vacuum").map_err(|error| self.busy(error))
+        let anew = || -> rusqlite::Result<()> {
+            self.connection.pragma_update(None, "page_size", PAGE)?;
+            self.connection.execute_batch("vacuum")
+        };
+        anew().map_err(|error| self.busy(error))
     }
 
     fn copy_to(&self, path: &Path) -> Result<(), CabinetError> {

@@ -227,13 +227,15 @@ pub fn inventory<'a>(
     let is_known = |app: &String| project.as_ref().is_some_and(|project| project.app(app).is_some());
     let policy = project.as_ref().map_or_else(Policy::default, |project| project.policy.clone());
     let (mut rows, telling) = rows_of(all);
-    rows.par_sort_unstable_by(Row::order);
     let has_no_copy = |item: &&&Item| match &item.facts {
         Facts::Keystore(facts) => last_backup.is_none_or(|backup| !backup.has_keys(facts, all)),
         _ => false,
     };
-    let at_risk: HashSet<&ItemId> = telling.iter().filter(has_no_copy).map(|item| &item.id).collect();
-    let uses = Uses::of(&telling);
+    let tell = || {
+        let at_risk: HashSet<&ItemId> = telling.iter().filter(has_no_copy).map(|item| &item.id).collect();
+        (at_risk, Uses::of(&telling))
+    };
+    let (_, (at_risk, uses)) = rayon::join(|| rows.par_sort_unstable_by(Row::order), tell);
     let (backed_up, due_days) = (at_risk.is_empty(), policy.due_days);
     let teller = Teller { all, uses, at_risk, policy, now: ctx.env.now };
     let (now, total) = (ctx.env.now, rows.len());

@@ -128,6 +128,27 @@ fn a_copy_has_everything_and_its_bytes_stay_as_they_are() {
 }
 
 #[test]
+fn pages_are_large_and_smaller_ones_of_earlier_versions_become_so_when_all_is_written_anew() {
+    let folder = tempfile::tempdir().unwrap();
+    let size = |path: &Path| {
+        let found =
+            Connection::open(path).unwrap().query_row("pragma page_size", [], |row| row.get::<_, u32>(0));
+        found.unwrap()
+    };
+    let path = folder.path().join("new");
+    SqliteStore::create(&path).unwrap();
+    assert_eq!(size(&path), PAGE);
+    let path = folder.path().join("earlier");
+    SqliteStore::create(&path).unwrap();
+    Connection::open(&path).unwrap().execute_batch("pragma page_size = 4096; vacuum").unwrap();
+    assert_eq!(size(&path), 4096);
+    let mut store = SqliteStore::open(&path).unwrap();
+    store.write_anew().unwrap();
+    drop(store);
+    assert_eq!(size(&path), PAGE);
+}
+
+#[test]
 fn what_is_no_cabinet_is_said_to_be_none_and_stays_as_it_is() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("file");

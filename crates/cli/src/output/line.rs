@@ -113,12 +113,34 @@ impl Sign {
 
 #[derive(Debug, Clone)]
 enum Span<'a> {
-    Text(Style, Cow<'a, str>),
+    Text(Style, Piece<'a>),
     /// What can be typed: never broken, so that it can be copied.
-    Typed(Cow<'a, str>),
+    Typed(Piece<'a>),
     Sign(Sign),
     /// Spaces up to this column.
     To(usize),
+}
+
+/// A text that can do no harm, and whether it is of printable ASCII alone: then every letter is a column, in any locale.
+#[derive(Debug, Clone)]
+struct Piece<'a> {
+    text: Cow<'a, str>,
+    plain: bool,
+}
+
+impl<'a> Piece<'a> {
+    fn new(text: Cow<'a, str>) -> Self {
+        // all of it is looked at: many bytes at once are faster than the first that is not plain
+        match text.bytes().fold(true, |plain, byte| plain & (0x20..0x7f).contains(&byte)) {
+            true => Piece { text, plain: true },
+            false => Piece { text: harmless(text), plain: false },
+        }
+    }
+
+    /// How many columns it takes.
+    fn columns(&self) -> usize {
+        if self.plain { self.text.len() } else { columns(&self.text) }
+    }
 }
 
 /// One line being put together. Whatever comes out of files is made harmless on the way in.
@@ -139,7 +161,7 @@ impl<'a> Line<'a> {
         if text.is_empty() {
             return self;
         }
-        self.spans.push(Span::Text(style, harmless(text)));
+        self.spans.push(Span::Text(style, Piece::new(text)));
         self
     }
 
@@ -166,7 +188,7 @@ impl<'a> Line<'a> {
     /// What can be typed.
     pub(crate) fn typed(self, text: impl Into<Cow<'a, str>>) -> Self {
         let mut line = self;
-        line.spans.push(Span::Typed(harmless(text.into())));
+        line.spans.push(Span::Typed(Piece::new(text.into())));
         line
     }
 
@@ -186,7 +208,7 @@ impl<'a> Line<'a> {
     /// Whether nothing stands in it.
     fn is_empty(&self) -> bool {
         self.spans.iter().all(|span| match span {
-            Span::Text(_, text) | Span::Typed(text) => text.is_empty(),
+            Span::Text(_, piece) | Span::Typed(piece) => piece.text.is_empty(),
             Span::Sign(_) => false,
             Span::To(_) => true,
         })
@@ -223,10 +245,6 @@ fn parses<S: AsRef<str>>(arguments: &[S]) -> bool {
 
 /// Escapes what could move the cursor, change colours or turn the direction of writing.
 fn harmless(text: Cow<'_, str>) -> Cow<'_, str> {
-    // all of it is looked at: many bytes at once are faster than the first that is not plain
-    if text.bytes().fold(true, |plain, byte| plain & (0x20..0x7f).contains(&byte)) {
-        return text;
-    }
     let unsafe_char = |c: char| {
         c.is_control()
             || matches!(c, '\u{200b}'..='\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2060}'..='\u{2069}' | '\u{feff}')
@@ -267,10 +285,14 @@ impl<'a> Paper<'a> {
     }
 
     fn styled(&mut self, style: Style, text: &str) -> io::Result<()> {
-        let text = &match !text.is_ascii() && text.contains(TIE) {
-            true => Cow::Owned(text.replace(TIE, " ")),
-            false => Cow::Borrowed(text),
-        };
+        match !text.is_ascii() && text.contains(TIE) {
+            true => self.styled_plain(style, &text.replace(TIE, " ")),
+            false => self.styled_plain(style, text),
+        }
+    }
+
+    /// The same for a text that has nothing in it that only means to tie.
+    fn styled_plain(&mut self, style: Style, text: &str) -> io::Result<()> {
         self.spaces(0)?;
         if self.colour {
             write!(self.out, "{style}{text}{style:#}")
@@ -312,17 +334,17 @@ impl<'a> Paper<'a> {
                     let text = sign.text(self.marks);
                     // a mark stays with its word
                     if let Some(Span::Text(_, word)) = spans.peek() {
-                        let word = word.trim_start().split(' ').next().unwrap_or_default();
+                        let word = word.text.trim_start().split(' ').next().unwrap_or_default();
                         column = self.room_for(columns(text) + 1 + columns(word), column, hang)?;
                     }
                     self.styled(sign.style(), text)?;
                     column += columns(text);
                 }
-                Span::Text(style, text) => column = self.words(*style, text, column, hang)?,
-                Span::Typed(text) => {
-                    column = self.room_for(columns(text), column, hang)?;
-                    self.styled(BLUE, text)?;
-                    column += columns(text);
+                Span::Text(style, piece) => column = self.text(*style, piece, column, hang)?,
+                Span::Typed(piece) => {
+                    column = self.room_for(piece.columns(), column, hang)?;
+                    self.styled(BLUE, &piece.text)?;
+                    column += piece.columns();
                 }
             }
         }
@@ -361,6 +383,21 @@ impl<'a> Paper<'a> {
         self.blank()?;
         self.spaces(indent)?;
         Ok(indent)
+    }
+
+    /// Writes a text and returns the column after it.
+    fn text(&mut self, style: Style, piece: &Piece<'_>, start: usize, hang: usize) -> io::Result<usize> {
+        let text = piece.text.as_ref();
+        let whole = start + text.len();
+        if !piece.plain || self.width.is_some_and(|width| whole > width) {
+            return self.words(style, text, start, hang);
+        }
+        let seen = text.trim_end_matches(' ');
+        if !seen.is_empty() {
+            self.styled_plain(style, seen)?;
+        }
+        self.owed += text.len() - seen.len();
+        Ok(whole)
     }
 
     /// Writes text word by word and returns the column after it.
@@ -642,7 +679,15 @@ impl Paper<'_> {
 
 /// How many columns a text takes.
 fn columns(text: &str) -> usize {
-    if text.is_ascii() { text.len() } else { text.width() }
+    let mut count = 0;
+    for c in text.chars() {
+        // what our own words have in them beside letters is a column wide
+        if !matches!(c, ' '..='~' | TIE | '…' | '·') {
+            return text.width();
+        }
+        count += 1;
+    }
+    count
 }
 
 /// A word in pieces of at most `room` columns, cut behind colons: a fingerprint that is wider than the paper.

@@ -1,6 +1,7 @@
 //! Dates with their distance, sizes with their unit, fingerprints in short.
 
 use jiff::Timestamp;
+use jiff::tz::Offset;
 use ninekeys_core::model::{Role, Use};
 
 const DAY: i64 = 86_400;
@@ -10,7 +11,7 @@ pub(crate) const TIE: char = '\u{a0}';
 
 /// A text whose words stay on one line.
 pub(crate) fn tied(text: &str) -> String {
-    text.replace(' ', &TIE.to_string())
+    text.chars().map(|c| if c == ' ' { TIE } else { c }).collect()
 }
 
 /// What a key is for: each role that it has with its apps, signing first.
@@ -23,21 +24,26 @@ pub(crate) fn by_role(uses: &[Use]) -> Vec<(Role, Vec<&str>)> {
     [Role::Signing, Role::Upload].into_iter().map(of).filter(|(_, apps)| !apps.is_empty()).collect()
 }
 
+const MONTHS: [&str; 12] =
+    ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"];
+
 /// `11 Jun 2031`
 pub(crate) fn day(at: Timestamp) -> String {
-    tied(&at.strftime("%-d %b %Y").to_string())
+    // without a pattern that would be read each time: a list may have 100,000 of them
+    let date = Offset::UTC.to_datetime(at).date();
+    let month = usize::try_from(date.month() - 1).ok().and_then(|month| MONTHS.get(month)).unwrap_or(&"");
+    format!("{}{TIE}{month}{TIE}{:04}", date.day(), date.year())
 }
 
 /// `23 d`, `28 y`, `4 d ago`, `today`: days, beyond two years in years.
 pub(crate) fn distance(now: Timestamp, then: Timestamp) -> String {
     let seconds = then.as_second() - now.as_second();
     let days = seconds.abs() / DAY;
-    let length =
-        if days > 2 * 365 { format!("{} y", (days * 400 + 73_048) / 146_097) } else { format!("{days} d") };
+    let (length, unit) = if days > 2 * 365 { ((days * 400 + 73_048) / 146_097, "y") } else { (days, "d") };
     match (seconds < 0, days) {
         (_, 0) => "today".into(),
-        (true, _) => tied(&format!("{length} ago")),
-        (false, _) => tied(&length),
+        (true, _) => format!("{length}{TIE}{unit}{TIE}ago"),
+        (false, _) => format!("{length}{TIE}{unit}"),
     }
 }
 
@@ -78,16 +84,27 @@ pub(crate) fn size(bytes: u64) -> String {
 
 /// Three bytes of a fingerprint: `8C:41:D0…`
 pub(crate) fn short(fingerprint: &str) -> String {
-    let pairs = fingerprint.as_bytes().chunks(2).take(3);
-    let bytes: Vec<String> = pairs.map(|pair| String::from_utf8_lossy(pair).to_uppercase()).collect();
-    format!("{}…", bytes.join(":"))
+    let mut out = String::with_capacity(12);
+    pairs(fingerprint, 3, &mut out);
+    out.push('…');
+    out
 }
 
 /// A whole fingerprint: `8C:41:D0:…`
 pub(crate) fn whole(fingerprint: &str) -> String {
-    let pairs = fingerprint.as_bytes().chunks(2);
-    let bytes: Vec<String> = pairs.map(|pair| String::from_utf8_lossy(pair).to_uppercase()).collect();
-    bytes.join(":")
+    let mut out = String::with_capacity(fingerprint.len() * 3 / 2);
+    pairs(fingerprint, usize::MAX, &mut out);
+    out
+}
+
+/// Digits in large letters, two by two with colons between, as many pairs as are wanted.
+fn pairs(digits: &str, most: usize, out: &mut String) {
+    for (index, digit) in digits.chars().take(most.saturating_mul(2)).enumerate() {
+        if index > 0 && index.is_multiple_of(2) {
+            out.push(':');
+        }
+        out.push(digit.to_ascii_uppercase());
+    }
 }
 
 /// `1 error`, `2 errors`

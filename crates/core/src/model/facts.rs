@@ -13,6 +13,7 @@ use serde::de::value::MapAccessDeserializer;
 use serde::de::{Error as _, MapAccess, Visitor};
 use serde::{Deserialize, Deserializer, Serialize};
 
+use super::abridged::Fields;
 use super::seen::Seen;
 use super::{
     ApiUse, BuildNumber, DateFacts, Destination, DeviceFacts, HandOutFacts, IdentityFacts, ItemId, NineKey,
@@ -50,7 +51,7 @@ pub enum Facts {
 /// The kinds, as they are written.
 #[derive(Clone, Copy, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-enum Kind {
+pub(super) enum Kind {
     Key,
     Certificate,
     Keystore,
@@ -75,38 +76,39 @@ enum Tag {
 /// kept aside until the kind is known.
 impl<'de> Deserialize<'de> for Facts {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        struct KindFirst;
+        deserializer.deserialize_map(KindFirst(|_| &[]))
+    }
+}
 
-        impl<'de> Visitor<'de> for KindFirst {
-            type Value = Facts;
+/// The same, with the fields of each kind that are passed over.
+pub(super) struct KindFirst(pub(super) fn(Kind) -> &'static [&'static str]);
 
-            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-                f.write_str("facts that say their kind first")
-            }
+impl<'de> Visitor<'de> for KindFirst {
+    type Value = Facts;
 
-            fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Facts, A::Error> {
-                let Some(Tag::Kind) = map.next_key()? else {
-                    return Err(A::Error::missing_field("kind"));
-                };
-                let kind = map.next_value()?;
-                let rest = MapAccessDeserializer::new(map);
-                Ok(match kind {
-                    Kind::Key => Facts::Key(Deserialize::deserialize(rest)?),
-                    Kind::Certificate => Facts::Certificate(Deserialize::deserialize(rest)?),
-                    Kind::Keystore => Facts::Keystore(Deserialize::deserialize(rest)?),
-                    Kind::Identity => Facts::Identity(Deserialize::deserialize(rest)?),
-                    Kind::Profile => Facts::Profile(Deserialize::deserialize(rest)?),
-                    Kind::ApiKey => Facts::ApiKey(Deserialize::deserialize(rest)?),
-                    Kind::Device => Facts::Device(Deserialize::deserialize(rest)?),
-                    Kind::Release => Facts::Release(Deserialize::deserialize(rest)?),
-                    Kind::HandOut => Facts::HandOut(Deserialize::deserialize(rest)?),
-                    Kind::Rotation => Facts::Rotation(Deserialize::deserialize(rest)?),
-                    Kind::Date => Facts::Date(Deserialize::deserialize(rest)?),
-                })
-            }
-        }
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("facts that say their kind first")
+    }
 
-        deserializer.deserialize_map(KindFirst)
+    fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Facts, A::Error> {
+        let Some(Tag::Kind) = map.next_key()? else {
+            return Err(A::Error::missing_field("kind"));
+        };
+        let kind = map.next_value()?;
+        let rest = MapAccessDeserializer::new(Fields::without(self.0(kind), map));
+        Ok(match kind {
+            Kind::Key => Facts::Key(Deserialize::deserialize(rest)?),
+            Kind::Certificate => Facts::Certificate(Deserialize::deserialize(rest)?),
+            Kind::Keystore => Facts::Keystore(Deserialize::deserialize(rest)?),
+            Kind::Identity => Facts::Identity(Deserialize::deserialize(rest)?),
+            Kind::Profile => Facts::Profile(Deserialize::deserialize(rest)?),
+            Kind::ApiKey => Facts::ApiKey(Deserialize::deserialize(rest)?),
+            Kind::Device => Facts::Device(Deserialize::deserialize(rest)?),
+            Kind::Release => Facts::Release(Deserialize::deserialize(rest)?),
+            Kind::HandOut => Facts::HandOut(Deserialize::deserialize(rest)?),
+            Kind::Rotation => Facts::Rotation(Deserialize::deserialize(rest)?),
+            Kind::Date => Facts::Date(Deserialize::deserialize(rest)?),
+        })
     }
 }
 
@@ -152,35 +154,6 @@ impl Facts {
         }
     }
 
-    /// Lets go of what no list of items tells: encodings and claims, and of a build all but whose it is.
-    pub fn abridge(&mut self) {
-        match self {
-            Facts::Key(key) => let_go([&mut key.public_key, &mut key.fingerprint]),
-            Facts::Certificate(certificate) => let_go([&mut certificate.der, &mut certificate.issuer]),
-            Facts::Identity(identity) => identity.request = None,
-            Facts::Profile(profile) => {
-                profile.entitlements = BTreeMap::new();
-                let_go([&mut profile.uuid, &mut profile.app_id, &mut profile.team]);
-            }
-            Facts::Release(release) => {
-                release.seen = None;
-                release.folders = BTreeMap::new();
-                (release.schemes, release.profiles) = (Vec::new(), Vec::new());
-                let what = [&mut release.app, &mut release.id, &mut release.version, &mut release.file];
-                let whose = [&mut release.signed_with, &mut release.signer, &mut release.by];
-                let_go(what);
-                let_go(whose);
-                let_go([&mut release.content, &mut release.sha256]);
-            }
-            Facts::Device(device) => let_go([&mut device.identifier]),
-            Facts::Keystore(_)
-            | Facts::ApiKey(_)
-            | Facts::HandOut(_)
-            | Facts::Rotation(_)
-            | Facts::Date(_) => {}
-        }
-    }
-
     /// The items that these facts name.
     pub fn links(&self) -> Vec<&ItemId> {
         match self {
@@ -195,11 +168,6 @@ impl Facts {
             Facts::Rotation(r) => r.items.values().collect(),
         }
     }
-}
-
-/// Frees texts.
-fn let_go<const N: usize>(texts: [&mut String; N]) {
-    texts.into_iter().for_each(|text| *text = String::new());
 }
 
 /// A private key; its sealed part is PKCS#8.

@@ -1,5 +1,6 @@
 //! The words of the trade as types: kinds of key, items, apps, destinations.
 
+mod abridged;
 mod access;
 mod date;
 mod facts;
@@ -13,6 +14,7 @@ mod project;
 mod rotation;
 mod seen;
 
+pub use abridged::Abridged;
 pub use access::{ApiRole, ApiUse, UnknownWord};
 pub use date::{DateFacts, MOST_MONTHS};
 pub use facts::{
