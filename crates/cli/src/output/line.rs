@@ -285,20 +285,17 @@ impl<'a> Paper<'a> {
     }
 
     fn styled(&mut self, style: Style, text: &str) -> io::Result<()> {
-        match !text.is_ascii() && text.contains(TIE) {
-            true => self.styled_plain(style, &text.replace(TIE, " ")),
-            false => self.styled_plain(style, text),
-        }
-    }
-
-    /// The same for a text that has nothing in it that only means to tie.
-    fn styled_plain(&mut self, style: Style, text: &str) -> io::Result<()> {
         self.spaces(0)?;
         if self.colour {
-            write!(self.out, "{style}{text}{style:#}")
-        } else {
-            self.out.write_all(text.as_bytes())
+            write!(self.out, "{style}")?;
         }
+        for (index, piece) in text.split(TIE).enumerate() {
+            if index > 0 {
+                self.out.write_all(b" ")?;
+            }
+            self.out.write_all(piece.as_bytes())?;
+        }
+        if self.colour { write!(self.out, "{style:#}") } else { Ok(()) }
     }
 
     /// What the locale can show of two.
@@ -394,7 +391,7 @@ impl<'a> Paper<'a> {
         }
         let seen = text.trim_end_matches(' ');
         if !seen.is_empty() {
-            self.styled_plain(style, seen)?;
+            self.styled(style, seen)?;
         }
         self.owed += text.len() - seen.len();
         Ok(whole)
@@ -495,9 +492,11 @@ impl<'a> Paper<'a> {
             let mut rows = things.iter();
             match shape {
                 Shape::Aligned => {
-                    let aligned: io::Result<Vec<Vec<u8>>> =
-                        drawn.into_par_iter().map(|cells| cells.aligned(indent, &widths, marks)).collect();
-                    aligned?.iter().try_for_each(|text| self.out.write_all(text))?;
+                    for some in drawn.chunks(TOGETHER) {
+                        let aligned: io::Result<Vec<Vec<u8>>> =
+                            some.par_iter().map(|cells| cells.aligned(indent, &widths, marks)).collect();
+                        aligned?.iter().try_for_each(|text| self.out.write_all(text))?;
+                    }
                 }
                 Shape::LastBroken => {
                     rows.try_for_each(|thing| self.put(&in_columns(indent, &widths, row(thing).as_ref())))?;
@@ -566,6 +565,9 @@ const LAST_COLUMN: usize = 30;
 
 /// How many rows are drawn together.
 const AT_A_TIME: usize = 1_024;
+
+/// How many pieces of so many rows are laid out before they are written: what is written needs no room any more.
+const TOGETHER: usize = 16;
 
 /// Rows of a table, drawn before it is known how wide its columns are.
 #[derive(Default)]

@@ -1,5 +1,7 @@
 //! Dates with their distance, sizes with their unit, fingerprints in short.
 
+use std::fmt::Write;
+
 use jiff::Timestamp;
 use jiff::tz::Offset;
 use ninekeys_core::model::{Role, Use};
@@ -29,27 +31,43 @@ const MONTHS: [&str; 12] =
 
 /// `11 Jun 2031`
 pub(crate) fn day(at: Timestamp) -> String {
+    let mut out = String::new();
+    push_day(&mut out, at);
+    out
+}
+
+fn push_day(out: &mut String, at: Timestamp) {
     // without a pattern that would be read each time: a list may have 100,000 of them
     let date = Offset::UTC.to_datetime(at).date();
     let month = usize::try_from(date.month() - 1).ok().and_then(|month| MONTHS.get(month)).unwrap_or(&"");
-    format!("{}{TIE}{month}{TIE}{:04}", date.day(), date.year())
+    let _ = write!(out, "{}{TIE}{month}{TIE}{:04}", date.day(), date.year());
 }
 
 /// `23 d`, `28 y`, `4 d ago`, `today`: days, beyond two years in years.
 pub(crate) fn distance(now: Timestamp, then: Timestamp) -> String {
+    let mut out = String::new();
+    push_distance(&mut out, now, then);
+    out
+}
+
+fn push_distance(out: &mut String, now: Timestamp, then: Timestamp) {
     let seconds = then.as_second() - now.as_second();
     let days = seconds.abs() / DAY;
     let (length, unit) = if days > 2 * 365 { ((days * 400 + 73_048) / 146_097, "y") } else { (days, "d") };
-    match (seconds < 0, days) {
-        (_, 0) => "today".into(),
-        (true, _) => format!("{length}{TIE}{unit}{TIE}ago"),
-        (false, _) => format!("{length}{TIE}{unit}"),
-    }
+    let _ = match (seconds < 0, days) {
+        (_, 0) => out.write_str("today"),
+        (true, _) => write!(out, "{length}{TIE}{unit}{TIE}ago"),
+        (false, _) => write!(out, "{length}{TIE}{unit}"),
+    };
 }
 
 /// `11 Jun 2031, 23 d`
 pub(crate) fn day_and_distance(now: Timestamp, then: Timestamp) -> String {
-    format!("{}, {}", day(then), distance(now, then))
+    let mut out = String::with_capacity(32);
+    push_day(&mut out, then);
+    out.push_str(", ");
+    push_distance(&mut out, now, then);
+    out
 }
 
 /// Findings of a check that let a build through.
