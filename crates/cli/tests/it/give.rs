@@ -153,6 +153,28 @@ fn killed_between_two_names_the_same_command_again_gives_all_of_it() {
     assert_eq!(given, folders.count(), "each that is there has its row");
 }
 
+/// What is taken back is what was made, and nothing that somebody wrote to since.
+#[cfg(target_os = "linux")]
+#[test]
+fn what_somebody_wrote_to_after_a_kill_is_theirs() {
+    let (env, _portal) = connected();
+    env.run("prepare --app crossing --for store --yes").exit(0);
+    let words = ["give", "--app", "crossing", "--for", "store", "--to", "out", "--receiver", "A"];
+    let Some(was_killed) = env.killed_at("renameat2", 4, words) else {
+        return eprintln!("SKIPPED: there is no strace on this machine");
+    };
+    assert!(was_killed && env.path("out-password.txt").exists());
+    let named = || files(&env, "out").into_iter().filter(|name| !name.starts_with('.')).collect::<Vec<_>>();
+    let [first, second] = <[String; 2]>::try_from(named()).unwrap();
+    let theirs = format!("out/{first}");
+    env.file(&theirs, b"somebody's own");
+    env.run("board").exit_any(&[0, 1]);
+    assert_eq!(files(&env, "out"), [first.as_str()], "{second} went, and every temporary file");
+    assert!(!env.path("out-password.txt").exists());
+    assert_eq!(env.read(&theirs), b"somebody's own");
+    env.run(&words.join(" ")).exit(5).says("has something in it");
+}
+
 /// What has its name already loses it where another cannot have its own.
 #[cfg(target_os = "linux")]
 #[test]
