@@ -259,10 +259,36 @@ impl OutputFile {
                 self.temporary.persist(&target)
             }
         };
-        named.map_err(|error| failed(error.error))?;
-        sync_folder(folder_of(&target)).map_err(failed)?;
+        if let Err(error) = named {
+            aside.iter().for_each(|aside| put_back(aside, &target));
+            return Err(failed(error.error));
+        }
+        if let Err(cause) = sync_folder(folder_of(&target)) {
+            // what was replaced is gone: then the new one is all there is
+            if taken != Taken::Replace {
+                take_back(&target, aside.as_deref());
+            }
+            return Err(failed(cause));
+        }
         Ok(aside)
     }
+}
+
+/// Takes its name back from a file of ours, and gives it to what had it before.
+pub(crate) fn take_back(target: &Path, aside: Option<&Path>) {
+    let _ = match aside {
+        Some(aside) => fs::rename(aside, target),
+        None => fs::remove_file(target),
+    };
+}
+
+/// Undoes [`set_aside`] where nothing took the name.
+fn put_back(aside: &Path, target: &Path) {
+    // to rename one of two names for the same file does nothing
+    let _ = match fs::symlink_metadata(target) {
+        Ok(_) => fs::remove_file(aside),
+        Err(_) => fs::rename(aside, target),
+    };
 }
 
 /// What temporary files of ours are called first.

@@ -311,7 +311,10 @@ impl OutputFolder {
             aside.iter().for_each(|aside| drop(rename_to_new(aside, &self.target)));
             return Err(failed(cause));
         }
-        sync_folder(folder_of(&self.target)).map_err(failed)?;
+        if let Err(cause) = sync_folder(folder_of(&self.target)) {
+            take_back(&self.target, aside.as_deref());
+            return Err(failed(cause));
+        }
         Ok(aside)
     }
 }
@@ -320,6 +323,12 @@ impl Drop for OutputFolder {
     fn drop(&mut self) {
         clear(&self.temporary);
     }
+}
+
+/// Takes its name back from a folder of ours, and gives it to what had it before.
+pub(crate) fn take_back(target: &Path, aside: Option<&Path>) {
+    clear(target);
+    aside.iter().for_each(|aside| drop(rename_to_new(aside, target)));
 }
 
 /// Takes a folder of ours away that has no name yet.

@@ -76,11 +76,11 @@ impl Output {
 
     fn finish(self, taken: Taken) -> Result<Named, FileError> {
         let target = self.target().to_owned();
-        let aside = match self {
-            Output::File(file) => file.finish(taken)?,
-            Output::Folder(folder) => folder.finish(taken)?,
+        let (aside, take_back): (_, fn(&Path, Option<&Path>)) = match self {
+            Output::File(file) => (file.finish(taken)?, files::take_back),
+            Output::Folder(folder) => (folder.finish(taken)?, folder::take_back),
         };
-        Ok(Named { target, aside })
+        Ok(Named { target, aside, take_back })
     }
 }
 
@@ -89,17 +89,7 @@ struct Named {
     target: PathBuf,
     /// The name of what had it before.
     aside: Option<PathBuf>,
-}
-
-impl Named {
-    /// Takes the name back, and gives it to what had it before.
-    fn take_back(self) {
-        folder::clear(&self.target);
-        let _ = match self.aside {
-            Some(aside) => fs::rename(aside, &self.target),
-            None => fs::remove_file(&self.target),
-        };
-    }
+    take_back: fn(&Path, Option<&Path>),
 }
 
 /// What a file of ours is known by whatever its name: what the system knows it by, its size, and when it was written last.
@@ -325,7 +315,7 @@ impl Outgoing {
                 Ok(named.into_iter().filter_map(|one| one.aside).collect())
             }
             Err(error) => {
-                named.into_iter().rev().for_each(Named::take_back);
+                named.iter().rev().for_each(|one| (one.take_back)(&one.target, one.aside.as_deref()));
                 // what is not ended here is ended by the next command
                 let _ = self.end(ctx, cabinet, &format!("{what}: not done"), false);
                 Err(error.into())
