@@ -8,13 +8,13 @@ use std::hint::black_box;
 use std::sync::mpsc::channel;
 use std::sync::{Arc, Mutex};
 
-use ninekeys_core::model::Item;
+use ninekeys_core::model::{Item, ItemId};
 use rayon::prelude::*;
 use serde::de::DeserializeOwned;
 
 use crate::CabinetError;
 use crate::digest::{Digest, of_much};
-use crate::records::{self, Key, Record, Records, abridged_item, facts_digest, item, shown};
+use crate::records::{self, Key, Record, Records, abridged_item, facts_digest, item, shared, shown};
 use crate::row::{RecordKind, Version};
 use crate::store::{RecordSeen, Store};
 
@@ -101,7 +101,9 @@ struct Batch {
     /// The digest of each one's facts, where they were wanted.
     facts: Vec<Digest>,
     /// The items among them, where they were wanted.
-    items: Vec<Result<Arc<Item>, CabinetError>>,
+    items: Vec<(ItemId, Arc<Item>)>,
+    /// Why the first that cannot be read cannot.
+    unreadable: Option<CabinetError>,
     /// How many items were among them.
     count: usize,
     /// The digest of what is listed, where it was wanted.
@@ -192,17 +194,25 @@ impl Batch {
         let ends = (listed.first().map(name), listed.last().map(name));
         let items = listed.iter().filter(|one| one.kind == RecordKind::Item);
         let count = items.clone().count();
-        let read = |(index, one): (usize, &Listed<'_>)| {
-            if index.is_multiple_of(ROOM_FOR) {
-                make_room();
+        let read = || {
+            let mut read = Vec::with_capacity(count);
+            for (index, one) in items.enumerate() {
+                if index.is_multiple_of(ROOM_FOR) {
+                    make_room();
+                }
+                let item = if wanted.abridged { abridged_item } else { item };
+                read.push(shared(item(one.id, one.facts)?));
             }
-            let item = if wanted.abridged { abridged_item } else { item };
-            item(one.id, one.facts).map(Arc::new)
+            Ok(read)
         };
-        let items = items.filter(|_| wanted.items).enumerate().map(read).collect();
+        let (items, unreadable) = match wanted.items.then(read).transpose() {
+            Ok(items) => (items.unwrap_or_default(), None),
+            Err(error) => (Vec::new(), Some(error)),
+        };
         let facts = listed.iter().filter(|_| wanted.facts).map(|one| facts_digest(one.facts)).collect();
         let listing = wanted.listing.then(|| self.digest_listing());
-        (self.count, self.items, self.facts, self.listing) = (count, items, facts, listing);
+        (self.count, self.items, self.unreadable) = (count, items, unreadable);
+        (self.facts, self.listing) = (facts, listing);
         ascending.then_some(ends)
     }
 
@@ -302,8 +312,13 @@ impl Listing {
     ///
     /// # Errors
     /// [`CabinetError::Tampered`] for the first that cannot be read.
-    pub(crate) fn take_items(&mut self) -> Result<Vec<Arc<Item>>, CabinetError> {
-        self.0.iter_mut().flat_map(|batch| std::mem::take(&mut batch.items)).collect()
+    pub(crate) fn take_items(&mut self) -> Result<Vec<(ItemId, Arc<Item>)>, CabinetError> {
+        if let Some(error) = self.0.iter_mut().find_map(|batch| batch.unreadable.take()) {
+            return Err(error);
+        }
+        let mut all = Vec::with_capacity(self.0.iter().map(|batch| batch.items.len()).sum());
+        self.0.iter_mut().for_each(|batch| all.append(&mut batch.items));
+        Ok(all)
     }
 
     /// What stands in the records of a kind other than items, by id; what cannot be read is nothing that counts.

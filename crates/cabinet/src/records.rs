@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use jiff::Timestamp;
-use ninekeys_core::model::{Abridged, Facts, Inventory, Item, ItemId, State};
+use ninekeys_core::model::{Abridged, Facts, Inventory, Item, ItemId, State, moment};
 use rayon::prelude::*;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -45,6 +45,7 @@ pub(crate) struct ItemFacts<'a, F = Facts> {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     replaces: Option<ItemId>,
     revision: u32,
+    #[serde(deserialize_with = "moment::read")]
     created: Timestamp,
     made: u64,
     seq: u64,
@@ -204,8 +205,13 @@ pub(crate) fn compare_seals(
 pub(crate) fn inventory(records: &Records) -> Result<Inventory, CabinetError> {
     let of_items: Vec<(&Key, &Record)> =
         records.iter().filter(|((kind, _), _)| *kind == RecordKind::Item).collect();
-    let read = of_items.par_iter().map(|((_, id), record)| item(id, &record.facts).map(Arc::new));
+    let read = of_items.par_iter().map(|((_, id), record)| item(id, &record.facts).map(shared));
     Ok(Inventory::of_shared(read.collect::<Result<Vec<_>, _>>()?))
+}
+
+/// An item as an inventory takes it.
+pub(crate) fn shared(item: Item) -> (ItemId, Arc<Item>) {
+    (item.id, Arc::new(item))
 }
 
 /// An item from its record.

@@ -293,8 +293,13 @@ fn rows_of(all: &Inventory) -> (Vec<Row<'_>>, Vec<&Item>) {
             (rows, telling)
         })
         .collect();
-    let (rows, telling): (Vec<_>, Vec<_>) = parts.into_iter().unzip();
-    (rows.into_iter().flatten().collect(), telling.into_iter().flatten().collect())
+    let count: usize = parts.iter().map(|(rows, _)| rows.len()).sum();
+    let (mut rows, mut telling) = (Vec::with_capacity(count), Vec::new());
+    for (mut some, mut tell) in parts {
+        rows.append(&mut some);
+        telling.append(&mut tell);
+    }
+    (rows, telling)
 }
 
 fn add_rows<'a>(item: &'a Item, into: &mut Vec<Row<'a>>) {

@@ -8,7 +8,7 @@ use ninekeys_core::model::{ReleaseFacts, State, Wholeness};
 use ninekeys_ops::build::releases::{Comparison, Release, ReleasesCompareReport, ReleasesReport};
 use ninekeys_ops::inventory::{Group, InventoryReport, Line as Row};
 
-use super::line::{Line, Paper, Sign};
+use super::line::{Line, Paper, Pen, Sign};
 use super::{Report, difference, words};
 
 impl Report for InventoryReport<'_> {
@@ -31,7 +31,9 @@ impl Report for InventoryReport<'_> {
         paper.put(&Line::new().text(head))?;
         paper.blank()?;
         match self.group {
-            None => paper.table_of(2, &HEADS, &self.items, |row| item_row(self, row))?,
+            None => {
+                paper.tables_of(2, &HEADS, &[(None, &self.items)], |row, pen| item_row(self, row, pen))?
+            }
             Some(group) => groups(self, group, paper)?,
         }
         if self.items.iter().any(|row| row.mark == Mark::AtRisk) {
@@ -82,7 +84,7 @@ fn groups<'a>(report: &'a InventoryReport<'a>, group: Group, paper: &mut Paper<'
         (Some(Line::new().text("  ").bold(name).dim(count)), rows)
     };
     let groups: Vec<_> = report.items.chunk_by(same).map(titled).collect();
-    paper.tables_of(2, &HEADS, &groups, |row| item_row(report, row))
+    paper.tables_of(2, &HEADS, &groups, |row, pen| item_row(report, row, pen))
 }
 
 /// What a name in a subject may be followed by.
@@ -138,30 +140,43 @@ pub(super) fn state_of(row: &Row<'_>) -> (Sign, Cow<'static, str>) {
     }
 }
 
-fn item_row<'a>(report: &InventoryReport<'_>, row: &'a Row<'a>) -> [Line<'a>; 11] {
+fn item_row(report: &InventoryReport<'_>, row: &Row<'_>, pen: &mut Pen<'_, '_>) {
     let (mark, state) = state_of(row);
-    let until = row.not_after.map_or_else(String::new, |until| words::day_and_distance(report.at, until));
-    [
-        Line::new().sign(mark).text(" ").bold(row.name),
-        // a key that is called as its keystore needs no second name
-        Line::new().dim(row.alias.filter(|alias| *alias != row.name).unwrap_or("")),
-        Line::new().text(if report.group == Some(Group::Kind) { "" } else { row.kind }),
-        Line::new().text(if report.group == Some(Group::App) { String::new() } else { row.apps.join(", ") }),
-        Line::new().dim(row.subject.map(short_name).unwrap_or_default()),
-        Line::new().text(row.algorithm.unwrap_or("")),
-        Line::new().text(until),
-        Line::new().text(row.sha256.map(words::short).unwrap_or_default()),
-        Line::new().text(row.serial.map(words::short).unwrap_or_default()),
-        Line::new().text(used_by(row)),
-        Line::new().like(mark, state),
-    ]
+    pen.cell().sign(mark).text(" ").bold(row.name);
+    // a key that is called as its keystore needs no second name
+    pen.cell().dim(row.alias.filter(|alias| *alias != row.name).unwrap_or_default());
+    pen.cell().text(if report.group == Some(Group::Kind) { "" } else { row.kind });
+    pen.cell();
+    for (index, app) in row.apps.iter().enumerate().filter(|_| report.group != Some(Group::App)) {
+        pen.text(if index > 0 { ", " } else { "" }).text(app);
+    }
+    pen.cell().dim(&row.subject.map(short_name).unwrap_or_default());
+    pen.cell().text(row.algorithm.unwrap_or_default());
+    pen.cell();
+    if let Some(until) = row.not_after {
+        pen.made(|out| words::push_day_and_distance(out, report.at, until));
+    }
+    for digits in [row.sha256, row.serial] {
+        pen.cell();
+        if let Some(digits) = digits {
+            pen.made(|out| words::push_short(out, digits));
+        }
+    }
+    used_by(row, pen.cell());
+    pen.cell().like(mark, &state);
 }
 
 /// `2 profiles, 1 build`
-fn used_by(row: &Row<'_>) -> String {
-    let profiles = (row.profiles > 0).then(|| words::count(row.profiles, "profile"));
-    let builds = (row.releases > 0).then(|| words::count(row.releases, "build"));
-    profiles.into_iter().chain(builds).collect::<Vec<_>>().join(", ")
+fn used_by(row: &Row<'_>, pen: &mut Pen<'_, '_>) {
+    if row.profiles > 0 {
+        pen.made(|out| words::push_count(out, row.profiles, "profile"));
+    }
+    if row.profiles > 0 && row.releases > 0 {
+        pen.text(", ");
+    }
+    if row.releases > 0 {
+        pen.made(|out| words::push_count(out, row.releases, "build"));
+    }
 }
 
 /// Where a build was meant to go, and how far it went.

@@ -1,15 +1,18 @@
 //! Lines of marks, words and values, broken to the terminal's width.
 
+mod pen;
+mod table;
+
 use std::borrow::Cow;
 use std::io::{self, Write};
 
 use anstyle::{Ansi256Color, Style};
 use ninekeys_core::board::Mark;
 use ninekeys_core::findings::Level;
-use rayon::prelude::*;
 use unicode_width::UnicodeWidthStr;
 
 use super::words::TIE;
+pub(crate) use pen::Pen;
 
 const GREEN: Style = Style::new().fg_color(Some(anstyle::Color::Ansi256(Ansi256Color(72))));
 const AMBER: Style = Style::new().fg_color(Some(anstyle::Color::Ansi256(Ansi256Color(214))));
@@ -40,6 +43,14 @@ impl Marks {
 
     fn show(self, unicode: &'static str, ascii: &'static str) -> &'static str {
         if self == Marks::Unicode { unicode } else { ascii }
+    }
+
+    /// A text in signs that can be shown.
+    fn spell(self, text: &str) -> Cow<'_, str> {
+        match self {
+            Marks::Unicode => text.into(),
+            Marks::Ascii => text.replace('·', "-").replace('…', "...").replace('×', "x").into(),
+        }
     }
 }
 
@@ -130,8 +141,7 @@ struct Piece<'a> {
 
 impl<'a> Piece<'a> {
     fn new(text: Cow<'a, str>) -> Self {
-        // all of it is looked at: many bytes at once are faster than the first that is not plain
-        match text.bytes().fold(true, |plain, byte| plain & (0x20..0x7f).contains(&byte)) {
+        match is_plain(&text) {
             true => Piece { text, plain: true },
             false => Piece { text: harmless(text), plain: false },
         }
@@ -241,6 +251,12 @@ fn parses<S: AsRef<str>>(arguments: &[S]) -> bool {
         Ok(_) => true,
         Err(error) => error.kind() == clap::error::ErrorKind::DisplayHelp,
     }
+}
+
+/// Whether a text is of printable ASCII alone.
+fn is_plain(text: &str) -> bool {
+    // all of it is looked at: many bytes at once are faster than the first that is not plain
+    text.bytes().fold(true, |plain, byte| plain & (0x20..0x7f).contains(&byte))
 }
 
 /// Escapes what could move the cursor, change colours or turn the direction of writing.
@@ -399,10 +415,7 @@ impl<'a> Paper<'a> {
 
     /// Writes text word by word and returns the column after it.
     fn words(&mut self, style: Style, text: &str, start: usize, hang: usize) -> io::Result<usize> {
-        let text = match self.marks {
-            Marks::Unicode => Cow::Borrowed(text),
-            Marks::Ascii => Cow::Owned(text.replace('·', "-").replace('…', "...").replace('×', "x")),
-        };
+        let text = self.marks.spell(text);
         let whole = start + columns(&text);
         if self.width.is_none_or(|width| whole <= width) {
             let seen = text.trim_end_matches(' ');
@@ -434,248 +447,6 @@ impl<'a> Paper<'a> {
             }
         }
         Ok(column)
-    }
-
-    /// Lines whose parts stand in columns: every row has as many cells as there are columns, the last is as
-    /// wide as it is. `indent` spaces stand in front.
-    pub(crate) fn table(&mut self, indent: usize, rows: &[Vec<Line<'_>>]) -> io::Result<()> {
-        self.table_of(indent, &[], rows, |row| row.as_slice())
-    }
-
-    /// The same under heads, of rows that are made where they are needed, some at a time and on all cores: a list may have
-    /// 100,000. Where it is wider than the paper, each row stands by itself and the heads are labels.
-    pub(crate) fn table_of<'t, T: Sync, R: AsRef<[Line<'t>]>>(
-        &mut self,
-        indent: usize,
-        heads: &[&str],
-        things: &'t [T],
-        row: impl Fn(&'t T) -> R + Sync,
-    ) -> io::Result<()> {
-        self.tables_of(indent, heads, &[(None, things)], row)
-    }
-
-    /// The same in groups, each under its title: the columns go through all of them, and the heads stand above the first.
-    pub(crate) fn tables_of<'t, T: Sync, R: AsRef<[Line<'t>]>>(
-        &mut self,
-        indent: usize,
-        heads: &[&str],
-        groups: &[(Option<Line<'_>>, &'t [T])],
-        row: impl Fn(&'t T) -> R + Sync,
-    ) -> io::Result<()> {
-        let (marks, colour) = (self.marks, self.colour);
-        let draw = |things: &'t [T]| -> io::Result<Vec<Cells>> {
-            things.par_chunks(AT_A_TIME).map(|some| Cells::draw(some, &row, marks, colour)).collect()
-        };
-        let drawn: io::Result<Vec<Vec<Cells>>> = groups.iter().map(|(_, things)| draw(things)).collect();
-        let drawn = drawn?;
-        let mut widths: Vec<usize> = Vec::new();
-        for cells in drawn.iter().flatten() {
-            widths.resize(widths.len().max(cells.widths.len()), 0);
-            widths.iter_mut().zip(&cells.widths).for_each(|(all, some)| *all = *some.max(all));
-        }
-        // a column that nothing stands in needs no head
-        let mut shown: Vec<&str> = heads.to_vec();
-        shown.iter_mut().zip(&widths).filter(|(_, width)| **width == 0).for_each(|(head, _)| *head = "");
-        let head_widths = shown.iter().map(|head| columns(head));
-        widths.iter_mut().zip(head_widths).for_each(|(width, head)| *width = head.max(*width));
-        let shape = Shape::of(indent, &mut widths, !heads.is_empty(), self.width);
-        if !heads.is_empty() && matches!(shape, Shape::Aligned | Shape::LastBroken) {
-            self.put(&in_columns(indent, &widths, &heads_of(&shown)))?;
-        }
-        for (index, ((title, things), drawn)) in groups.iter().zip(drawn).enumerate() {
-            if let Some(title) = title {
-                if index > 0 {
-                    self.blank()?;
-                }
-                self.put(title)?;
-            }
-            let mut rows = things.iter();
-            match shape {
-                Shape::Aligned => {
-                    for some in drawn.chunks(TOGETHER) {
-                        let aligned: io::Result<Vec<Vec<u8>>> =
-                            some.par_iter().map(|cells| cells.aligned(indent, &widths, marks)).collect();
-                        aligned?.iter().try_for_each(|text| self.out.write_all(text))?;
-                    }
-                }
-                Shape::LastBroken => {
-                    rows.try_for_each(|thing| self.put(&in_columns(indent, &widths, row(thing).as_ref())))?;
-                }
-                Shape::LastBelow => {
-                    rows.try_for_each(|thing| self.last_below(indent, &widths, row(thing).as_ref()))?;
-                }
-                Shape::Stacked => {
-                    rows.try_for_each(|thing| self.stacked(indent, heads, row(thing).as_ref()))?;
-                }
-            }
-        }
-        Ok(())
-    }
-}
-
-/// How a table stands on paper of a width.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Shape {
-    /// As it is: there is room.
-    Aligned,
-    /// The last column is broken within the room that is left for it.
-    LastBroken,
-    /// The last column stands below its row.
-    LastBelow,
-    /// Each row stands by itself.
-    Stacked,
-}
-
-impl Shape {
-    /// The shape of a table with columns of these widths; takes the last from them where it does not stand in the row.
-    fn of(indent: usize, widths: &mut Vec<usize>, has_heads: bool, paper: Option<usize>) -> Self {
-        let taken = |widths: &[usize]| indent + widths.iter().map(|width| width + 2).sum::<usize>();
-        let whole = taken(widths);
-        let Some(room) = paper.map(|width| width + 2).filter(|room| whole > *room) else {
-            return Shape::Aligned;
-        };
-        let Some(last) = widths.pop() else { return Shape::Aligned };
-        if has_heads && room >= whole - last + LAST_COLUMN {
-            Shape::LastBroken
-        } else if !has_heads && widths.len() > 1 && taken(widths) <= room {
-            Shape::LastBelow
-        } else {
-            Shape::Stacked
-        }
-    }
-}
-
-fn heads_of<'a>(heads: &[&'a str]) -> Vec<Line<'a>> {
-    heads.iter().map(|head| Line::new().dim(*head)).collect()
-}
-
-/// A row in columns of these widths; what stands in the column behind them is broken within that column.
-fn in_columns<'a>(indent: usize, widths: &[usize], cells: &[Line<'a>]) -> Line<'a> {
-    let (mut line, mut at) = (Line::new(), indent);
-    for (index, cell) in cells.iter().enumerate() {
-        line = line.to(at).hang(at);
-        line.spans.extend(cell.spans.iter().cloned());
-        at += widths.get(index).unwrap_or(&0) + 2;
-    }
-    line
-}
-
-/// With how much room left for it a table's last column is broken rather than every row stacked.
-const LAST_COLUMN: usize = 30;
-
-/// How many rows are drawn together.
-const AT_A_TIME: usize = 1_024;
-
-/// How many pieces of so many rows are laid out before they are written: what is written needs no room any more.
-const TOGETHER: usize = 16;
-
-/// Rows of a table, drawn before it is known how wide its columns are.
-#[derive(Default)]
-struct Cells {
-    text: Vec<u8>,
-    /// How many bytes and how many columns each cell takes, row after row.
-    sizes: Vec<(u32, u32)>,
-    /// The widest of each column.
-    widths: Vec<usize>,
-}
-
-impl Cells {
-    fn draw<'t, T, R: AsRef<[Line<'t>]>>(
-        things: &'t [T],
-        row: impl Fn(&'t T) -> R,
-        marks: Marks,
-        colour: bool,
-    ) -> io::Result<Self> {
-        let mut cells = Cells::default();
-        for thing in things {
-            let row = row(thing);
-            if cells.sizes.is_empty() {
-                cells.sizes.reserve(things.len() * row.as_ref().len());
-            }
-            for (at, cell) in row.as_ref().iter().enumerate() {
-                let before = cells.text.len();
-                let width = if cell.spans.is_empty() {
-                    0
-                } else {
-                    let mut paper = Paper { out: &mut cells.text, width: None, marks, colour, owed: 0 };
-                    paper.spans(cell, 0, 0)? - paper.owed
-                };
-                let size = |count: usize| u32::try_from(count).map_err(io::Error::other);
-                cells.sizes.push((size(cells.text.len() - before)?, size(width)?));
-                match cells.widths.get_mut(at) {
-                    Some(known) => *known = width.max(*known),
-                    None => cells.widths.push(width),
-                }
-            }
-        }
-        Ok(cells)
-    }
-
-    /// Its rows as they stand under each other.
-    fn aligned(&self, indent: usize, widths: &[usize], marks: Marks) -> io::Result<Vec<u8>> {
-        let mut out = Vec::with_capacity(2 * self.text.len());
-        let mut paper = Paper::new(&mut out, None, marks);
-        let mut text = self.text.as_slice();
-        for row in self.sizes.chunks(widths.len().max(1)) {
-            let (mut at, mut column) = (indent, 0);
-            for ((bytes, columns), width) in row.iter().zip(widths) {
-                if let Some((cell, rest)) = text.split_at_checked(*bytes as usize)
-                    && *bytes > 0
-                {
-                    column = paper.gap(column, at)? + *columns as usize;
-                    paper.spaces(0)?;
-                    paper.out.write_all(cell)?;
-                    text = rest;
-                }
-                at += width + 2;
-            }
-            paper.blank()?;
-        }
-        Ok(out)
-    }
-}
-
-impl Paper<'_> {
-    /// A row of a table of which all but the last column fits: where that is a command, it stands below its row; where it is
-    /// none, the row is stacked.
-    fn last_below(&mut self, indent: usize, widths: &[usize], row: &[Line<'_>]) -> io::Result<()> {
-        let typed = |cell: &Line<'_>| cell.spans.iter().any(|span| matches!(span, Span::Typed(_)));
-        match row.split_last() {
-            Some((last, before)) if typed(last) => {
-                self.put(&in_columns(indent, widths, before))?;
-                let mut below = Line::new().to(indent + 2).hang(indent + 2);
-                below.spans.extend(last.spans.iter().cloned());
-                self.put(&below)
-            }
-            _ => self.stacked(indent, &[], row),
-        }
-    }
-
-    /// A row of a table that is wider than the paper: what it is about on a line, everything else below it, each under its
-    /// label where there are heads.
-    fn stacked(&mut self, indent: usize, heads: &[&str], row: &[Line<'_>]) -> io::Result<()> {
-        let Some((first, rest)) = row.split_first() else { return Ok(()) };
-        let mut head = Line::new().to(indent);
-        head.spans.extend(first.spans.iter().cloned());
-        self.put(&head.hang(indent + 2))?;
-        if let [_, heads @ ..] = heads {
-            let at = indent + 4;
-            let value = at + heads.iter().map(|head| columns(head)).max().unwrap_or(0) + 2;
-            for (head, cell) in heads.iter().zip(rest).filter(|(_, cell)| !cell.is_empty()) {
-                let mut line = Line::new().to(at).dim(*head).to(value).hang(value);
-                line.spans.extend(cell.spans.iter().cloned());
-                self.put(&line)?;
-            }
-            return Ok(());
-        }
-        let mut below = Line::new().to(indent + 4);
-        for cell in rest.iter().filter(|cell| !cell.spans.is_empty()) {
-            if below.spans.len() > 1 {
-                below = below.text("  ");
-            }
-            below.spans.extend(cell.spans.iter().cloned());
-        }
-        if below.spans.len() > 1 { self.put(&below.hang(indent + 4)) } else { Ok(()) }
     }
 }
 
@@ -743,71 +514,6 @@ mod tests {
         let said = printed(&line, Some(20), Marks::Unicode);
         assert_eq!(said, "key   8C:41:D0:FF:\n      00:11:22:33\n");
         assert_eq!(printed(&line, Some(40), Marks::Unicode), "key   8C:41:D0:FF:00:11:22:33\n");
-    }
-
-    #[test]
-    fn a_table_wider_than_the_paper_is_stacked() {
-        let rows = [
-            vec![
-                Line::new().text("ferries"),
-                Line::new(),
-                Line::new().text("signing key"),
-                Line::new().text("30 y"),
-            ],
-            vec![
-                Line::new().text("quay"),
-                Line::new().text("up"),
-                Line::new().text("upload key"),
-                Line::new().text("2 y"),
-            ],
-        ];
-        let table = |width| {
-            let mut out = Vec::new();
-            Paper::new(&mut out, width, Marks::Unicode).table(2, &rows).unwrap();
-            String::from_utf8(out).unwrap()
-        };
-        let wide = "  ferries      signing key  30 y\n  quay     up  upload key   2 y\n";
-        assert_eq!(table(None), wide);
-        assert_eq!(table(Some(33)), wide);
-        let stacked = "  ferries\n      signing key  30 y\n  quay\n      up  upload key  2 y\n";
-        assert_eq!(table(Some(30)), stacked);
-    }
-
-    #[test]
-    fn a_command_that_does_not_fit_into_its_row_stands_below_it() {
-        let rows = [
-            vec![
-                Line::new().text("due"),
-                Line::new().text("a key"),
-                Line::new().command(&["rotate", "draft", "a"]),
-            ],
-            vec![Line::new().text("missing"), Line::new().text("b"), Line::new().command(&["show", "b"])],
-        ];
-        let mut out = Vec::new();
-        Paper::new(&mut out, Some(34), Marks::Ascii).without_colour().table(2, &rows).unwrap();
-        let said = "  due      a key\n    ninekeys rotate draft a\n  missing  b\n    ninekeys show b\n";
-        assert_eq!(String::from_utf8(out).unwrap(), said);
-    }
-
-    #[test]
-    fn a_table_whose_last_column_is_too_wide_breaks_that_one_alone() {
-        let things =
-            ["a short one", "one that is so long that it goes on for more than the rest of the line"];
-        let row = |what: &&'static str| {
-            vec![Line::new().text("7"), Line::new().text("today"), Line::new().text(*what)]
-        };
-        let said = |width| {
-            let mut out = Vec::new();
-            Paper::new(&mut out, Some(width), Marks::Ascii)
-                .without_colour()
-                .table_of(2, &["no", "when", "what"], &things, row)
-                .unwrap();
-            String::from_utf8(out).unwrap()
-        };
-        let start =
-            "  no  when   what\n  7   today  a short one\n  7   today  one that is so long that it goes on\n";
-        assert_eq!(said(50), format!("{start}             for more than the rest of the line\n"));
-        assert!(said(36).contains("\n      when  today\n      what  a short one\n"), "{}", said(36));
     }
 
     #[test]

@@ -24,6 +24,7 @@ mod made;
 mod metrics;
 mod notices;
 mod page;
+mod pieces;
 mod portal;
 mod prepare;
 mod profiles;
@@ -96,6 +97,13 @@ struct Tagged<'a, R> {
     report: &'a R,
 }
 
+/// Writes a document to stdout: none has colour in it that would have to be taken out.
+fn as_it_is(write: impl FnOnce(&mut dyn Write) -> io::Result<()>) -> io::Result<()> {
+    let mut stdout = BufWriter::with_capacity(HELD, stdout().lock());
+    write(&mut stdout)?;
+    stdout.flush()
+}
+
 impl Output {
     /// As the command line and the terminal want it.
     pub(crate) fn new(global: &Global) -> Self {
@@ -123,12 +131,10 @@ impl Output {
             return;
         }
         let written = match self.format {
-            Format::Json => {
-                let mut stdout = BufWriter::with_capacity(HELD, stdout().lock());
-                let tagged = Tagged { schema: R::SCHEMA, report };
-                let written = serde_json::to_writer_pretty(&mut stdout, &tagged).map_err(io::Error::from);
-                written.and_then(|()| writeln!(stdout)).and_then(|()| stdout.flush())
-            }
+            Format::Json => as_it_is(|stdout| {
+                serde_json::to_writer_pretty(&mut *stdout, &Tagged { schema: R::SCHEMA, report })?;
+                writeln!(stdout)
+            }),
             _ => self.on_paper(|paper| report.text(paper)),
         };
         self.note(written);
@@ -166,16 +172,21 @@ impl Output {
 
     /// Answers with the inventory, in whatever format was asked for.
     pub(crate) fn emit_inventory(&mut self, report: &InventoryReport<'_>) {
-        let document = match self.format {
-            Format::Csv => spreadsheet::of_inventory(report),
-            Format::Ics => Ok(calendar::of_inventory(report)),
-            Format::Openmetrics => metrics::of_inventory(report),
+        let written = match self.format {
+            Format::Json => as_it_is(|stdout| {
+                let without = InventoryReport { items: Vec::new(), ..*report };
+                let without = Tagged { schema: InventoryReport::SCHEMA, report: &without };
+                pieces::json(&without, &report.items, |piece| stdout.write_all(piece))?;
+                writeln!(stdout)
+            }),
+            Format::Csv => as_it_is(|stdout| spreadsheet::of_inventory(report, stdout)),
+            Format::Ics => as_it_is(|stdout| stdout.write_all(calendar::of_inventory(report).as_bytes())),
+            Format::Openmetrics => {
+                as_it_is(|stdout| stdout.write_all(metrics::of_inventory(report)?.as_bytes()))
+            }
             _ => return self.emit(report),
         };
-        match document {
-            Ok(text) => self.print(&text),
-            Err(error) => self.note(Err(error)),
-        }
+        self.note(written);
     }
 
     /// Answers with what a sweep found.
@@ -209,10 +220,7 @@ impl Output {
 
     /// Prints a document, if it could be put together.
     fn written(&mut self, document: io::Result<Vec<u8>>) {
-        match document {
-            Ok(bytes) => self.print(&String::from_utf8_lossy(&bytes)),
-            Err(error) => self.note(Err(error)),
-        }
+        self.note(document.and_then(|bytes| as_it_is(|stdout| stdout.write_all(&bytes))));
     }
 
     /// Answers with words of the program itself: to people as they are, to programs in a document.

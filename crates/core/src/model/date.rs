@@ -5,6 +5,8 @@ use jiff::{Span, Timestamp};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use super::moment;
+
 /// The most months between two times.
 pub const MOST_MONTHS: u32 = 600;
 
@@ -14,6 +16,7 @@ pub struct DateFacts {
     /// What people call it.
     pub title: String,
     /// When it falls due next.
+    #[serde(deserialize_with = "moment::read")]
     pub on: Timestamp,
     /// After how many months it falls due again; nothing for once.
     #[serde(default, skip_serializing_if = "Option::is_none")]

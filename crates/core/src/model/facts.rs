@@ -17,7 +17,7 @@ use super::abridged::Fields;
 use super::seen::Seen;
 use super::{
     ApiUse, BuildNumber, DateFacts, Destination, DeviceFacts, HandOutFacts, IdentityFacts, ItemId, NineKey,
-    Platform, ProfileFacts, RotationFacts,
+    Platform, ProfileFacts, RotationFacts, moment,
 };
 
 /// The facts of an item, by kind. What is large stands apart: a cabinet may hold 100,000 of them.
@@ -198,8 +198,10 @@ pub struct CertificateFacts {
     /// Serial number.
     pub serial: String,
     /// First second of its validity.
+    #[serde(deserialize_with = "moment::read")]
     pub not_before: Timestamp,
     /// Last second of its validity.
+    #[serde(deserialize_with = "moment::read")]
     pub not_after: Timestamp,
 }
 
@@ -446,6 +448,7 @@ pub struct ReleaseFacts {
     /// The signature schemes, in order.
     pub schemes: Vec<String>,
     /// When.
+    #[serde(deserialize_with = "moment::read")]
     pub signed: Timestamp,
     /// Which member unlocked the cabinet for it.
     pub by: String,

@@ -7,7 +7,7 @@ use ninekeys_formats::entitlements::Entitlement;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::{Destination, ItemId, NineKey};
+use super::{Destination, ItemId, NineKey, moment};
 
 /// Which servers take what is sent with a push identity.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -144,8 +144,10 @@ pub struct ProfileFacts {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub root: Option<String>,
     /// When it was made.
+    #[serde(deserialize_with = "moment::read")]
     pub not_before: Timestamp,
     /// Until when it is good.
+    #[serde(deserialize_with = "moment::read")]
     pub not_after: Timestamp,
     /// SHA-256 over the file.
     pub fingerprint: String,

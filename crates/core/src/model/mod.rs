@@ -7,6 +7,7 @@ mod facts;
 mod hand_out;
 mod inventory;
 mod ios;
+pub mod moment;
 mod nine;
 mod number;
 mod platform;
