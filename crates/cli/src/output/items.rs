@@ -8,7 +8,7 @@ use ninekeys_core::model::{ReleaseFacts, State, Wholeness};
 use ninekeys_ops::build::releases::{Comparison, Release, ReleasesCompareReport, ReleasesReport};
 use ninekeys_ops::inventory::{Group, InventoryReport, Line as Row};
 
-use super::line::{Line, Paper, Pen, Sign};
+use super::line::{Heads, Line, Paper, Pen, Sign};
 use super::{Report, difference, words};
 
 impl Report for InventoryReport<'_> {
@@ -30,11 +30,15 @@ impl Report for InventoryReport<'_> {
         };
         paper.put(&Line::new().text(head))?;
         paper.blank()?;
-        match self.group {
-            None => {
-                paper.tables_of(2, &HEADS, &[(None, &self.items)], |row, pen| item_row(self, row, pen))?
-            }
+        let left_out = match self.group {
+            None => paper.tables_of(2, HEADS, &[(None, &self.items)], |row, pen| item_row(self, row, pen))?,
             Some(group) => groups(self, group, paper)?,
+        };
+        if !left_out.is_empty() {
+            paper.blank()?;
+            let what =
+                format!("  no room for {}; --format csv and show NAME have it all", left_out.join(", "));
+            paper.put(&Line::new().dim(what).hang(4))?;
         }
         if self.items.iter().any(|row| row.mark == Mark::AtRisk) {
             paper.blank()?;
@@ -50,20 +54,23 @@ impl Report for InventoryReport<'_> {
     }
 }
 
-/// What stands over the columns of the inventory.
-const HEADS: [&str; 11] = [
-    "name",
-    "alias",
-    "kind",
-    "apps",
-    "subject or key id",
-    "algorithm",
-    "until",
-    "fingerprint",
-    "serial",
-    "used by",
-    "state",
-];
+/// What stands over the columns of the inventory. What names, states and ends tell too goes first where there is no room.
+const HEADS: Heads<'_> = Heads {
+    all: &[
+        "name",
+        "alias",
+        "kind",
+        "apps",
+        "subject or key id",
+        "algorithm",
+        "until",
+        "fingerprint",
+        "serial",
+        "used by",
+        "state",
+    ],
+    spare: &["serial", "algorithm", "fingerprint", "subject or key id", "alias", "used by"],
+};
 
 /// What a line's group is called.
 fn group_of<'a>(row: &Row<'a>, group: Group) -> Cow<'a, str> {
@@ -76,7 +83,11 @@ fn group_of<'a>(row: &Row<'a>, group: Group) -> Cow<'a, str> {
     }
 }
 
-fn groups<'a>(report: &'a InventoryReport<'a>, group: Group, paper: &mut Paper<'_>) -> io::Result<()> {
+fn groups<'a>(
+    report: &'a InventoryReport<'a>,
+    group: Group,
+    paper: &mut Paper<'_>,
+) -> io::Result<Vec<&'static str>> {
     let same = |one: &Row<'_>, other: &Row<'_>| group_of(one, group) == group_of(other, group);
     let titled = |rows: &'a [Row<'a>]| {
         let name = rows.first().map(|row| group_of(row, group)).unwrap_or_default();
@@ -84,7 +95,7 @@ fn groups<'a>(report: &'a InventoryReport<'a>, group: Group, paper: &mut Paper<'
         (Some(Line::new().text("  ").bold(name).dim(count)), rows)
     };
     let groups: Vec<_> = report.items.chunk_by(same).map(titled).collect();
-    paper.tables_of(2, &HEADS, &groups, |row, pen| item_row(report, row, pen))
+    paper.tables_of(2, HEADS, &groups, |row, pen| item_row(report, row, pen))
 }
 
 /// What a name in a subject may be followed by.

@@ -13,6 +13,7 @@ use unicode_width::UnicodeWidthStr;
 
 use super::words::TIE;
 pub(crate) use pen::Pen;
+pub(crate) use table::Heads;
 
 const GREEN: Style = Style::new().fg_color(Some(anstyle::Color::Ansi256(Ansi256Color(72))));
 const AMBER: Style = Style::new().fg_color(Some(anstyle::Color::Ansi256(Ansi256Color(214))));

@@ -125,21 +125,21 @@ impl Cells {
         Cells { sizes: Vec::with_capacity(rows * cells), ..Cells::default() }
     }
 
-    /// Its rows as they stand under each other: no row ends in spaces.
-    pub(super) fn aligned(&self, indent: usize, widths: &[usize]) -> Vec<u8> {
+    /// Its rows as they stand under each other, without the columns that have no width: no row ends in spaces.
+    pub(super) fn aligned(&self, indent: usize, widths: &[Option<usize>]) -> Vec<u8> {
         let mut out = Vec::with_capacity(2 * self.text.len());
         let mut text = self.text.as_slice();
         for row in self.sizes.chunks(widths.len().max(1)) {
             let (mut at, mut column) = (indent, 0);
             for ((bytes, columns), width) in row.iter().zip(widths) {
-                if let Some((cell, rest)) = text.split_at_checked(*bytes as usize)
-                    && *bytes > 0
-                {
+                let (cell, rest) = text.split_at_checked(*bytes as usize).unwrap_or_default();
+                text = rest;
+                let Some(width) = width else { continue };
+                if !cell.is_empty() {
                     let gap = at.saturating_sub(column).max(usize::from(column > 0));
                     out.resize(out.len() + gap, b' ');
                     out.extend_from_slice(cell);
                     column += gap + *columns as usize;
-                    text = rest;
                 }
                 at += width + 2;
             }
@@ -315,6 +315,8 @@ mod tests {
             pen.end_row().unwrap();
         }
         assert_eq!(cells.widths, [4, 1, 1]);
-        assert_eq!(String::from_utf8(cells.aligned(2, &[4, 1, 1])).unwrap(), "  a        c\n  long  b\n");
+        let said = |widths: [Option<usize>; 3]| String::from_utf8(cells.aligned(2, &widths)).unwrap();
+        assert_eq!(said([Some(4), Some(1), Some(1)]), "  a        c\n  long  b\n");
+        assert_eq!(said([Some(4), None, Some(1)]), "  a     c\n  long\n");
     }
 }

@@ -26,21 +26,22 @@ impl Paper<'_> {
         let lines = |thing: &'t T, pen: &mut Pen<'_, 't>| {
             row(thing).as_ref().iter().for_each(|line| pen.line(line));
         };
-        self.tables_of(indent, heads, &[(None, things)], lines)
+        let heads = Heads { all: heads, spare: &[] };
+        self.tables_of(indent, heads, &[(None, things)], lines).map(|_| ())
     }
 
     /// The same in groups, each under its title: the columns go through all of them, and the heads stand above the first.
-    /// Each row is written with a pen, a cell for each column.
-    pub(crate) fn tables_of<'t, T: Sync>(
+    /// Each row is written with a pen, a cell for each column. Says what is left out because there is no room for it.
+    pub(crate) fn tables_of<'t, 'h, T: Sync>(
         &mut self,
         indent: usize,
-        heads: &[&str],
+        heads: Heads<'h>,
         groups: &[(Option<Line<'_>>, &'t [T])],
         row: impl Fn(&'t T, &mut Pen<'_, 't>) + Sync,
-    ) -> io::Result<()> {
+    ) -> io::Result<Vec<&'h str>> {
         let (marks, colour) = (self.marks, self.colour);
         let draw_some = |some: &'t [T]| -> io::Result<Cells> {
-            let mut cells = Cells::for_rows(some.len(), heads.len());
+            let mut cells = Cells::for_rows(some.len(), heads.all.len());
             let mut pen = Pen::on_cells(&mut cells, marks, colour);
             for thing in some {
                 row(thing, &mut pen);
@@ -51,19 +52,10 @@ impl Paper<'_> {
         let draw = |things: &'t [T]| things.par_chunks(AT_A_TIME).map(draw_some).collect();
         let drawn: io::Result<Vec<Vec<Cells>>> = groups.iter().map(|(_, things)| draw(things)).collect();
         let drawn = drawn?;
-        let mut widths: Vec<usize> = Vec::new();
-        for cells in drawn.iter().flatten() {
-            widths.resize(widths.len().max(cells.widths.len()), 0);
-            widths.iter_mut().zip(&cells.widths).for_each(|(all, some)| *all = *some.max(all));
-        }
-        // a column that nothing stands in needs no head
-        let mut shown: Vec<&str> = heads.to_vec();
-        shown.iter_mut().zip(&widths).filter(|(_, width)| **width == 0).for_each(|(head, _)| *head = "");
-        let head_widths = shown.iter().map(|head| columns(head));
-        widths.iter_mut().zip(head_widths).for_each(|(width, head)| *width = head.max(*width));
-        let shape = Shape::of(indent, &mut widths, !heads.is_empty(), self.width);
-        if !heads.is_empty() && matches!(shape, Shape::Aligned | Shape::LastBroken) {
-            self.put(&in_columns(indent, &widths, &heads_of(&shown)))?;
+        let Layout { widths, shape, left_out } = Layout::of(indent, heads, widest(&drawn), self.width);
+        if !heads.all.is_empty() && matches!(shape, Shape::Aligned | Shape::LastBroken) {
+            let over: Vec<Line<'_>> = heads.all.iter().map(|head| Line::new().dim(*head)).collect();
+            self.put(&in_columns(indent, &widths, &over))?;
         }
         for (index, ((title, things), drawn)) in groups.iter().zip(drawn).enumerate() {
             if let Some(title) = title {
@@ -83,15 +75,15 @@ impl Paper<'_> {
                 match shape {
                     Shape::Aligned | Shape::LastBroken => self.put(&in_columns(indent, &widths, &cells))?,
                     Shape::LastBelow => self.last_below(indent, &widths, &cells)?,
-                    Shape::Stacked => self.stacked(indent, heads, &cells)?,
+                    Shape::Stacked => self.stacked(indent, heads.all, &cells)?,
                 }
             }
         }
-        Ok(())
+        Ok(left_out)
     }
 
     /// Rows as they were drawn, under each other.
-    fn aligned(&mut self, indent: usize, widths: &[usize], drawn: &[Cells]) -> io::Result<()> {
+    fn aligned(&mut self, indent: usize, widths: &[Option<usize>], drawn: &[Cells]) -> io::Result<()> {
         for some in drawn.chunks(TOGETHER) {
             let aligned: Vec<Vec<u8>> = some.par_iter().map(|cells| cells.aligned(indent, widths)).collect();
             aligned.iter().try_for_each(|text| self.out.write_all(text))?;
@@ -100,7 +92,68 @@ impl Paper<'_> {
     }
 }
 
-/// How a table stands on paper of a width.
+/// What stands over the columns of a table.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Heads<'h> {
+    /// All of it, a head a column; nothing for a table without heads.
+    pub(crate) all: &'h [&'h str],
+    /// The columns that are left out where there is no room, the first one first, before a row is told in any other way.
+    pub(crate) spare: &'h [&'h str],
+}
+
+/// The widest cell of each column.
+fn widest(drawn: &[Vec<Cells>]) -> Vec<usize> {
+    let mut widths: Vec<usize> = Vec::new();
+    for cells in drawn.iter().flatten() {
+        widths.resize(widths.len().max(cells.widths.len()), 0);
+        widths.iter_mut().zip(&cells.widths).for_each(|(all, some)| *all = *some.max(all));
+    }
+    widths
+}
+
+/// How a table stands on paper.
+struct Layout<'h> {
+    /// How wide each column is; nothing for one that is left out.
+    widths: Vec<Option<usize>>,
+    shape: Shape,
+    /// What there was no room for.
+    left_out: Vec<&'h str>,
+}
+
+impl<'h> Layout<'h> {
+    fn of(indent: usize, heads: Heads<'h>, widest: Vec<usize>, paper: Option<usize>) -> Self {
+        let has_heads = !heads.all.is_empty();
+        let head_widths = heads.all.iter().map(|head| columns(head)).chain(std::iter::repeat(0));
+        // a column that nothing stands in needs neither head nor room
+        let width = |(width, head): (usize, usize)| (!has_heads || width > 0).then(|| width.max(head));
+        let widths: Vec<Option<usize>> = widest.into_iter().zip(head_widths).map(width).collect();
+        let mut fewer = widths.clone();
+        let mut left_out = Vec::new();
+        let mut spare = heads.spare.iter();
+        while !fits(indent, &fewer, paper) {
+            let Some(next) = spare.next() else {
+                let (mut widths, left_out) = (widths, Vec::new());
+                let shape = Shape::of(indent, &mut widths, has_heads, paper);
+                return Layout { widths, shape, left_out };
+            };
+            let place = heads.all.iter().position(|head| head == next);
+            let width = place.and_then(|at| fewer.get_mut(at));
+            left_out.extend(width.and_then(Option::take).map(|_| *next));
+        }
+        Layout { widths: fewer, shape: Shape::Aligned, left_out }
+    }
+}
+
+/// How much a table takes, with two spaces behind its last column.
+fn taken(indent: usize, widths: &[Option<usize>]) -> usize {
+    indent + widths.iter().flatten().map(|width| width + 2).sum::<usize>()
+}
+
+fn fits(indent: usize, widths: &[Option<usize>], paper: Option<usize>) -> bool {
+    paper.is_none_or(|width| taken(indent, widths) <= width + 2)
+}
+
+/// The shapes of a table.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Shape {
     /// As it is: there is room.
@@ -114,17 +167,15 @@ enum Shape {
 }
 
 impl Shape {
-    /// The shape of a table with columns of these widths; takes the last from them where it does not stand in the row.
-    fn of(indent: usize, widths: &mut Vec<usize>, has_heads: bool, paper: Option<usize>) -> Self {
-        let taken = |widths: &[usize]| indent + widths.iter().map(|width| width + 2).sum::<usize>();
-        let whole = taken(widths);
-        let Some(room) = paper.map(|width| width + 2).filter(|room| whole > *room) else {
-            return Shape::Aligned;
-        };
+    /// The shape of a table that is wider than the paper; takes the last column from the widths where it does not stand in the
+    /// row.
+    fn of(indent: usize, widths: &mut Vec<Option<usize>>, has_heads: bool, paper: Option<usize>) -> Self {
+        let whole = taken(indent, widths);
+        let room = paper.map_or(usize::MAX, |width| width + 2);
         let Some(last) = widths.pop() else { return Shape::Aligned };
-        if has_heads && room >= whole - last + LAST_COLUMN {
+        if has_heads && room >= whole - last.unwrap_or(0) + LAST_COLUMN {
             Shape::LastBroken
-        } else if !has_heads && widths.len() > 1 && taken(widths) <= room {
+        } else if !has_heads && widths.len() > 1 && taken(indent, widths) <= room {
             Shape::LastBelow
         } else {
             Shape::Stacked
@@ -132,17 +183,15 @@ impl Shape {
     }
 }
 
-fn heads_of<'a>(heads: &[&'a str]) -> Vec<Line<'a>> {
-    heads.iter().map(|head| Line::new().dim(*head)).collect()
-}
-
 /// A row in columns of these widths; what stands in the column behind them is broken within that column.
-fn in_columns<'a>(indent: usize, widths: &[usize], cells: &[Line<'a>]) -> Line<'a> {
+fn in_columns<'a>(indent: usize, widths: &[Option<usize>], cells: &[Line<'a>]) -> Line<'a> {
     let (mut line, mut at) = (Line::new(), indent);
     for (index, cell) in cells.iter().enumerate() {
-        line = line.to(at).hang(at);
-        line.spans.extend(cell.spans.iter().cloned());
-        at += widths.get(index).unwrap_or(&0) + 2;
+        if let Some(width) = widths.get(index).copied().unwrap_or(Some(0)) {
+            line = line.to(at).hang(at);
+            line.spans.extend(cell.spans.iter().cloned());
+            at += width + 2;
+        }
     }
     line
 }
@@ -159,7 +208,7 @@ const TOGETHER: usize = 16;
 impl Paper<'_> {
     /// A row of a table of which all but the last column fits: where that is a command, it stands below its row; where it is
     /// none, the row is stacked.
-    fn last_below(&mut self, indent: usize, widths: &[usize], row: &[Line<'_>]) -> io::Result<()> {
+    fn last_below(&mut self, indent: usize, widths: &[Option<usize>], row: &[Line<'_>]) -> io::Result<()> {
         let typed = |cell: &Line<'_>| cell.spans.iter().any(|span| matches!(span, Span::Typed(_)));
         match row.split_last() {
             Some((last, before)) if typed(last) => {
@@ -268,5 +317,31 @@ mod tests {
             "  no  when   what\n  7   today  a short one\n  7   today  one that is so long that it goes on\n";
         assert_eq!(said(50), format!("{start}             for more than the rest of the line\n"));
         assert!(said(36).contains("\n      when  today\n      what  a short one\n"), "{}", said(36));
+    }
+
+    #[test]
+    fn columns_that_can_be_spared_go_before_rows_are_stacked_and_empty_ones_take_no_room() {
+        let things = [["pier", "", "8C41", "used"], ["quay", "", "D0", "retired"]];
+        let heads = Heads { all: &["name", "alias", "serial", "state"], spare: &["alias", "serial"] };
+        let table = |width| {
+            let mut out = Vec::new();
+            let mut paper = Paper::new(&mut out, width, Marks::Unicode).without_colour();
+            let row = |row: &[&str; 4], pen: &mut Pen<'_, '_>| {
+                row.iter().for_each(|text| {
+                    pen.cell().text(text);
+                });
+            };
+            let left_out = paper.tables_of(2, heads, &[(None, &things)], row).unwrap();
+            (String::from_utf8(out).unwrap(), left_out)
+        };
+        let whole = "  name  serial  state\n  pier  8C41    used\n  quay  D0      retired\n".to_owned();
+        assert_eq!(table(None), (whole.clone(), vec![]));
+        assert_eq!(table(Some(23)), (whole, vec![]));
+        let fewer = "  name  state\n  pier  used\n  quay  retired\n".to_owned();
+        assert_eq!(table(Some(22)), (fewer.clone(), vec!["serial"]));
+        assert_eq!(table(Some(15)), (fewer, vec!["serial"]));
+        // where even that is too wide nothing is left out
+        let stacked = "  pier\n      serial  8C41\n      state   used\n  quay\n      serial  D0\n      state   retired\n";
+        assert_eq!(table(Some(14)), (stacked.to_owned(), vec![]));
     }
 }
