@@ -19,7 +19,7 @@ use std::collections::BTreeMap;
 use std::ffi::OsStr;
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::process::{Command, ExitStatus, Output, Stdio};
+use std::process::{Command, Output, Stdio};
 use std::sync::{Arc, Mutex, OnceLock};
 
 use tempfile::TempDir;
@@ -274,18 +274,20 @@ impl TestEnv {
         when: usize,
         words: impl IntoIterator<Item = S>,
     ) -> Option<bool> {
-        let status = self.injected(calls, "signal=KILL", when, words)?;
-        Some(status.code().is_none() || status.code() == Some(137))
+        let code = self.injected(calls, "signal=KILL", when, words)?.status.code();
+        Some(code.is_none_or(|code| code == 137))
     }
 
-    /// Runs the program and lets a system call fail with `error`, as [`TestEnv::killed_at`] counts them. Tells how it ended.
+    /// Runs the program and lets a system call fail with `error`, as [`TestEnv::killed_at`] counts them. Tells how it ended, and what
+    /// it said of that.
     pub fn failing_at<S: AsRef<OsStr>>(
         &self,
         (calls, error): (&str, &str),
         when: usize,
         words: impl IntoIterator<Item = S>,
-    ) -> Option<Option<i32>> {
-        Some(self.injected(calls, &format!("error={error}"), when, words)?.code())
+    ) -> Option<(Option<i32>, String)> {
+        let output = self.injected(calls, &format!("error={error}"), when, words)?;
+        Some((output.status.code(), String::from_utf8_lossy(&output.stderr).into_owned()))
     }
 
     fn injected<S: AsRef<OsStr>>(
@@ -294,7 +296,7 @@ impl TestEnv {
         fault: &str,
         when: usize,
         words: impl IntoIterator<Item = S>,
-    ) -> Option<ExitStatus> {
+    ) -> Option<Output> {
         let inner = self.command(words);
         let mut command = Command::new("strace");
         command.args(["-f", "-qq", "-o", "/dev/null", "-e"]).arg(format!("trace={calls}")).arg("-e");
@@ -302,7 +304,7 @@ impl TestEnv {
         command.arg(inner.get_program()).args(inner.get_args()).current_dir(self.folder()).env_clear();
         command.envs(inner.get_envs().filter_map(|(name, value)| Some((name, value?))));
         command.env("PATH", "/usr/bin:/bin").stdin(Stdio::null()).stdout(Stdio::null());
-        command.stderr(Stdio::null()).status().ok()
+        command.stderr(Stdio::piped()).output().ok()
     }
 
     /// Runs another program in the folder, with words between spaces; it has to succeed. Tells what it said.

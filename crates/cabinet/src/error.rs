@@ -111,6 +111,9 @@ pub enum CabinetError {
         /// What the system or the database said.
         cause: String,
     },
+    /// What left has its name, and the row behind it could not be written.
+    #[error("all of it was made, but the last row of the history could not be written: {0}")]
+    Unended(Box<CabinetError>),
     /// A kill left the database half-way, and it cannot be brought back where it is.
     #[error("a change was cut off here, and {} cannot be written to finish it", .0.display())]
     Unfinished(PathBuf),

@@ -311,7 +311,9 @@ impl Outgoing {
         });
         match all {
             Ok(()) => {
-                self.end(ctx, cabinet, &format!("{what}: done"), true)?;
+                // what was told of is there and stays: the next start ends the intention as it would after a kill
+                self.end(ctx, cabinet, &format!("{what}: done"), true)
+                    .map_err(|cause| CabinetError::Unended(Box::new(cause)))?;
                 Ok(named.into_iter().filter_map(|one| one.aside).collect())
             }
             Err(error) => {

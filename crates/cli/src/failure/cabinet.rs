@@ -39,6 +39,13 @@ impl Classify for CabinetError {
             Self::Io { .. } => {
                 say(Exit::Damaged, "make room and get the right to the folder, then do it again")
             }
+            Self::Unended(cause) => (
+                cause.class().0,
+                Remedy::Stands {
+                    changed: "the files are where they were to go, whole",
+                    say: "make room; whatever unlocks the cabinet next writes the row, and nothing has to be made again",
+                },
+            ),
             Self::Unfinished(_) => {
                 say(Exit::Damaged, "copy the folder to where it can be written, and look at it there")
             }

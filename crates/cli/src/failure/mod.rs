@@ -148,6 +148,13 @@ pub(crate) enum Remedy {
     Without(&'static str),
     /// Something that no command of ours does.
     Say(&'static str),
+    /// The same where what was asked for is there all the same.
+    Stands {
+        /// What is other than before.
+        changed: &'static str,
+        /// What to do.
+        say: &'static str,
+    },
 }
 
 /// An error that knows its class.
@@ -192,7 +199,7 @@ impl Remedy {
             Remedy::Command(words) => meant(words.clone()),
             Remedy::Again(with) => with_option(typed, with),
             Remedy::Without(option) => without_option(typed, option, true),
-            Remedy::Say(_) => Vec::new(),
+            Remedy::Say(_) | Remedy::Stands { .. } => Vec::new(),
         }
     }
 }
@@ -236,8 +243,13 @@ impl Failure {
     /// Says what to do.
     fn remedy(mut self, remedy: &Remedy) -> Self {
         self.next = remedy.command(TYPED.get().map_or(&[], Vec::as_slice));
-        if let Remedy::Say(text) = remedy {
-            self.remedy = Some(text);
+        match remedy {
+            Remedy::Say(text) => self.remedy = Some(text),
+            Remedy::Stands { changed, say } => {
+                self.remedy = Some(say);
+                (*changed).clone_into(&mut self.changed);
+            }
+            Remedy::Command(_) | Remedy::Again(_) | Remedy::Without(_) => {}
         }
         self
     }

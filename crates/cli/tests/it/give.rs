@@ -190,11 +190,11 @@ fn what_somebody_wrote_to_after_a_kill_is_theirs() {
 fn a_name_that_cannot_be_given_takes_the_others_back() {
     let (env, _portal) = ready();
     let words = words("out");
-    let (mut given, mut failed) = (0, [0; 2]);
+    let (mut given, mut failed, mut unended) = (0, [0; 2], 0);
     // a name that cannot be given, and one that would not last; the database passes over some of the latter
     for (kind, count) in ["renameat2", "fsync"].into_iter().zip(&mut failed) {
         for call in 1..=16 {
-            let Some(code) = env.failing_at((kind, "EIO"), call, words) else {
+            let Some((code, said)) = env.failing_at((kind, "EIO"), call, words) else {
                 return eprintln!("SKIPPED: there is no strace on this machine");
             };
             env.run(&format!("keystore create {kind}{call} --common-name A --algorithm ec-p256")).exit(0);
@@ -206,6 +206,9 @@ fn a_name_that_cannot_be_given_takes_the_others_back() {
                 all == (3, may_be_there) || (code != Some(0) && all == (0, false)),
                 "{kind} {call}: {all:?}"
             );
+            let changed = if there == 3 { "changed   the files are where" } else { "changed   nothing\n" };
+            assert_eq!(code != Some(0), said.contains(changed), "{kind} {call}: {said}");
+            unended += usize::from(code != Some(0) && there == 3);
             *count += usize::from(code != Some(0));
             if there == 3 {
                 given += 1;
@@ -217,6 +220,7 @@ fn a_name_that_cannot_be_given_takes_the_others_back() {
         }
     }
     assert!(failed[0] == 4 && failed[1] >= 8, "the password, and three files: {failed:?}");
+    assert!(unended > 0, "a last row that could not be written was among them");
 }
 
 #[test]
