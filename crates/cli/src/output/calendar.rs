@@ -1,10 +1,14 @@
 //! Ends and dates for calendars (RFC 5545): an event a day, with alarms before it. The format is two rules, for long lines and for
 //! some characters; a crate for it would bring a second library of dates.
 
+use std::io::{self, Write};
+
 use jiff::Timestamp;
 use ninekeys_core::digest::sha256_hex;
 use ninekeys_core::model::State;
 use ninekeys_ops::inventory::{InventoryReport, Line};
+
+use super::pieces;
 
 /// Days before an end at which calendars say so, beside those of the policy.
 const LATE_ALARMS: [u32; 2] = [14, 1];
@@ -18,6 +22,9 @@ struct Writer(String);
 impl Writer {
     /// A content line: broken where it is too long, never inside a character.
     fn line(&mut self, name: &str, value: &str) {
+        if name.len() + 1 + value.len() <= LONGEST_LINE {
+            return self.0.extend([name, ":", value, "\r\n"]);
+        }
         let mut room = LONGEST_LINE;
         for character in name.chars().chain([':']).chain(value.chars()) {
             if character.len_utf8() > room {
@@ -32,6 +39,10 @@ impl Writer {
 
     /// The same, of a text (section 3.3.11).
     fn text(&mut self, name: &str, value: &str) {
+        let is_special = |character: char| character.is_control() || matches!(character, '\\' | ';' | ',');
+        if !value.contains(is_special) {
+            return self.line(name, value);
+        }
         let mut out = String::with_capacity(value.len());
         for character in value.chars() {
             match character {
@@ -52,7 +63,8 @@ impl Writer {
         self.line("END", "VALARM");
     }
 
-    fn event(&mut self, report: &InventoryReport<'_>, line: &Line<'_>, end: Timestamp) {
+    /// An event of a calendar that was made at that time.
+    fn event(&mut self, report: &InventoryReport<'_>, made: &str, line: &Line<'_>, end: Timestamp) {
         let known = format!("{} {} {}", line.kind, line.name, line.alias.unwrap_or_default());
         let uid = sha256_hex(known.as_bytes());
         let summary = match (line.kind, line.subject) {
@@ -61,7 +73,7 @@ impl Writer {
         };
         self.line("BEGIN", "VEVENT");
         self.line("UID", &format!("{}@ninekeys", uid.get(..32).unwrap_or_default()));
-        self.line("DTSTAMP", &report.at.strftime("%Y%m%dT%H%M%SZ").to_string());
+        self.line("DTSTAMP", made);
         self.line("DTSTART;VALUE=DATE", &end.strftime("%Y%m%d").to_string());
         self.text("SUMMARY", &summary);
         self.text("DESCRIPTION", &what_to_do(line));
@@ -85,19 +97,27 @@ fn what_to_do(line: &Line<'_>) -> String {
     format!("ninekeys {words} {}{apps}", line.name)
 }
 
-/// The ends of what is in use.
-pub(super) fn of_inventory(report: &InventoryReport<'_>) -> String {
-    let mut writer = Writer::default();
-    writer.line("BEGIN", "VCALENDAR");
-    writer.line("VERSION", "2.0");
-    writer.line("PRODID", "-//Nine Keys//ninekeys//EN");
-    for line in report.items.iter().filter(|line| line.state == State::Active) {
-        if let Some(end) = line.not_after {
-            writer.event(report, line, end);
+/// Writes the ends of what is in use.
+pub(super) fn of_inventory(report: &InventoryReport<'_>, out: &mut dyn Write) -> io::Result<()> {
+    let mut head = Writer::default();
+    head.line("BEGIN", "VCALENDAR");
+    head.line("VERSION", "2.0");
+    head.line("PRODID", "-//Nine Keys//ninekeys//EN");
+    out.write_all(head.0.as_bytes())?;
+    let made = report.at.strftime("%Y%m%dT%H%M%SZ").to_string();
+    let lay_out = |lines: &[Line<'_>]| {
+        let mut writer = Writer::default();
+        for line in lines.iter().filter(|line| line.state == State::Active) {
+            if let Some(end) = line.not_after {
+                writer.event(report, &made, line, end);
+            }
         }
-    }
-    writer.line("END", "VCALENDAR");
-    writer.0
+        Ok(writer.0.into_bytes())
+    };
+    pieces::each(&report.items, lay_out, |piece| out.write_all(piece))?;
+    let mut foot = Writer::default();
+    foot.line("END", "VCALENDAR");
+    out.write_all(foot.0.as_bytes())
 }
 
 #[cfg(test)]

@@ -180,10 +180,8 @@ impl Output {
                 writeln!(stdout)
             }),
             Format::Csv => as_it_is(|stdout| spreadsheet::of_inventory(report, stdout)),
-            Format::Ics => as_it_is(|stdout| stdout.write_all(calendar::of_inventory(report).as_bytes())),
-            Format::Openmetrics => {
-                as_it_is(|stdout| stdout.write_all(metrics::of_inventory(report)?.as_bytes()))
-            }
+            Format::Ics => as_it_is(|stdout| calendar::of_inventory(report, stdout)),
+            Format::Openmetrics => as_it_is(|stdout| metrics::of_inventory(report, stdout)),
             _ => return self.emit(report),
         };
         self.note(written);
