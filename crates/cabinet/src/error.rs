@@ -111,6 +111,9 @@ pub enum CabinetError {
         /// What the system or the database said.
         cause: String,
     },
+    /// It was made, and the disk does not say that it will last.
+    #[error("the cabinet was changed, but the disk may lose it when the power goes: {0}")]
+    MayNotLast(String),
     /// What left has its name, and the row behind it could not be written.
     #[error("all of it was made, but the last row of the history could not be written: {0}")]
     Unended(Box<CabinetError>),

@@ -10,6 +10,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use rusqlite::config::DbConfig;
+use rusqlite::ffi::SQLITE_IOERR_DIR_FSYNC;
 use rusqlite::limits::Limit;
 use rusqlite::types::Type;
 use rusqlite::{Connection, Error, ErrorCode, OpenFlags, OptionalExtension, Row, params};
@@ -190,6 +191,13 @@ impl SqliteStore {
         Ok(())
     }
 
+    /// Has the folder synced in which a journal was deleted: that it is gone is what makes a change.
+    fn ask_again(&self) -> Result<(), CabinetError> {
+        let folder = self.path.parent().filter(|folder| !folder.as_os_str().is_empty());
+        let synced = File::open(folder.unwrap_or(Path::new("."))).and_then(|folder| folder.sync_all());
+        synced.map_err(|cause| CabinetError::MayNotLast(cause.to_string()))
+    }
+
     /// Who holds the cabinet, as far as the system tells.
     fn busy(&self, error: Error) -> CabinetError {
         match written(error) {
@@ -197,6 +205,11 @@ impl SqliteStore {
             other => other,
         }
     }
+}
+
+/// Whether an error says that a change is made and may not last: the journal is deleted, and its folder was not synced.
+fn is_made(error: &Error) -> bool {
+    error.sqlite_error().is_some_and(|error| error.extended_code == SQLITE_IOERR_DIR_FSYNC)
 }
 
 fn flags() -> OpenFlags {
@@ -439,10 +452,11 @@ impl Store for SqliteStore {
     }
 
     fn commit(&mut self) -> Result<(), CabinetError> {
-        self.connection.execute_batch("commit").map_err(|error| {
+        self.connection.execute_batch("commit").or_else(|error| {
+            let is_made = is_made(&error);
             let reason = self.busy(error);
             self.roll_back();
-            reason
+            if is_made { self.ask_again() } else { Err(reason) }
         })
     }
 

@@ -458,17 +458,25 @@ pub(crate) fn empty_private(path: &Path) -> Result<(), FileError> {
 /// Moves a finished file to its name, never over another.
 ///
 /// # Errors
-/// [`FileError`].
+/// [`FileError`]; the file has its earlier name then, also where the new one would not last.
 pub(crate) fn move_into_place(from: &Path, target: &Path) -> Result<(), FileError> {
     let failed = |cause| FileError::new("written", target, cause);
     File::open(from).and_then(|file| file.sync_all()).map_err(failed)?;
-    let from = tempfile::TempPath::try_from_path(from).map_err(failed)?;
+    rename(from, target).map_err(failed)?;
+    sync_folder(folder_of(target)).map_err(|cause| {
+        let _ = rename(target, from);
+        failed(cause)
+    })
+}
+
+/// Gives a file another name, never over another file.
+pub(crate) fn rename(from: &Path, target: &Path) -> io::Result<()> {
+    let from = tempfile::TempPath::try_from_path(from)?;
     from.persist_noclobber(target).map_err(|error| {
         // it stays where it is: the caller may have another name for it
         let _ = error.path.keep();
-        failed(error.error)
-    })?;
-    sync_folder(folder_of(target)).map_err(failed)
+        error.error
+    })
 }
 
 /// SHA-256 of a whole file, in hexadecimal; of a folder, [what it is known by](crate::folder::sha256).

@@ -51,6 +51,9 @@ pub enum ProjectError {
         /// What the reader said.
         reason: String,
     },
+    /// What was asked for is done, and the pin is the earlier one.
+    #[error("all of it was done, but the pin of the project file could not be raised: {0}")]
+    Unpinned(#[source] Box<ProjectError>),
 }
 
 fn known(stores: &[String]) -> String {
@@ -191,6 +194,17 @@ impl ProjectFile {
             document.insert("pin", toml_edit::value(table));
             Ok(())
         })
+    }
+
+    /// Pins the cabinet as it is after a change that is done, if it pins one at all.
+    ///
+    /// # Errors
+    /// [`ProjectError::Unpinned`].
+    pub(crate) fn raise_pin(&self, ctx: &Ctx<'_>, pin: &Pin) -> Result<(), ProjectError> {
+        match self.pin() {
+            Some(_) => self.set_pin(ctx, pin).map_err(|cause| ProjectError::Unpinned(Box::new(cause))),
+            None => Ok(()),
+        }
     }
 
     /// The document, to be changed with its comments and order.

@@ -39,11 +39,22 @@ impl Classify for CabinetError {
             Self::Io { .. } => {
                 say(Exit::Damaged, "make room and get the right to the folder, then do it again")
             }
+            Self::MayNotLast(_) => (
+                Exit::Damaged,
+                Remedy::Stands {
+                    changed: "the cabinet, as far as the disk keeps it, and nothing outside",
+                    next: Box::new(Remedy::Say(
+                        "see to the disk, then look with `ninekeys cabinet history` whether it lasted",
+                    )),
+                },
+            ),
             Self::Unended(cause) => (
                 cause.class().0,
                 Remedy::Stands {
                     changed: "the files are where they were to go, whole",
-                    say: "make room; whatever unlocks the cabinet next writes the row, and nothing has to be made again",
+                    next: Box::new(Remedy::Say(
+                        "make room; whatever unlocks the cabinet next writes the row, and nothing has to be made again",
+                    )),
                 },
             ),
             Self::Unfinished(_) => {
@@ -155,7 +166,7 @@ impl Classify for BackupError {
     fn class(&self) -> Class {
         match self {
             Self::Open(inner) => inner.class(),
-            Self::Cabinet(inner) => inner.class(),
+            Self::Cabinet(inner) | Self::Unnoted { cause: inner, .. } => inner.class(),
             Self::Ask(_) => again(Exit::Refused, &[]),
             Self::File(inner) => inner.class(),
             Self::Output(OutputError::Exists(_)) => class(Exit::Refused, &["cabinet", "backup", "FOLDER"]),

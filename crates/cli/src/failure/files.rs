@@ -9,7 +9,7 @@ use ninekeys_ops::FileError;
 use ninekeys_ops::outputs::{Ours, OutputError};
 use ninekeys_ops::project::ProjectError;
 
-use super::{Class, Classify, Exit, again, class, say};
+use super::{Class, Classify, Exit, Remedy, again, class, say};
 
 /// What to do about a file that cannot be read.
 const LOOK_AT_THE_FILE: &str = "look at the file, or fetch it again: it may have been cut short on the way";
@@ -44,6 +44,11 @@ impl Classify for ProjectError {
         match self {
             Self::File(inner) => inner.class(),
             Self::Missing => class(Exit::Damaged, &["init"]),
+            Self::Unpinned(cause) => {
+                let next = Box::new(Remedy::Command(vec!["cabinet".into(), "pin".into()]));
+                let changed = "all that was asked for, but for the pin in the project file";
+                (cause.class().0, Remedy::Stands { changed, next })
+            }
             Self::UnknownStore { stores, .. } => match stores.first() {
                 Some(one) => again(Exit::Usage, &["--store", one]),
                 None => say(Exit::Usage, "write `[store.NAME]` with its `address` into ninekeys.toml"),

@@ -148,12 +148,12 @@ pub(crate) enum Remedy {
     Without(&'static str),
     /// Something that no command of ours does.
     Say(&'static str),
-    /// The same where what was asked for is there all the same.
+    /// What to do where what was asked for is there all the same.
     Stands {
         /// What is other than before.
         changed: &'static str,
         /// What to do.
-        say: &'static str,
+        next: Box<Remedy>,
     },
 }
 
@@ -199,7 +199,8 @@ impl Remedy {
             Remedy::Command(words) => meant(words.clone()),
             Remedy::Again(with) => with_option(typed, with),
             Remedy::Without(option) => without_option(typed, option, true),
-            Remedy::Say(_) | Remedy::Stands { .. } => Vec::new(),
+            Remedy::Stands { next, .. } => next.command(typed),
+            Remedy::Say(_) => Vec::new(),
         }
     }
 }
@@ -245,9 +246,9 @@ impl Failure {
         self.next = remedy.command(TYPED.get().map_or(&[], Vec::as_slice));
         match remedy {
             Remedy::Say(text) => self.remedy = Some(text),
-            Remedy::Stands { changed, say } => {
-                self.remedy = Some(say);
+            Remedy::Stands { changed, next } => {
                 (*changed).clone_into(&mut self.changed);
+                return self.remedy(next);
             }
             Remedy::Command(_) | Remedy::Again(_) | Remedy::Without(_) => {}
         }

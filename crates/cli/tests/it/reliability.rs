@@ -1006,6 +1006,60 @@ fn killed_at_calls_that_write_nothing_is_lost() {
     assert!(all >= 4, "only {all} kills fell into the work");
 }
 
+/// What a command changes, but for rows of the history that say that nothing came of it.
+#[cfg(target_os = "linux")]
+fn standing(env: &TestEnv) -> (Vec<(String, Vec<u8>)>, Vec<serde_json::Value>) {
+    let files = env.files().into_iter().filter(|(name, _)| !name.starts_with("ninekeys.cabinet"));
+    let items = env.run("inventory --format json").exit(0).json()["items"].clone();
+    let status = env.run("cabinet status --format json").exit(0).json();
+    let told = ["members", "last_backup", "off_site"].map(|field| status[field].clone());
+    (files.collect(), [items].into_iter().chain(told).collect())
+}
+
+/// Lets every call fail by which something would last, one run a call: where it is said that nothing changed, nothing did. Tells
+/// how often it was said, and how often that something did all the same.
+#[cfg(target_os = "linux")]
+fn failing_at_calls(case: &Case, most: usize) -> Option<[usize; 2]> {
+    let mut place = Place::new(case);
+    let mut said = [0; 2];
+    for kind in ["fsync", "fdatasync", "renameat2"] {
+        for call in 1..=most {
+            place.refresh();
+            let words = place.command(case);
+            let before = standing(&place.env);
+            let (code, error) = place.env.failing_at((kind, "EIO"), call, &words)?;
+            let what = format!("{} with a failing {kind} {call}: {error}", case.name);
+            if error.contains("changed   nothing\n") {
+                // what was cut off is brought to its end by the next start
+                place.env.run("inventory").exit(0);
+                let after = standing(&place.env);
+                let names = |state: &(Vec<(String, Vec<u8>)>, _)| state.0.iter().map(|(name, _)| name.clone()).collect::<Vec<_>>();
+                assert!(after == before, "{what}\n{:?}\n{:?}\n{:?}\n{:?}", names(&before), names(&after), before.1, after.1);
+                said[0] += 1;
+            } else if !case.is_done(code) {
+                assert!(error.contains("  changed   "), "{what}");
+                said[1] += 1;
+            }
+            place.assert_whole(case, &what);
+        }
+    }
+    Some(said)
+}
+
+#[cfg(target_os = "linux")]
+#[test]
+fn where_nothing_is_said_to_have_changed_nothing_did() {
+    let mut all = [0; 2];
+    let those = ["cabinet backup", "cabinet passphrase", "cabinet members add"];
+    for case in CASES.iter().filter(|case| those.contains(&case.name)) {
+        let Some(said) = failing_at_calls(case, 7) else {
+            return eprintln!("SKIPPED: there is no strace on this machine");
+        };
+        all.iter_mut().zip(said).for_each(|(all, said)| *all += said);
+    }
+    assert!(all[0] > 10 && all[1] > 2, "{all:?}");
+}
+
 /// After kills all over a command, every key in a copy of what is there signs.
 #[cfg(target_os = "linux")]
 fn every_key_signs(case: &Case) {
@@ -1034,6 +1088,8 @@ fn long_run_of_every_fault() {
         [2, 8].into_iter().for_each(|many| at_once(&mut place, case, many));
         let at_calls = killed_at_calls(case, 1, 400).unwrap_or(0);
         let at_instants = killed_at_instants(case, 20);
+        let [nothing, something] = failing_at_calls(case, 16).unwrap_or_default();
+        println!("{:20} said {nothing} times that nothing changed, {something} times what did", case.name);
         every_key_signs(case);
         println!("{:20} killed at {at_calls} calls and {at_instants} instants: nothing lost", case.name);
         calls += at_calls;

@@ -86,6 +86,15 @@ pub enum BackupError {
         #[source]
         cause: Box<BackupError>,
     },
+    /// A copy is there, and the cabinet could not note it.
+    #[error("{place} is whole, but the cabinet could not note it: {cause}")]
+    Unnoted {
+        /// The copy.
+        place: String,
+        /// Why not.
+        #[source]
+        cause: CabinetError,
+    },
     /// Not a folder.
     #[error("{0} is not a folder")]
     NotAFolder(String),
@@ -188,7 +197,7 @@ fn copy(
     files::move_into_place(&unfinished, target)?;
     folders.keep();
     let file = Digest::from_text(&sha256).unwrap_or(proof.head.hash);
-    cabinet.change(&format!("cabinet backup to {place}"), &ctx.env, |change| {
+    let noted = cabinet.change(&format!("cabinet backup to {place}"), &ctx.env, |change| {
         change.put_backup(&Backup {
             at: ctx.env.now,
             place: place.into(),
@@ -198,7 +207,9 @@ fn copy(
             by: change.member().label.clone(),
             off_site,
         })
-    })?;
+    });
+    // it stays: a copy that nothing counts on does no harm, and one that is counted on has to be there
+    noted.map_err(|cause| BackupError::Unnoted { place: place.into(), cause })?;
     Ok(proof.items)
 }
 

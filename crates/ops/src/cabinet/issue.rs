@@ -90,8 +90,8 @@ where
 
 /// The project file pins the newest change of members.
 pub(super) fn raise_pin(ctx: &Ctx<'_>, cabinet: &Cabinet<'_>) -> Result<(), ProjectError> {
-    match ctx.project_if_any()?.filter(|file| file.pin().is_some()) {
-        Some(project) => project.set_pin(ctx, &cabinet.pin()),
+    match ctx.project_if_any()? {
+        Some(project) => project.raise_pin(ctx, &cabinet.pin()),
         None => Ok(()),
     }
 }

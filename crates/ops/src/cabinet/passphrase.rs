@@ -8,6 +8,7 @@ use serde::Serialize;
 use thiserror::Error;
 
 use crate::ask::AskError;
+use crate::cabinet::issue::raise_pin;
 use crate::ctx::{Ctx, OpenError};
 
 /// What was changed.
@@ -71,8 +72,6 @@ pub fn passphrase(ctx: &Ctx<'_>, given: Option<SecretText>) -> Result<Passphrase
         };
         Ok::<_, CabinetError>((label, before.is_some()))
     })?;
-    if let Some(file) = ctx.project_if_any().map_err(OpenError::from)?.filter(|file| file.pin().is_some()) {
-        file.set_pin(ctx, &cabinet.pin()).map_err(OpenError::from)?;
-    }
+    raise_pin(ctx, &cabinet).map_err(OpenError::from)?;
     Ok(PassphraseReport { member: label, replaced })
 }

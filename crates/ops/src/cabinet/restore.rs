@@ -243,7 +243,7 @@ impl Plan<'_> {
         if let Some(file) = self.ctx.project_if_any()?.filter(|file| file.pin().is_some()) {
             let pin = file.pin().filter(|pin| cabinet.stands_to(pin).is_ok_and(|s| s == Standing::Current));
             if pin.is_none() {
-                file.set_pin(self.ctx, &cabinet.pin())?;
+                file.raise_pin(self.ctx, &cabinet.pin())?;
             }
         }
         Ok(())

@@ -26,6 +26,13 @@ pub(crate) struct Args {
     drill: Option<Option<PathBuf>>,
 }
 
+fn unnoted(error: &BackupError) -> Option<String> {
+    match error {
+        BackupError::Unnoted { place, .. } => Some(format!("{place} is there, and nothing counts on it")),
+        _ => None,
+    }
+}
+
 pub(crate) fn run(args: &Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
     if let Some(copy) = &args.drill {
         let report =
@@ -36,10 +43,17 @@ pub(crate) fn run(args: &Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, 
     let report = backup(ctx, &args.folders, args.off_site).map_err(|error| {
         let failure = Failure::of("back up the cabinet", &error);
         match &error {
-            BackupError::Partly { done, .. } => {
-                failure.changed(&format!("{} was made, proved and noted", done.join(", ")))
+            BackupError::Partly { done, cause } => {
+                let noted = format!("{} was made, proved and noted", done.join(", "));
+                failure.changed(&match unnoted(cause) {
+                    Some(more) => format!("{noted}; {more}"),
+                    None => noted,
+                })
             }
-            _ => failure,
+            other => match unnoted(other) {
+                Some(more) => failure.changed(&more),
+                None => failure,
+            },
         }
     })?;
     out.emit(&report);

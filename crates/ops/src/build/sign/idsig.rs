@@ -65,7 +65,7 @@ impl Stale {
 
     /// The output was not made: everything is as it was.
     pub(super) fn put_back(self) {
-        let _ = files::move_into_place(&self.aside, &self.place);
+        let _ = files::rename(&self.aside, &self.place);
     }
 
     /// The output was made: what belonged to the old one goes with it, anything else is named.

@@ -8,9 +8,7 @@ use crate::rotate::RotateError;
 /// New keys for the cabinet; the project file's pin goes with them.
 pub(super) fn reseal(work: &mut Work<'_, '_>) -> Result<Outcome, RotateError> {
     work.cabinet.change("rotate: cabinet key", &work.ctx.env, |change| change.seal_anew())?;
-    if work.file.pin().is_some() {
-        work.file.set_pin(work.ctx, &work.cabinet.pin())?;
-    }
+    work.file.raise_pin(work.ctx, &work.cabinet.pin())?;
     Ok(Outcome::Done(Vec::new()))
 }
 
