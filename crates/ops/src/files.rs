@@ -26,6 +26,9 @@ pub struct FileError {
     pub cause: io::Error,
 }
 
+/// What was tried, where a file stands under its name and nothing but that it lasts was not to be had.
+pub const LASTING: &str = "made to last";
+
 impl FileError {
     /// The error for `action` on `path`.
     pub fn new(action: &'static str, path: &Path, cause: io::Error) -> Self {
@@ -265,9 +268,10 @@ impl OutputFile {
         }
         if let Err(cause) = sync_folder(folder_of(&target)) {
             // what was replaced is gone: then the new one is all there is
-            if taken != Taken::Replace {
-                take_back(&target, aside.as_deref());
+            if taken == Taken::Replace {
+                return Err(FileError::new(LASTING, &target, cause));
             }
+            take_back(&target, aside.as_deref());
             return Err(failed(cause));
         }
         Ok(aside)

@@ -48,6 +48,6 @@ mod timestamps;
 
 pub use ask::{Ask, AskError, Nobody};
 pub use ctx::{Ctx, Notice, OpenError};
-pub use files::FileError;
+pub use files::{FileError, LASTING};
 pub use outgoing::sweep as sweep_outgoing;
 pub use scratch::TemporarySpace;

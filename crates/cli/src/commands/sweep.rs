@@ -39,7 +39,10 @@ pub(crate) struct Args {
 pub(crate) fn run(args: Args, ctx: &Ctx<'_>, out: &mut Output) -> Result<Exit, Failure> {
     if let Some(list) = &args.bring_back {
         let attempt = format!("bring back what {} says", list.display());
-        let report = bring_back(ctx, list).map_err(|error| Failure::of(&attempt, &error))?;
+        let report = bring_back(ctx, list).map_err(|error| {
+            let failure = Failure::of(&attempt, &error);
+            error.done().into_iter().fold(failure, Failure::changed)
+        })?;
         out.emit(&report);
         return Ok(if report.left.is_empty() { Exit::Done } else { Exit::Findings });
     }

@@ -5,9 +5,9 @@ use std::io;
 use ninekeys_core::build::ExamineError;
 use ninekeys_core::stream::DigestError;
 use ninekeys_formats::zip::ZipError;
-use ninekeys_ops::FileError;
 use ninekeys_ops::outputs::{Ours, OutputError};
 use ninekeys_ops::project::ProjectError;
+use ninekeys_ops::{FileError, LASTING};
 
 use super::{Class, Classify, Exit, Remedy, again, class, say};
 
@@ -19,6 +19,11 @@ impl Classify for FileError {
     fn class(&self) -> Class {
         use io::ErrorKind as K;
         match (self.action, self.cause.kind()) {
+            (LASTING, _) => {
+                let next = Box::new(Remedy::Say("see to the disk, then look at the file"));
+                let changed = "the file is written, as far as the disk keeps it";
+                (Exit::Damaged, Remedy::Stands { changed, next })
+            }
             ("written", K::AlreadyExists) => {
                 say(Exit::Refused, "choose another name, or move away what is there")
             }

@@ -74,8 +74,10 @@ pub(super) fn set_aside(
         let one = Moved { from: from.display().to_string(), to: name.clone() };
         lines.add(&one)?;
         if let Err(error) = put(&from, &folder.join(&name)) {
-            if from.exists() {
-                lines.take_back(&one);
+            match from.exists() {
+                true => lines.take_back(&one),
+                // it went, and it may not last: that it went is told
+                false => moved.push(one),
             }
             return Err(error);
         }
@@ -177,9 +179,13 @@ pub(super) fn bring_back(ctx: &Ctx<'_>, list: &Path) -> Result<(Vec<Moved>, Vec<
         match to.exists() {
             true => left.push(one),
             false => {
-                NewFolders::make(files::folder_of(&to))?.keep();
-                put(&from, &to)?;
-                back.push(one);
+                let moved = NewFolders::make(files::folder_of(&to))
+                    .map_err(SweepError::from)
+                    .and_then(|folders| put(&from, &to).inspect(|()| folders.keep()));
+                if moved.is_ok() || !from.exists() {
+                    back.push(one);
+                }
+                moved.map_err(|cause| cause.after(&[(back.len(), "brought back")]))?;
             }
         }
     }

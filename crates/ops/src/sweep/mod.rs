@@ -259,10 +259,14 @@ pub enum SweepError {
 impl SweepError {
     /// The error with what was done before it.
     fn behind(self, taken_in: &[TakenIn], moved: &[Moved]) -> Self {
-        let of = |many: usize, what: &str| (many > 0).then(|| format!("{many} {what}"));
         let imported = taken_in.iter().filter(|one| !one.known).map(|one| one.items.len()).sum();
-        let done = [of(imported, "imported"), of(moved.len(), "set aside")];
-        match done.into_iter().flatten().collect::<Vec<_>>() {
+        self.after(&[(imported, "imported"), (moved.len(), "set aside")])
+    }
+
+    /// The error with how many of what were done before it.
+    fn after(self, done: &[(usize, &str)]) -> Self {
+        let done = done.iter().filter(|(many, _)| *many > 0).map(|(many, what)| format!("{many} {what}"));
+        match done.collect::<Vec<_>>() {
             done if done.is_empty() => self,
             done => SweepError::Partly { cause: Box::new(self), done: done.join(", ") },
         }
