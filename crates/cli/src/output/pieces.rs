@@ -24,7 +24,7 @@ pub(super) fn each<T: Sync>(
     Ok(())
 }
 
-/// Writes JSON whose field `items` is the list. `without` is the same with an empty one, and what it is indented by.
+/// Writes the JSON of what has a list in its field `items`; `without` is the same with an empty one.
 pub(super) fn json<T: Serialize + Sync>(
     without: &impl Serialize,
     items: &[T],

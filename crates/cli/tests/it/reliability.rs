@@ -1022,7 +1022,8 @@ fn standing(env: &TestEnv) -> (Vec<(String, Vec<u8>)>, Vec<serde_json::Value>) {
 fn failing_at_calls(case: &Case, most: usize) -> Option<[usize; 2]> {
     let mut place = Place::new(case);
     let mut said = [0; 2];
-    for kind in ["fsync", "fdatasync", "renameat2"] {
+    // of the others no command has as many
+    for (kind, most) in [("fsync", most), ("fdatasync", most / 2), ("renameat2", most / 3)] {
         for call in 1..=most {
             place.refresh();
             let words = place.command(case);
@@ -1066,6 +1067,7 @@ fn where_nothing_is_said_to_have_changed_nothing_did() {
         };
         all.iter_mut().zip(said).for_each(|(all, said)| *all += said);
     }
+    println!("{} times nothing, {} times something", all[0], all[1]);
     assert!(all[0] > 10 && all[1] > 2, "{all:?}");
 }
 

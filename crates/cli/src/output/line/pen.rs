@@ -214,8 +214,9 @@ impl<'p> Drawing<'p> {
         let out = &mut self.cells.text;
         out.resize(out.len() + self.owed, b' ');
         self.columns += std::mem::replace(&mut self.owed, behind);
+        // a vector takes whatever is written
         if self.colour {
-            self.drawn = write!(out, "{style}").and(std::mem::replace(&mut self.drawn, Ok(())));
+            let _ = write!(out, "{style}");
         }
         self.columns += match is_plain(seen) {
             true => {
@@ -225,7 +226,7 @@ impl<'p> Drawing<'p> {
             false => letters(seen, self.marks, out),
         };
         if self.colour {
-            self.drawn = write!(self.cells.text, "{style:#}").and(std::mem::replace(&mut self.drawn, Ok(())));
+            let _ = write!(self.cells.text, "{style:#}");
         }
     }
 }
