@@ -16,7 +16,7 @@ use ninekeys_core::digest::{from_hex, hex};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::ctx::Ctx;
+use crate::ctx::{Ctx, Notice};
 use crate::files::{self, Access, FileError, OutputFile, TEMPORARY, Taken};
 use crate::folder::{self, OutputFolder};
 use crate::memory::{MachineMemory, private_folder};
@@ -312,9 +312,15 @@ impl Outgoing {
         match all {
             Ok(()) => {
                 // what was told of is there and stays: the next start ends the intention as it would after a kill
-                self.end(ctx, cabinet, &format!("{what}: done"), true)
-                    .map_err(|cause| CabinetError::Unended(Box::new(cause)))?;
-                Ok(named.into_iter().filter_map(|one| one.aside).collect())
+                let ended = self.end(ctx, cabinet, &format!("{what}: done"), true);
+                let aside = named.into_iter().filter_map(|one| one.aside);
+                match ended {
+                    Ok(()) => Ok(aside.collect()),
+                    Err(cause) => {
+                        aside.for_each(|path| ctx.notice(Notice::SetAside(path)));
+                        Err(CabinetError::Unended(Box::new(cause)).into())
+                    }
+                }
             }
             Err(error) => {
                 named.iter().rev().for_each(|one| (one.take_back)(&one.target, one.aside.as_deref()));

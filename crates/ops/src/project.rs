@@ -56,6 +56,13 @@ pub enum ProjectError {
     Unpinned(#[source] Box<ProjectError>),
 }
 
+impl ProjectError {
+    /// The same error behind a change that is done.
+    pub(crate) fn unpinned(self) -> Self {
+        ProjectError::Unpinned(Box::new(self))
+    }
+}
+
 fn known(stores: &[String]) -> String {
     match stores {
         [] => "; it names none beside the portal's".into(),
@@ -202,7 +209,7 @@ impl ProjectFile {
     /// [`ProjectError::Unpinned`].
     pub(crate) fn raise_pin(&self, ctx: &Ctx<'_>, pin: &Pin) -> Result<(), ProjectError> {
         match self.pin() {
-            Some(_) => self.set_pin(ctx, pin).map_err(|cause| ProjectError::Unpinned(Box::new(cause))),
+            Some(_) => self.set_pin(ctx, pin).map_err(ProjectError::unpinned),
             None => Ok(()),
         }
     }

@@ -1071,6 +1071,29 @@ fn where_nothing_is_said_to_have_changed_nothing_did() {
     assert!(all[0] > 10 && all[1] > 2, "{all:?}");
 }
 
+#[cfg(target_os = "linux")]
+#[test]
+fn where_the_last_row_fails_nothing_of_the_old_build_lies_beside_the_new_one() {
+    let env = TestEnv::with_key(PROGRAM);
+    env.file("crossing.apk", &builds::crossing().apk());
+    let words = ["sign", "crossing.apk", "--for", "direct", "--replace"];
+    let tree = |env: &TestEnv| env.files().iter().any(|(name, _)| name.ends_with(".idsig"));
+    let mut stood = 0;
+    for call in 3..=10 {
+        env.run("sign crossing.apk --for direct --replace --idsig").exit(0);
+        let Some((code, said)) = env.failing_at(("fsync,fdatasync", "EIO"), call, words) else {
+            return eprintln!("SKIPPED: there is no strace on this machine");
+        };
+        let stands = code == Some(0) || said.contains("the files are where they were to go");
+        assert_eq!(tree(&env), !stands, "{call}: {said}");
+        if stands && code != Some(0) {
+            assert!(said.contains("what had the name before is now"), "{call}: {said}");
+            stood += 1;
+        }
+    }
+    assert!(stood > 0, "no last row failed");
+}
+
 /// After kills all over a command, every key in a copy of what is there signs.
 #[cfg(target_os = "linux")]
 fn every_key_signs(case: &Case) {

@@ -90,7 +90,7 @@ where
 
 /// The project file pins the newest change of members.
 pub(super) fn raise_pin(ctx: &Ctx<'_>, cabinet: &Cabinet<'_>) -> Result<(), ProjectError> {
-    match ctx.project_if_any()? {
+    match ctx.project_if_any().map_err(ProjectError::unpinned)? {
         Some(project) => project.raise_pin(ctx, &cabinet.pin()),
         None => Ok(()),
     }

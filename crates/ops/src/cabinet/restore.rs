@@ -240,7 +240,8 @@ impl Plan<'_> {
     /// This machine and the project file know what was gone back to: a person chose it.
     fn remember(&self, cabinet: &Cabinet<'_>) -> Result<(), RestoreError> {
         self.ctx.machine.keep(self.target, &cabinet.identity(), &cabinet.known());
-        if let Some(file) = self.ctx.project_if_any()?.filter(|file| file.pin().is_some()) {
+        let file = self.ctx.project_if_any().map_err(ProjectError::unpinned)?;
+        if let Some(file) = file.filter(|file| file.pin().is_some()) {
             let pin = file.pin().filter(|pin| cabinet.stands_to(pin).is_ok_and(|s| s == Standing::Current));
             if pin.is_none() {
                 file.raise_pin(self.ctx, &cabinet.pin())?;

@@ -13,7 +13,7 @@ mod set;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use ninekeys_cabinet::Cabinet;
+use ninekeys_cabinet::{Cabinet, CabinetError};
 use ninekeys_core::android::Schemes;
 use ninekeys_core::build::Says;
 use ninekeys_core::ios::setup::Roster;
@@ -468,7 +468,13 @@ fn deliver(
     let aside = match outgoing.deliver::<SignError>(ctx, cabinet, delivery, outputs, taken) {
         Ok(aside) => aside,
         Err(error) => {
-            stale.into_iter().for_each(idsig::Stale::put_back);
+            match &error {
+                // the new one is there all the same
+                SignError::Cabinet(CabinetError::Unended(_)) => {
+                    stale.into_iter().for_each(|stale| stale.drop_or_name(ctx));
+                }
+                _ => stale.into_iter().for_each(idsig::Stale::put_back),
+            }
             return Err(error);
         }
     };
