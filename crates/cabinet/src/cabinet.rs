@@ -504,13 +504,33 @@ impl<'m> Cabinet<'m> {
         env: &Env<'_>,
         work: impl FnOnce(&mut Change<'_>) -> Result<R, E>,
     ) -> Result<R, E> {
+        let (mut work, mut result) = (Some(work), None);
+        let changed = self.change_by(what, env, &mut |change| match work.take().map(|work| work(change)) {
+            Some(Ok(done)) => {
+                result = Some(Ok(done));
+                Ok(())
+            }
+            stopped => {
+                result = stopped;
+                Err(Stopped::ByWork)
+            }
+        });
+        match (changed, result) {
+            (Err(Stopped::ByCabinet(error)), _) => Err(error.into()),
+            (_, Some(result)) => result,
+            (_, None) => unreachable!("the work was called, and left its result"),
+        }
+    }
+
+    /// The change without the types of its result: compiled once, and not once for every caller.
+    fn change_by(&mut self, what: &str, env: &Env<'_>, work: Work<'_>) -> Result<(), Stopped> {
         self.refuse_old()?;
         if !self.is_unlocked() {
             return Err(CabinetError::Locked.into());
         }
         self.store.begin()?;
         match self.change_now(what, env, work) {
-            Ok((result, proven, resealed)) => {
+            Ok((proven, resealed)) => {
                 self.store.commit()?;
                 self.proven = proven;
                 self.remember();
@@ -518,7 +538,7 @@ impl<'m> Cabinet<'m> {
                     // what was sealed under old keys goes from free pages too; overwritten it was already
                     let _ = self.store.write_anew();
                 }
-                Ok(result)
+                Ok(())
             }
             Err(error) => {
                 self.store.roll_back();
@@ -527,12 +547,7 @@ impl<'m> Cabinet<'m> {
         }
     }
 
-    fn change_now<R, E: From<CabinetError>>(
-        &mut self,
-        what: &str,
-        env: &Env<'_>,
-        work: impl FnOnce(&mut Change<'_>) -> Result<R, E>,
-    ) -> Result<(R, Proven, bool), E> {
+    fn change_now(&mut self, what: &str, env: &Env<'_>, work: Work<'_>) -> Result<(Proven, bool), Stopped> {
         // under the lock: what was proved before may be another state by now
         let (proven, standing) = prove_trusted(self.store.as_ref(), &self.path, &self.trust, Purpose::Work)?;
         if standing != Standing::Current {
@@ -550,13 +565,13 @@ impl<'m> Cabinet<'m> {
         let machine = self.trust.memory.machine();
         let done = run(self.store.as_mut(), &self.proven, &mut unlocked, &machine, env, what, work);
         self.unlocked = Some(unlocked);
-        let (result, head, resealed) = done?;
+        let (head, resealed) = done?;
         // read back before it is said
         let written = prove(self.store.as_ref())?;
         if written.head != head {
             return Err(CabinetError::Tampered("what was written is not what is there".into()).into());
         }
-        Ok((result, written, resealed))
+        Ok((written, resealed))
     }
 
     /// Refuses what was put in the place of the cabinet that was opened, also where nothing else would say so.
@@ -719,15 +734,35 @@ fn open_all(store: &dyn Store, proven: &Proven, ring: &Keyring) -> Result<(), Ca
     Ok(())
 }
 
-fn run<R, E: From<CabinetError>>(
+/// What a change does under the lock.
+type Work<'a> = &'a mut dyn FnMut(&mut Change<'_>) -> Result<(), Stopped>;
+
+/// Who stopped a change.
+enum Stopped {
+    /// Its work, which has the reason.
+    ByWork,
+    /// The cabinet.
+    ByCabinet(CabinetError),
+}
+
+impl<E> From<E> for Stopped
+where
+    CabinetError: From<E>,
+{
+    fn from(error: E) -> Self {
+        Stopped::ByCabinet(error.into())
+    }
+}
+
+fn run(
     store: &mut dyn Store,
     proven: &Proven,
     unlocked: &mut Unlocked,
     machine: &str,
     env: &Env<'_>,
     what: &str,
-    work: impl FnOnce(&mut Change<'_>) -> Result<R, E>,
-) -> Result<(R, Head, bool), E> {
+    work: Work<'_>,
+) -> Result<(Head, bool), Stopped> {
     let mut change = Change {
         store,
         env,
@@ -746,9 +781,9 @@ fn run<R, E: From<CabinetError>>(
         resealed: false,
         abandoned: None,
     };
-    let result = work(&mut change)?;
+    work(&mut change)?;
     let head = change.finish(what)?;
-    Ok((result, head, change.resealed))
+    Ok((head, change.resealed))
 }
 
 #[cfg(test)]

@@ -1,11 +1,10 @@
 //! The one way in which bytes are digested here: a domain word first, then every field behind its length.
 
-use std::borrow::Cow;
 use std::fmt;
 
 use aws_lc_rs::digest::{Context, SHA256};
 use ninekeys_core::digest::{from_hex_exactly, hex};
-use schemars::{JsonSchema, SchemaGenerator, json_schema};
+use schemars::schema_of;
 use serde::de::Error as _;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
@@ -44,15 +43,7 @@ impl fmt::Display for Digest {
     }
 }
 
-impl JsonSchema for Digest {
-    fn schema_name() -> Cow<'static, str> {
-        "Digest".into()
-    }
-
-    fn json_schema(_: &mut SchemaGenerator) -> schemars::Schema {
-        json_schema!({ "type": "string", "pattern": "^[0-9a-f]{64}$" })
-    }
-}
+schema_of!(Digest, { "type": "string", "pattern": "^[0-9a-f]{64}$" });
 
 impl Serialize for Digest {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {

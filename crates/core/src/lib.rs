@@ -36,6 +36,7 @@ pub mod demo;
 pub mod digest;
 pub mod env;
 pub mod envelope;
+mod field;
 pub mod findings;
 pub mod hand_over;
 pub mod ios;

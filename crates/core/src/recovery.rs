@@ -1,17 +1,14 @@
 //! Recovery pieces: a secret that opens the cabinet, split so that some of the pieces tell it, and fewer tell nothing (Shamir's
 //! scheme over GF(2^8), each byte by itself). A piece is text that can be printed and typed, with a checksum of its own.
 
-use std::convert::Infallible;
-
 use base32ct::{Base32Unpadded, Encoding};
 use ninekeys_formats::secret::{Secret, SecretBytes, SecretText};
-use rand_core::{TryCryptoRng, TryRng};
 use thiserror::Error;
-use vsss_rs::Gf256;
 use zeroize::Zeroizing;
 
 use crate::digest::sha256;
 use crate::env::Env;
+use crate::field;
 use crate::keys::KeyError;
 
 /// Bytes of the secret: 160 bits, more than anybody tries.
@@ -66,35 +63,6 @@ pub enum RecoveryError {
     Shares,
 }
 
-/// Randomness as the scheme wants it lent. It asks for it and cannot be told that there is none: that is remembered.
-struct Lent<'a, 'e> {
-    env: &'a Env<'e>,
-    failed: bool,
-}
-
-impl TryRng for Lent<'_, '_> {
-    type Error = Infallible;
-
-    fn try_next_u32(&mut self) -> Result<u32, Infallible> {
-        let mut bytes = [0; 4];
-        self.try_fill_bytes(&mut bytes)?;
-        Ok(u32::from_le_bytes(bytes))
-    }
-
-    fn try_next_u64(&mut self) -> Result<u64, Infallible> {
-        let mut bytes = [0; 8];
-        self.try_fill_bytes(&mut bytes)?;
-        Ok(u64::from_le_bytes(bytes))
-    }
-
-    fn try_fill_bytes(&mut self, into: &mut [u8]) -> Result<(), Infallible> {
-        self.failed |= self.env.keys.fill(into).is_err();
-        Ok(())
-    }
-}
-
-impl TryCryptoRng for Lent<'_, '_> {}
-
 /// A secret and the pieces of it.
 #[derive(Debug)]
 pub struct Pieces {
@@ -127,12 +95,9 @@ pub fn split(needed: u8, pieces: u8, env: &Env<'_>) -> Result<Pieces, SplitError
     secret.change(|bytes| env.keys.fill(bytes))?;
     let mut set = [0; 4];
     env.keys.fill(&mut set)?;
-    let mut lent = Lent { env, failed: false };
-    let shares = secret.lend(|bytes| Gf256::split_array(needed.into(), pieces.into(), bytes, &mut lent));
-    let shares = Zeroizing::new(shares.map_err(|_| RecoveryError::Shares)?);
-    if lent.failed || shares.iter().any(|share| share.len() != SHARE) {
-        return Err(KeyError::Generator.into());
-    }
+    let mut chance = Zeroizing::new(vec![0; SECRET * (usize::from(needed) - 1)]);
+    env.keys.fill(&mut chance)?;
+    let shares = secret.lend(|bytes| shares_of(bytes, &chance, pieces));
     let written = shares.iter().map(|share| {
         let mut piece = Zeroizing::new(Vec::with_capacity(PIECE));
         piece.push(VERSION);
@@ -174,12 +139,43 @@ pub fn join(pieces: &[SecretText]) -> Result<SecretText, RecoveryError> {
     if shares.len() < usize::from(needed) {
         return Err(RecoveryError::TooFew { needed, given: shares.len() });
     }
-    let secret = Gf256::combine_array(&*shares).map_err(|_| RecoveryError::Shares)?;
-    let secret = Secret::new(secret);
-    match secret.lend(Vec::len) {
-        SECRET => Ok(passphrase_of(&secret)),
-        _ => Err(RecoveryError::Shares),
+    Ok(passphrase_of(&Secret::new(secret_of(&shares).ok_or(RecoveryError::Shares)?)))
+}
+
+/// The shares of a secret, each its number and then a byte for each of the secret: the value there of a polynomial that has the
+/// secret's byte at 0, and random coefficients.
+fn shares_of(secret: &[u8], chance: &[u8], pieces: u8) -> Zeroizing<Vec<Vec<u8>>> {
+    let degree = chance.len() / SECRET;
+    let share = |number: u8| {
+        let values = secret.iter().zip(chance.chunks(degree)).map(|(byte, coefficients)| {
+            let higher = coefficients.iter().fold(0, |sum, one| field::times(sum ^ one, number));
+            byte ^ higher
+        });
+        let mut share = Vec::with_capacity(SHARE);
+        share.push(number);
+        share.extend(values);
+        share
+    };
+    Zeroizing::new((1..=pieces).map(share).collect())
+}
+
+/// The secret behind shares with different numbers: the value at 0 of the polynomials through them (Lagrange). Nothing where a
+/// share has the number 0, which is the secret's own place.
+fn secret_of(shares: &[Vec<u8>]) -> Option<Vec<u8>> {
+    let numbers: Vec<u8> = shares.iter().filter_map(|share| share.first().copied()).collect();
+    if numbers.len() != shares.len() || numbers.contains(&0) {
+        return None;
     }
+    let mut secret = vec![0; SECRET];
+    for (number, share) in numbers.iter().zip(shares) {
+        let others = numbers.iter().filter(|other| *other != number);
+        let weight = others.fold(1, |weight, other| {
+            field::times(weight, field::times(*other, field::inverse(other ^ number)))
+        });
+        let values = share.iter().skip(1);
+        secret.iter_mut().zip(values).for_each(|(byte, value)| *byte ^= field::times(*value, weight));
+    }
+    Some(secret)
 }
 
 fn checksum(bytes: &[u8]) -> [u8; CHECK] {
@@ -261,6 +257,45 @@ mod tests {
         assert_eq!(told(&some(&made, &[0, 4])), Err(too_few));
         assert_eq!(told(&some(&made, &[0, 4, 0])), Err(RecoveryError::Twice(3)));
         assert_eq!(passphrase.len(), 32);
+    }
+
+    /// Some bytes after others, for a scheme that asks for randomness.
+    struct Counting(u8);
+
+    impl rand_core::TryRng for Counting {
+        type Error = std::convert::Infallible;
+
+        fn try_next_u32(&mut self) -> Result<u32, Self::Error> {
+            rand_core::utils::next_word_via_fill(self)
+        }
+
+        fn try_next_u64(&mut self) -> Result<u64, Self::Error> {
+            rand_core::utils::next_word_via_fill(self)
+        }
+
+        fn try_fill_bytes(&mut self, into: &mut [u8]) -> Result<(), Self::Error> {
+            into.iter_mut().for_each(|byte| {
+                self.0 = self.0.wrapping_mul(167).wrapping_add(13);
+                *byte = self.0;
+            });
+            Ok(())
+        }
+    }
+
+    impl rand_core::TryCryptoRng for Counting {}
+
+    #[test]
+    fn shares_are_those_of_another_implementation() {
+        let secret: Vec<u8> = (0..20).map(|byte| byte * 13).collect();
+        let chance: Vec<u8> = (0..40).map(|byte: u8| byte.wrapping_mul(89) ^ 7).collect();
+        let own = shares_of(&secret, &chance, 5);
+        assert_eq!(vsss_rs::Gf256::combine_array(&own[1..4]).unwrap(), secret);
+        let theirs = vsss_rs::Gf256::split_array(3, 5, &secret, &mut Counting(7)).unwrap();
+        assert_eq!(secret_of(&theirs[..3]), Some(secret.clone()));
+        assert_eq!(secret_of(&theirs[2..]), Some(secret.clone()));
+        assert_eq!(secret_of(&theirs), Some(secret.clone()));
+        assert_ne!(secret_of(&theirs[..2]), Some(secret));
+        assert_eq!(secret_of(&[vec![0; 21], vec![1; 21]]), None);
     }
 
     #[test]

@@ -17,13 +17,12 @@ mod profile;
 mod rotate;
 mod store;
 
-use std::borrow::Cow;
 use std::error::Error;
 use std::io;
 use std::process::ExitCode;
 use std::sync::OnceLock;
 
-use schemars::{JsonSchema, SchemaGenerator, json_schema};
+use schemars::{JsonSchema, schema_of};
 use serde::{Serialize, Serializer};
 
 use crate::output::{Line, Paper};
@@ -78,15 +77,7 @@ impl From<Exit> for ExitCode {
     }
 }
 
-impl JsonSchema for Exit {
-    fn schema_name() -> Cow<'static, str> {
-        "Exit".into()
-    }
-
-    fn json_schema(_: &mut SchemaGenerator) -> schemars::Schema {
-        json_schema!({ "type": "integer", "minimum": 0, "maximum": 255 })
-    }
-}
+schema_of!(Exit, { "type": "integer", "minimum": 0, "maximum": 255 });
 
 impl Serialize for Exit {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
@@ -98,15 +89,7 @@ impl Serialize for Exit {
 #[derive(Debug)]
 struct ErrorSchema;
 
-impl JsonSchema for ErrorSchema {
-    fn schema_name() -> Cow<'static, str> {
-        "ErrorSchema".into()
-    }
-
-    fn json_schema(_: &mut SchemaGenerator) -> schemars::Schema {
-        json_schema!({ "const": "ninekeys.error/1" })
-    }
-}
+schema_of!(ErrorSchema, { "const": "ninekeys.error/1" });
 
 impl Serialize for ErrorSchema {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {

@@ -45,7 +45,6 @@ pub(crate) mod words;
 use std::io::{self, BufWriter, IsTerminal, Write};
 
 use anstream::{AutoStream, ColorChoice};
-use schemars::JsonSchema;
 use serde::Serialize;
 
 use ninekeys_ops::build::setup::CheckSetupReport;
@@ -65,7 +64,7 @@ pub(crate) use timeline::picture;
 pub(crate) use verdicts::{Outcome, Verdicts};
 
 /// Something that can be answered, to people and to programs alike.
-pub(crate) trait Report: Serialize + JsonSchema {
+pub(crate) trait Report: Serialize {
     /// Name and version of its JSON form.
     const SCHEMA: &'static str;
 

@@ -20,7 +20,7 @@ use crate::commands::manual::ManualReport;
 use crate::failure::Failure;
 
 /// A report's name, and what its answer looks like.
-fn of_report<R: Report>() -> (String, Value) {
+fn of_report<R: Report + JsonSchema>() -> (String, Value) {
     of::<R>(R::SCHEMA)
 }
 

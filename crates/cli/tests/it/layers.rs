@@ -5,6 +5,7 @@ use std::path::Path;
 
 /// What each crate may use of ours.
 const ALLOWED: &[(&str, &[&str])] = &[
+    ("schema", &["schema-off"]),
     ("formats", &[]),
     ("core", &["formats"]),
     ("cabinet", &["core", "formats"]),
@@ -16,11 +17,9 @@ const ALLOWED: &[(&str, &[&str])] = &[
 /// Crates of others that stand for a border: SQL, sockets, a terminal, files that are written.
 const ONLY_IN: &[(&str, &str)] = &[
     ("scrypt", "cabinet"),
-    ("axum", "portal"),
-    ("tokio", "portal"),
+    ("httparse", "portal"),
     ("ureq", "portal"),
     ("rustls", "portal"),
-    ("tokio-rustls", "portal"),
     ("clap", "cli"),
     ("indicatif", "cli"),
     ("rpassword", "cli"),

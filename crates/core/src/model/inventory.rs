@@ -1,12 +1,11 @@
 //! Items and how they are found: by id, by name, by any unique beginning of a name.
 
-use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 use std::sync::Arc;
 
 use jiff::Timestamp;
-use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
+use schemars::{JsonSchema, schema_of};
 use serde::de::{Error as _, Unexpected, Visitor};
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use thiserror::Error;
@@ -41,15 +40,7 @@ impl Serialize for ItemId {
     }
 }
 
-impl JsonSchema for ItemId {
-    fn schema_name() -> Cow<'static, str> {
-        "ItemId".into()
-    }
-
-    fn json_schema(_: &mut SchemaGenerator) -> Schema {
-        json_schema!({ "type": "string", "pattern": "^[0-9a-f]{32}$" })
-    }
-}
+schema_of!(ItemId, { "type": "string", "pattern": "^[0-9a-f]{32}$" });
 
 impl<'de> Deserialize<'de> for ItemId {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {

@@ -1,11 +1,10 @@
 //! The number that tells builds of one version apart.
 
-use std::borrow::Cow;
 use std::cmp::Ordering;
 use std::fmt;
 use std::str::FromStr;
 
-use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
+use schemars::schema_of;
 use serde::de::{Error as _, Unexpected, Visitor};
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use thiserror::Error;
@@ -97,15 +96,7 @@ impl Serialize for BuildNumber {
     }
 }
 
-impl JsonSchema for BuildNumber {
-    fn schema_name() -> Cow<'static, str> {
-        "BuildNumber".into()
-    }
-
-    fn json_schema(_: &mut SchemaGenerator) -> Schema {
-        json_schema!({ "type": "string", "pattern": "^[0-9]+(\\.[0-9]+){0,3}$" })
-    }
-}
+schema_of!(BuildNumber, { "type": "string", "pattern": "^[0-9]+(\\.[0-9]+){0,3}$" });
 
 /// Reads its text, or the one whole number that older rows of the ledger have.
 impl<'de> Deserialize<'de> for BuildNumber {

@@ -58,7 +58,7 @@ fn key_for<'a>(
     project: &Project,
     inventory: &'a Inventory,
     (what, app): (ApiUse, Option<&str>),
-    opens: impl Fn(&ItemId) -> bool,
+    opens: &dyn Fn(&ItemId) -> bool,
 ) -> Option<(&'a Item, &'a ApiKeyFacts)> {
     let active = inventory.iter().filter(|item| item.state == State::Active);
     // a store knows its own keys alone
@@ -93,7 +93,7 @@ fn key_for<'a>(
 
 /// Whether the portal can be asked for something: the project says where it is, and a key may ask.
 pub(crate) fn can_ask(project: &Project, inventory: &Inventory, what: ApiUse, app: Option<&str>) -> bool {
-    project.portal.is_some() && key_for(project, inventory, (what, app), |_| true).is_some()
+    project.portal.is_some() && key_for(project, inventory, (what, app), &|_| true).is_some()
 }
 
 /// The certificate that the project pins for the portal's connection, DER.
@@ -146,7 +146,7 @@ fn with_best_key<R, E: From<ConnectError>>(
         return Err(ConnectError::NoAddress.into());
     }
     let inventory = cabinet.inventory().map_err(|error| E::from(error.into()))?;
-    let found = key_for(&file.project, &inventory, (what, app), |id| cabinet.opens(id));
+    let found = key_for(&file.project, &inventory, (what, app), &|id| cabinet.opens(id));
     let no_key = || ConnectError::NoKey { role: what.needs(), store: file.project.at_store.clone() };
     let (item, facts) = found.ok_or_else(|| E::from(no_key()))?;
     match facts.key {

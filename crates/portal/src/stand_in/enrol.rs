@@ -1,11 +1,6 @@
 //! Certificates for those who ask: enrolment over secure transport (EST, RFC 7030): the authorities, a first certificate, and one
 //! more for who has one. What a certificate is for stands in the label of the path (section 3.2.2).
 
-use axum::body::Bytes;
-use axum::extract::{Path, State as Shared};
-use axum::http::{HeaderMap, StatusCode, header};
-use axum::response::{IntoResponse, Response};
-use axum::routing::{MethodRouter, get, post};
 use base64ct::{Base64, Encoding};
 use jiff::Timestamp;
 use ninekeys_core::digest::hex;
@@ -16,14 +11,17 @@ use ninekeys_formats::limits::Limits;
 use ninekeys_formats::request::Request as Pkcs10;
 use ninekeys_formats::x509::Certificate as Parsed;
 use rusqlite::Connection;
+use ureq::http::StatusCode;
 
 use super::authority::Authority;
+use super::http::{Call, Response};
+use super::router::{Answers, get, post};
 use super::routes::{MOST_DISTRIBUTION, Portal, Refusal};
 use super::state::{self, with_env};
 use super::{StandInError, revocation};
 use crate::wire::{AppId, Certificate, EST, Enrolment, KindSaid, PKCS7};
 
-pub(super) fn table() -> Vec<(String, MethodRouter<Portal>)> {
+pub(super) fn table() -> Vec<(String, Answers)> {
     let own = [
         ("/cacerts", get(authorities)),
         ("/{label}/cacerts", get(authorities)),
@@ -41,53 +39,37 @@ fn bundle(certificates: &[&[u8]]) -> Result<String, Refusal> {
 
 fn answer(status: u16, body: String) -> Response {
     let status = StatusCode::from_u16(status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
-    let headers = [(header::CONTENT_TYPE.as_str(), PKCS7), ("content-transfer-encoding", "base64")];
-    (status, headers, body).into_response()
+    Response::new(status).body(PKCS7, body).field("content-transfer-encoding", "base64")
 }
 
 /// The certificates above those that are issued, from the issuer's upwards; anybody may have them.
-async fn authorities(Shared(portal): Shared<Portal>) -> Result<Response, Refusal> {
+fn authorities(portal: &Portal, _: &Call) -> Result<Response, Refusal> {
     let state = portal.state();
     let chain = state.authority.chain().map(|certificate| certificate.der.as_slice());
     Ok(answer(200, bundle(&chain)?))
 }
 
-async fn first(
-    portal: Shared<Portal>,
-    headers: HeaderMap,
-    Path(label): Path<String>,
-    body: Bytes,
-) -> Result<Response, Refusal> {
-    enrol(&portal.0, &headers, &label, &body, false)
+fn first(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
+    enrol(portal, call, false)
 }
 
-async fn again(
-    portal: Shared<Portal>,
-    headers: HeaderMap,
-    Path(label): Path<String>,
-    body: Bytes,
-) -> Result<Response, Refusal> {
-    enrol(&portal.0, &headers, &label, &body, true)
+fn again(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
+    enrol(portal, call, true)
 }
 
-fn enrol(
-    portal: &Portal,
-    headers: &HeaderMap,
-    label: &str,
-    body: &Bytes,
-    has_one: bool,
-) -> Result<Response, Refusal> {
-    let asked_by = portal.admit(headers, ApiRole::Manager)?;
+fn enrol(portal: &Portal, call: &Call, has_one: bool) -> Result<Response, Refusal> {
+    let asked_by = portal.admit(&call.headers, ApiRole::Manager)?;
+    let label = call.part(0);
     let unknown = || Refusal::unknown(format!("certificates are not issued under the label {label}"));
     let wanted: Enrolment = label.parse().map_err(|_| unknown())?;
-    let text: String = String::from_utf8_lossy(body).split_ascii_whitespace().collect();
+    let text: String = String::from_utf8_lossy(&call.body).split_ascii_whitespace().collect();
     let der = Base64::decode_vec(&text).map_err(|_| Refusal::malformed("the request is no Base64"))?;
     let request = Pkcs10::parse(&der, &Limits::USUAL)
         .map_err(|error| Refusal::malformed(format!("the request cannot be read: {error}")))?;
     if holds(&request) != Some(true) {
         return Err(Refusal::malformed("the request is not signed with the key that it is for"));
     }
-    let (status, body) = portal.once_as(headers, &asked_by, 200, |database, authority| {
+    let (status, body) = portal.once_as(&call.headers, &asked_by, 200, |database, authority| {
         if has_one {
             refuse_stranger(database, &wanted, &request, portal.now())?;
         }

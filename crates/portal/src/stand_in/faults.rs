@@ -1,27 +1,18 @@
 //! Faults on purpose: what a network and a busy portal do to a call, told by a seed, so that a run can be had again.
 
 use std::fmt;
-use std::io;
-use std::pin::Pin;
 use std::str::FromStr;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
-use std::task::{Context, Poll};
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
-use axum::body::HttpBody as _;
-use axum::extract::connect_info::Connected;
-use axum::extract::{ConnectInfo, Request, State as Shared};
-use axum::http::{HeaderValue, StatusCode, header};
-use axum::middleware::Next;
-use axum::response::{IntoResponse as _, Response};
-use axum::serve::{IncomingStream, Listener};
 use jiff::SignedDuration;
 use ninekeys_core::digest::sha256;
 use thiserror::Error;
-use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
+use ureq::http::{StatusCode, header};
 
 use super::Clock;
+use super::http::{Response, Sent};
 use super::routes::Refusal;
 
 /// The shortest time by which a slow answer is late, and how much longer it may take.
@@ -160,136 +151,56 @@ impl Faults {
 }
 
 /// The faults of one run.
-#[derive(Clone)]
 pub(super) struct Run {
     faults: Faults,
-    calls: Arc<AtomicU64>,
+    calls: AtomicU64,
 }
 
 impl Run {
     pub(super) fn new(faults: Faults) -> Self {
-        Run { faults, calls: Arc::default() }
+        Run { faults, calls: AtomicU64::default() }
     }
 }
 
-/// Answers a call, or does to it what its number says.
-pub(super) async fn disturb(
-    Shared(run): Shared<Run>,
-    ConnectInfo(line): ConnectInfo<Left>,
-    request: Request,
-    next: Next,
-) -> Response {
-    let (fault, chance) = run.faults.of_call(run.calls.fetch_add(1, Ordering::Relaxed));
-    let is_before = chance % 2 == 0;
-    let failed = |status, kind, text: &str| Refusal::new(status, kind, "a fault on purpose", text);
-    match fault {
-        None => next.run(request).await,
-        Some(Fault::Slow) => {
-            tokio::time::sleep(LATE + Duration::from_millis(chance % LATER_MS)).await;
-            next.run(request).await
-        }
-        Some(Fault::Busy) => {
-            let refusal = failed(StatusCode::TOO_MANY_REQUESTS, "busy", "too many calls at once");
-            let mut response = refusal.into_response();
-            response.headers_mut().insert(header::RETRY_AFTER, HeaderValue::from_static("1"));
-            response
-        }
-        Some(Fault::Failed) => {
-            if !is_before {
-                drop(next.run(request).await);
+impl Run {
+    /// Answers a call, or does to it what its number says.
+    pub(super) fn disturb(&self, answer: impl FnOnce() -> Response) -> Sent {
+        let (fault, chance) = self.faults.of_call(self.calls.fetch_add(1, Ordering::Relaxed));
+        let is_before = chance % 2 == 0;
+        let failed =
+            |status, kind, text: &str| Response::from(Refusal::new(status, kind, "a fault on purpose", text));
+        match fault {
+            None => answer().into(),
+            Some(Fault::Slow) => {
+                std::thread::sleep(LATE + Duration::from_millis(chance % LATER_MS));
+                answer().into()
             }
-            failed(StatusCode::SERVICE_UNAVAILABLE, "failed", "the portal failed").into_response()
-        }
-        Some(Fault::Dropped) => {
-            if !is_before {
-                drop(next.run(request).await);
+            Some(Fault::Busy) => {
+                let refusal = failed(StatusCode::TOO_MANY_REQUESTS, "busy", "too many calls at once");
+                refusal.field(header::RETRY_AFTER.as_str(), "1").into()
             }
-            line.allow(0);
-            StatusCode::NO_CONTENT.into_response()
+            Some(Fault::Failed) => {
+                if !is_before {
+                    drop(answer());
+                }
+                failed(StatusCode::SERVICE_UNAVAILABLE, "failed", "the portal failed").into()
+            }
+            Some(Fault::Dropped) => {
+                if !is_before {
+                    drop(answer());
+                }
+                Sent { response: Response::new(StatusCode::NO_CONTENT), cut: Some(0) }
+            }
+            Some(Fault::Stale) => {
+                failed(StatusCode::UNAUTHORIZED, "unauthorized", "the token has ended").into()
+            }
+            Some(Fault::Cut) => {
+                let response = answer();
+                let most = SHORTEST_HEAD + response.body.len();
+                let cut = usize::try_from(chance).unwrap_or(usize::MAX) % most + 1;
+                Sent { response, cut: Some(cut) }
+            }
         }
-        Some(Fault::Stale) => {
-            failed(StatusCode::UNAUTHORIZED, "unauthorized", "the token has ended").into_response()
-        }
-        Some(Fault::Cut) => {
-            let response = next.run(request).await;
-            let body = response.body().size_hint().exact().and_then(|size| usize::try_from(size).ok());
-            let most = SHORTEST_HEAD + body.unwrap_or_default();
-            line.allow(usize::try_from(chance).unwrap_or(usize::MAX) % most + 1);
-            response
-        }
-    }
-}
-
-/// How many bytes may still be written to a connection.
-#[derive(Debug, Clone)]
-pub(super) struct Left(Arc<AtomicUsize>);
-
-impl Left {
-    fn allow(&self, bytes: usize) {
-        self.0.store(bytes, Ordering::Relaxed);
-    }
-}
-
-impl<L: Listener> Connected<IncomingStream<'_, Lines<L>>> for Left {
-    fn connect_info(stream: IncomingStream<'_, Lines<L>>) -> Self {
-        stream.remote_addr().clone()
-    }
-}
-
-/// Listens, and hands out connections that can be broken.
-pub(super) struct Lines<L>(pub(super) L);
-
-impl<L: Listener> Listener for Lines<L> {
-    type Io = Line<L::Io>;
-    type Addr = Left;
-
-    async fn accept(&mut self) -> (Line<L::Io>, Left) {
-        let (stream, _) = Listener::accept(&mut self.0).await;
-        let left = Left(Arc::new(AtomicUsize::new(usize::MAX)));
-        (Line { stream, left: left.clone() }, left)
-    }
-
-    fn local_addr(&self) -> io::Result<Left> {
-        Ok(Left(Arc::default()))
-    }
-}
-
-/// A connection that can be broken.
-pub(super) struct Line<S> {
-    stream: S,
-    left: Left,
-}
-
-impl<S: AsyncRead + Unpin> AsyncRead for Line<S> {
-    fn poll_read(
-        mut self: Pin<&mut Self>,
-        cx: &mut Context<'_>,
-        to: &mut ReadBuf<'_>,
-    ) -> Poll<io::Result<()>> {
-        Pin::new(&mut self.stream).poll_read(cx, to)
-    }
-}
-
-impl<S: AsyncWrite + Unpin> AsyncWrite for Line<S> {
-    fn poll_write(mut self: Pin<&mut Self>, cx: &mut Context<'_>, bytes: &[u8]) -> Poll<io::Result<usize>> {
-        let left = self.left.0.load(Ordering::Relaxed);
-        if left == 0 {
-            return Poll::Ready(Err(io::ErrorKind::ConnectionReset.into()));
-        }
-        let may = bytes.get(..left).unwrap_or(bytes);
-        let written = Pin::new(&mut self.stream).poll_write(cx, may);
-        if let (Poll::Ready(Ok(written)), true) = (&written, left < usize::MAX) {
-            self.left.allow(left.saturating_sub(*written));
-        }
-        written
-    }
-
-    fn poll_flush(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
-        Pin::new(&mut self.stream).poll_flush(cx)
-    }
-
-    fn poll_shutdown(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
-        Pin::new(&mut self.stream).poll_shutdown(cx)
     }
 }
 

@@ -4,18 +4,20 @@
 mod authority;
 mod enrol;
 mod faults;
+mod http;
 mod revocation;
+mod router;
 mod routes;
 mod state;
 mod store;
 mod tls;
 
-use std::net::SocketAddr;
+use std::net::{SocketAddr, TcpListener, TcpStream};
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex};
+use std::time::Duration;
 
-use axum::Router;
-use axum::serve::Listener;
 use jiff::{SignedDuration, Timestamp};
 use ninekeys_core::certificate::CertificateError;
 use ninekeys_core::keys::KeyError;
@@ -23,9 +25,20 @@ use thiserror::Error;
 
 use authority::Kept;
 pub use faults::{Faults, FaultsError};
+use http::{Ended, converse};
+use router::Router;
+use routes::Portal;
 use state::State;
 pub use state::{First, FirstKey, UploadPassword};
-use tls::Sealed;
+use tls::Sealing;
+
+/// How long a client may take to agree on keys, and how long a connection may be silent.
+const AGREEING: Duration = Duration::from_secs(10);
+const PATIENCE: Duration = Duration::from_secs(120);
+/// How long to wait before the next connection is taken, after one could not be.
+const PAUSE: Duration = Duration::from_millis(100);
+/// The most connections at a time: each costs a thread.
+const MOST_CONNECTIONS: usize = 512;
 
 /// What a clock says.
 pub type Clock = Arc<dyn Fn() -> Timestamp + Send + Sync>;
@@ -93,9 +106,9 @@ pub enum StandInError {
 
 /// A server that is ready.
 pub struct StandIn {
-    listener: std::net::TcpListener,
+    listener: TcpListener,
     address: SocketAddr,
-    state: Arc<Mutex<State>>,
+    state: State,
     clock: Clock,
     first: Option<First>,
     tls: Option<Kept>,
@@ -132,12 +145,10 @@ impl StandIn {
         let (mut state, first) = State::open(settings, clock())?;
         let tls = if settings.sealed { Some(state.tls(&settings.folder, clock())?) } else { None };
         let failed = |cause| StandInError::Listen { address: listen, cause };
-        let listener = std::net::TcpListener::bind(listen).map_err(failed)?;
-        listener.set_nonblocking(true).map_err(failed)?;
+        let listener = TcpListener::bind(listen).map_err(failed)?;
         let address = listener.local_addr().map_err(failed)?;
         let faults = settings.faults.clone();
         let builds = settings.folder.join(BUILDS);
-        let state = Arc::new(Mutex::new(state));
         let looks = settings.looks;
         Ok(StandIn { listener, address, state, clock, first, tls, faults, builds, looks })
     }
@@ -153,42 +164,70 @@ impl StandIn {
         self.first.as_ref()
     }
 
-    /// Answers until the process ends, on this thread.
+    /// Answers until the process ends, each connection on a thread of its own.
     ///
     /// # Errors
-    /// [`StandInError::Listen`].
+    /// [`StandInError::Tls`].
     pub fn serve(self) -> Result<(), StandInError> {
-        let whole = self.address();
-        let StandIn { listener, address, state, clock, faults, tls, builds, looks, .. } = self;
-        let failed = |cause| StandInError::Listen { address, cause };
-        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(failed)?;
-        runtime.block_on(async move {
-            let listener = tokio::net::TcpListener::from_std(listener).map_err(failed)?;
-            let portal = routes::Portal { state, clock, address: whole.into(), builds: builds.into(), looks };
-            let router = routes::router(portal);
-            match tls {
-                None => serve(listener, router, faults).await.map_err(failed),
-                Some(kept) => serve(Sealed::over(listener, &kept)?, router, faults).await.map_err(failed),
+        let address = self.address();
+        let StandIn { listener, state, clock, faults, tls, builds, looks, .. } = self;
+        let portal = Portal { state: Mutex::new(state), clock, address, builds, looks };
+        let router = Router::new(portal, faults.map(faults::Run::new));
+        let sealing = tls.as_ref().map(Sealing::with).transpose()?;
+        let open = AtomicUsize::new(0);
+        std::thread::scope(|threads| {
+            loop {
+                while open.load(Ordering::Relaxed) >= MOST_CONNECTIONS {
+                    std::thread::sleep(PAUSE);
+                }
+                let Ok((stream, _)) = listener.accept() else {
+                    // no descriptors are left, or the client was gone at once
+                    std::thread::sleep(PAUSE);
+                    continue;
+                };
+                let counted = Counted::new(&open);
+                let (router, sealing) = (&router, sealing.as_ref());
+                let attended = std::thread::Builder::new().spawn_scoped(threads, move || {
+                    let _counted = counted;
+                    // a connection that fails is its client's concern
+                    let _ = attend(stream, sealing, router);
+                });
+                // where there is no room for a thread the connection is closed, and its client may come again
+                drop(attended);
             }
         })
     }
 }
 
-/// Answers on what a listener hands out, with what goes wrong on purpose.
-async fn serve<L: Listener<Addr: std::fmt::Debug>>(
-    listener: L,
-    router: Router,
-    faults: Option<Faults>,
-) -> std::io::Result<()> {
-    match faults {
-        None => axum::serve(listener, router).await,
-        Some(faults) => {
-            let run = faults::Run::new(faults);
-            let router = router.layer(axum::middleware::from_fn_with_state(run, faults::disturb));
-            let service = router.into_make_service_with_connect_info::<faults::Left>();
-            axum::serve(faults::Lines(listener), service).await
-        }
+/// A connection that is open.
+struct Counted<'a>(&'a AtomicUsize);
+
+impl<'a> Counted<'a> {
+    fn new(open: &'a AtomicUsize) -> Self {
+        open.fetch_add(1, Ordering::Relaxed);
+        Counted(open)
     }
+}
+
+impl Drop for Counted<'_> {
+    fn drop(&mut self) {
+        self.0.fetch_sub(1, Ordering::Relaxed);
+    }
+}
+
+/// Answers on one connection.
+fn attend(stream: TcpStream, sealing: Option<&Sealing>, router: &Router) -> std::io::Result<()> {
+    stream.set_nodelay(true)?;
+    stream.set_write_timeout(Some(PATIENCE))?;
+    stream.set_read_timeout(Some(AGREEING))?;
+    let Some(sealing) = sealing else {
+        stream.set_read_timeout(Some(PATIENCE))?;
+        return converse(&stream, router).map(drop);
+    };
+    let plain = stream.try_clone()?;
+    let mut sealed = sealing.agree(stream)?;
+    plain.set_read_timeout(Some(PATIENCE))?;
+    if converse(&mut sealed, router)? == Ended::Whole { sealed.end() } else { Ok(()) }
 }
 
 /// An error about a file.

@@ -3,11 +3,6 @@
 
 use std::collections::HashMap;
 
-use axum::body::Bytes;
-use axum::extract::{Path, State as Shared};
-use axum::http::header;
-use axum::response::{IntoResponse, Response};
-use axum::routing::{MethodRouter, get, post};
 use base64ct::{Base64, Encoding};
 use jiff::{SignedDuration, Timestamp};
 use ninekeys_core::authority::Addresses;
@@ -15,8 +10,11 @@ use ninekeys_core::digest::from_hex;
 use ninekeys_core::revocation::{Status, answer, make_list};
 use ninekeys_formats::limits::Limits;
 use ninekeys_formats::ocsp::{Question, refusal};
+use ureq::http::StatusCode;
 
 use super::StandInError;
+use super::http::{Call, Response};
+use super::router::{Answers, get, post};
 use super::routes::{Portal, Refusal};
 use super::state::with_env;
 use crate::wire::Certificate;
@@ -40,7 +38,7 @@ pub(super) fn addresses(base: &str) -> Addresses {
     Addresses { issuer: at(ISSUER), crl: at(LIST), ocsp: at(ANSWERS) }
 }
 
-pub(super) fn table() -> Vec<(String, MethodRouter<Portal>)> {
+pub(super) fn table() -> Vec<(String, Answers)> {
     vec![
         (ISSUER.into(), get(issuer)),
         (LIST.into(), get(list)),
@@ -51,18 +49,18 @@ pub(super) fn table() -> Vec<(String, MethodRouter<Portal>)> {
 }
 
 fn bytes(kind: &'static str, body: Vec<u8>) -> Response {
-    ([(header::CONTENT_TYPE, kind)], body).into_response()
+    Response::new(StatusCode::OK).body(kind, body)
 }
 
-async fn issuer(Shared(portal): Shared<Portal>) -> Response {
-    bytes("application/pkix-cert", portal.state().authority.issuer().1.der.clone())
+fn issuer(portal: &Portal, _: &Call) -> Result<Response, Refusal> {
+    Ok(bytes("application/pkix-cert", portal.state().authority.issuer().1.der.clone()))
 }
 
 fn after(now: Timestamp, hours: i64) -> Timestamp {
     now.saturating_add(SignedDuration::from_hours(hours)).unwrap_or(Timestamp::MAX)
 }
 
-async fn list(Shared(portal): Shared<Portal>) -> Result<Response, Refusal> {
+fn list(portal: &Portal, _: &Call) -> Result<Response, Refusal> {
     let now = portal.now();
     let state = portal.state();
     let issued: Vec<Certificate> = state.all("certificate")?;
@@ -73,13 +71,14 @@ async fn list(Shared(portal): Shared<Portal>) -> Result<Response, Refusal> {
     Ok(bytes("application/pkix-crl", made.map_err(StandInError::from)?))
 }
 
-async fn by_post(Shared(portal): Shared<Portal>, body: Bytes) -> Result<Response, Refusal> {
-    answered(&portal, &body)
+fn by_post(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
+    answered(portal, &call.body)
 }
 
 /// The question in Base64, as a part of the path.
-async fn by_get(Shared(portal): Shared<Portal>, Path(question): Path<String>) -> Result<Response, Refusal> {
-    answered(&portal, &Base64::decode_vec(&question).unwrap_or_default())
+fn by_get(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
+    let question = call.part(0);
+    answered(portal, &Base64::decode_vec(&question).unwrap_or_default())
 }
 
 fn answered(portal: &Portal, question: &[u8]) -> Result<Response, Refusal> {
@@ -102,8 +101,8 @@ fn answered(portal: &Portal, question: &[u8]) -> Result<Response, Refusal> {
     Ok(bytes(KIND, made.map_err(StandInError::from)?))
 }
 
-async fn stamped(Shared(portal): Shared<Portal>, body: Bytes) -> Result<Response, Refusal> {
+fn stamped(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
     let state = portal.state();
-    let made = with_env(portal.now(), |env| state.authority.stamp(&body, env));
+    let made = with_env(portal.now(), |env| state.authority.stamp(&call.body, env));
     Ok(bytes("application/timestamp-reply", made.map_err(StandInError::from)?))
 }

@@ -1,14 +1,9 @@
 //! What the stand-in answers: who asks, what they may do, what is done, and why not.
 
 use std::collections::BTreeMap;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::path::PathBuf;
+use std::sync::{Mutex, MutexGuard, PoisonError};
 
-use axum::Router;
-use axum::body::Bytes;
-use axum::extract::{DefaultBodyLimit, Path, State as Shared};
-use axum::http::{HeaderMap, StatusCode, header};
-use axum::response::{IntoResponse, Response};
-use axum::routing::{MethodRouter, get, post, put as put_to};
 use base64ct::{Base64, Encoding};
 use jiff::{SignedDuration, Timestamp};
 use ninekeys_core::digest::hex;
@@ -22,8 +17,11 @@ use ninekeys_formats::secret::Secret;
 use rusqlite::Connection;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
+use ureq::http::{HeaderMap, StatusCode, header};
 
 use super::authority::Authority;
+use super::http::{Call, Response};
+use super::router::{Answers, get, post, put_to};
 use super::state::{self, State, with_env};
 use super::{Clock, StandInError, enrol, revocation, store};
 use crate::wire::{
@@ -31,8 +29,6 @@ use crate::wire::{
     NewApiKey, NewProfile, PROBLEM, Problem, Profile, Team, TeamLimits,
 };
 
-/// The most of a call's body.
-const MOST: usize = 1 << 20;
 /// Distribution certificates that a team may have at once.
 pub(super) const MOST_DISTRIBUTION: usize = 2;
 /// Devices that a team may register.
@@ -44,20 +40,19 @@ const MADE: u16 = 201;
 const CHANGED: u16 = 200;
 
 /// What every call is lent.
-#[derive(Clone)]
 pub(super) struct Portal {
-    pub(super) state: Arc<Mutex<State>>,
+    pub(super) state: Mutex<State>,
     pub(super) clock: Clock,
     /// Where it listens.
-    pub(super) address: Arc<str>,
+    pub(super) address: String,
     /// Where builds are kept.
-    pub(super) builds: Arc<std::path::Path>,
+    pub(super) builds: PathBuf,
     /// How long the store looks at a build.
     pub(super) looks: SignedDuration,
 }
 
 /// Everything that can be asked, by its path.
-pub(super) fn table() -> Vec<(String, MethodRouter<Portal>)> {
+pub(super) fn table() -> Vec<(String, Answers)> {
     let own = [
         ("/team", get(team)),
         ("/certificates", get(certificates)),
@@ -71,11 +66,6 @@ pub(super) fn table() -> Vec<(String, MethodRouter<Portal>)> {
     ];
     let own = own.into_iter().map(|(path, answer)| (format!("{BASE}{path}"), answer));
     own.chain(enrol::table()).chain(revocation::table()).chain(store::table()).collect()
-}
-
-pub(super) fn router(portal: Portal) -> Router {
-    let routes = table().into_iter().fold(Router::new(), |all, (path, answer)| all.route(&path, answer));
-    routes.fallback(nothing).layer(DefaultBodyLimit::max(MOST)).with_state(portal)
 }
 
 /// Why not: the status, a word for the kind, and what was wrong.
@@ -151,17 +141,17 @@ impl From<StandInError> for Refusal {
     }
 }
 
-impl IntoResponse for Refusal {
-    fn into_response(self) -> Response {
-        let body = serde_json::to_string(&self.problem()).unwrap_or_default();
-        (self.status, [(header::CONTENT_TYPE, PROBLEM)], body).into_response()
+impl From<Refusal> for Response {
+    fn from(refusal: Refusal) -> Response {
+        let body = serde_json::to_string(&refusal.problem()).unwrap_or_default();
+        Response::new(refusal.status).body(PROBLEM, body)
     }
 }
 
 /// A JSON answer.
 fn json(status: u16, body: String) -> Response {
     let status = StatusCode::from_u16(status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
-    (status, [(header::CONTENT_TYPE, "application/json")], body).into_response()
+    Response::new(status).body("application/json", body)
 }
 
 pub(super) fn answer<T: Serialize>(thing: &T) -> Result<Response, Refusal> {
@@ -278,16 +268,12 @@ impl Portal {
     }
 }
 
-pub(super) fn read<T: DeserializeOwned>(body: &Bytes) -> Result<T, Refusal> {
+pub(super) fn read<T: DeserializeOwned>(body: &[u8]) -> Result<T, Refusal> {
     serde_json::from_slice(body).map_err(|error| Refusal::malformed(error.to_string()))
 }
 
-async fn nothing() -> Refusal {
-    Refusal::unknown("nothing is answered here")
-}
-
-async fn team(Shared(portal): Shared<Portal>, headers: HeaderMap) -> Result<Response, Refusal> {
-    portal.admit(&headers, ApiRole::Reader)?;
+fn team(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
+    portal.admit(&call.headers, ApiRole::Reader)?;
     let state = portal.state();
     let limits = TeamLimits { distribution_certificates: MOST_DISTRIBUTION, devices: MOST_DEVICES };
     answer(&Team { team: state.team.clone(), title: state.title.clone(), limits: Some(limits) })
@@ -304,30 +290,27 @@ fn list<T: Serialize + DeserializeOwned>(
     answer(&List { items })
 }
 
-async fn certificates(Shared(portal): Shared<Portal>, headers: HeaderMap) -> Result<Response, Refusal> {
-    list::<Certificate>(&portal, &headers, "certificate")
+fn certificates(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
+    list::<Certificate>(&portal, &call.headers, "certificate")
 }
 
-async fn app_ids(Shared(portal): Shared<Portal>, headers: HeaderMap) -> Result<Response, Refusal> {
-    list::<AppId>(&portal, &headers, "app-id")
+fn app_ids(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
+    list::<AppId>(&portal, &call.headers, "app-id")
 }
 
-async fn devices(Shared(portal): Shared<Portal>, headers: HeaderMap) -> Result<Response, Refusal> {
-    list::<Device>(&portal, &headers, "device")
+fn devices(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
+    list::<Device>(&portal, &call.headers, "device")
 }
 
-async fn profiles(Shared(portal): Shared<Portal>, headers: HeaderMap) -> Result<Response, Refusal> {
-    list::<Profile>(&portal, &headers, "profile")
+fn profiles(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
+    list::<Profile>(&portal, &call.headers, "profile")
 }
 
-async fn revoke(
-    Shared(portal): Shared<Portal>,
-    headers: HeaderMap,
-    Path(id): Path<String>,
-) -> Result<Response, Refusal> {
-    let asked_by = portal.admit(&headers, ApiRole::Manager)?;
+fn revoke(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
+    let id = call.part(0);
+    let asked_by = portal.admit(&call.headers, ApiRole::Manager)?;
     let now = portal.now();
-    portal.once(&headers, &asked_by, CHANGED, |database, _| {
+    portal.once(&call.headers, &asked_by, CHANGED, |database, _| {
         let known: Vec<Certificate> = state::all(database, "certificate")?;
         let found = known.into_iter().find(|one| one.id == id);
         let mut found = found.ok_or_else(|| Refusal::unknown(format!("there is no certificate {id}")))?;
@@ -344,15 +327,11 @@ fn is_bundle_id(id: &str) -> bool {
     plain.contains('.') && plain.len() <= 255 && plain.split('.').all(part) && !is_team(first)
 }
 
-async fn new_app_id(
-    Shared(portal): Shared<Portal>,
-    headers: HeaderMap,
-    body: Bytes,
-) -> Result<Response, Refusal> {
-    let asked_by = portal.admit(&headers, ApiRole::Manager)?;
-    let new: AppId = read(&body)?;
+fn new_app_id(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
+    let asked_by = portal.admit(&call.headers, ApiRole::Manager)?;
+    let new: AppId = read(&call.body)?;
     let now = portal.now();
-    portal.once(&headers, &asked_by, MADE, |database, _| {
+    portal.once(&call.headers, &asked_by, MADE, |database, _| {
         if !is_bundle_id(&new.bundle_id) {
             return Err(Refusal::malformed(format!("{} cannot be a bundle id", new.bundle_id)));
         }
@@ -365,16 +344,12 @@ async fn new_app_id(
     })
 }
 
-async fn capabilities(
-    Shared(portal): Shared<Portal>,
-    headers: HeaderMap,
-    Path(id): Path<String>,
-    body: Bytes,
-) -> Result<Response, Refusal> {
-    let asked_by = portal.admit(&headers, ApiRole::Manager)?;
-    let wanted: Capabilities = read(&body)?;
+fn capabilities(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
+    let id = call.part(0);
+    let asked_by = portal.admit(&call.headers, ApiRole::Manager)?;
+    let wanted: Capabilities = read(&call.body)?;
     let now = portal.now();
-    portal.once(&headers, &asked_by, CHANGED, |database, _| {
+    portal.once(&call.headers, &asked_by, CHANGED, |database, _| {
         let known: Vec<AppId> = state::all(database, "app-id")?;
         let found = known.into_iter().find(|one| one.bundle_id == id);
         let mut found = found.ok_or_else(|| Refusal::unknown(format!("{id} is not registered")))?;
@@ -384,16 +359,12 @@ async fn capabilities(
     })
 }
 
-async fn new_device(
-    Shared(portal): Shared<Portal>,
-    headers: HeaderMap,
-    body: Bytes,
-) -> Result<Response, Refusal> {
-    let asked_by = portal.admit(&headers, ApiRole::Manager)?;
-    let mut new: Device = read(&body)?;
+fn new_device(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
+    let asked_by = portal.admit(&call.headers, ApiRole::Manager)?;
+    let mut new: Device = read(&call.body)?;
     new.identifier = identifier(&new.identifier).map_err(|error| Refusal::malformed(error.to_string()))?;
     let now = portal.now();
-    portal.once(&headers, &asked_by, MADE, |database, _| {
+    portal.once(&call.headers, &asked_by, MADE, |database, _| {
         let known: Vec<Device> = state::all(database, "device")?;
         if known.iter().any(|one| one.identifier == new.identifier) {
             return Err(Refusal::taken(format!("{} is registered", new.identifier)));
@@ -406,16 +377,12 @@ async fn new_device(
     })
 }
 
-async fn new_profile(
-    Shared(portal): Shared<Portal>,
-    headers: HeaderMap,
-    body: Bytes,
-) -> Result<Response, Refusal> {
-    let asked_by = portal.admit(&headers, ApiRole::Manager)?;
-    let new: NewProfile = read(&body)?;
+fn new_profile(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
+    let asked_by = portal.admit(&call.headers, ApiRole::Manager)?;
+    let new: NewProfile = read(&call.body)?;
     let team = portal.state().team.clone();
     let now = portal.now();
-    portal.once(&headers, &asked_by, MADE, |database, authority| {
+    portal.once(&call.headers, &asked_by, MADE, |database, authority| {
         let list = profile_list(database, &new, &team, now)?;
         let written = profile::write(&list).map_err(|_| StandInError::Damaged("a profile"))?;
         let file = authority.sign_profile(&written, now).map_err(StandInError::from)?;
@@ -524,30 +491,23 @@ fn entitlements(app: &AppId, team: &str, destination: Destination) -> BTreeMap<S
     all
 }
 
-async fn new_api_key(
-    Shared(portal): Shared<Portal>,
-    headers: HeaderMap,
-    body: Bytes,
-) -> Result<Response, Refusal> {
-    let asked_by = portal.admit(&headers, ApiRole::Owner)?;
-    let new: NewApiKey = read(&body)?;
-    portal.once(&headers, &asked_by, MADE, |database, _| {
+fn new_api_key(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
+    let asked_by = portal.admit(&call.headers, ApiRole::Owner)?;
+    let new: NewApiKey = read(&call.body)?;
+    portal.once(&call.headers, &asked_by, MADE, |database, _| {
         Ok(state::make_api_key(database, &asked_by.issuer, &new.title, new.role)?)
     })
 }
 
 /// Gives out the private key of an API key, once. It is not kept as an answer: then it would be given out again.
-async fn private_key(
-    Shared(portal): Shared<Portal>,
-    headers: HeaderMap,
-    Path(id): Path<String>,
-) -> Result<Response, Refusal> {
-    portal.admit(&headers, ApiRole::Owner)?;
+fn private_key(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
+    let id = call.part(0);
+    portal.admit(&call.headers, ApiRole::Owner)?;
     let fetched = portal.state().change(|database, _| state::fetch_api_key(database, &id))?;
     let gone = || {
         let detail = format!("the private key of {id} was fetched before, or there is no such key");
         Refusal::new(StatusCode::GONE, FETCHED, "it can be fetched once", detail)
     };
     let text = fetched.ok_or_else(gone)?;
-    Ok((StatusCode::OK, [(header::CONTENT_TYPE, "application/x-pem-file")], text).into_response())
+    Ok(Response::new(StatusCode::OK).body("application/x-pem-file", text))
 }

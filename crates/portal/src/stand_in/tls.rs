@@ -1,72 +1,65 @@
 //! Connections that nobody reads on the way: TLS with a certificate that the stand-in makes for itself, and that the project
 //! file pins.
 
-use std::io;
+use std::io::{self, Read, Write};
+use std::net::TcpStream;
 use std::sync::Arc;
-use std::time::Duration;
 
-use axum::serve::Listener;
-use rustls::ServerConfig;
 use rustls::crypto::aws_lc_rs;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer, PrivatePkcs8KeyDer};
-use tokio::net::{TcpListener, TcpStream};
-use tokio::sync::mpsc;
-use tokio_rustls::TlsAcceptor;
-use tokio_rustls::server::TlsStream;
+use rustls::{ServerConfig, ServerConnection, StreamOwned};
 
 use super::authority::Kept;
 
-/// How long somebody may take to agree on keys.
-const PATIENCE: Duration = Duration::from_secs(10);
-/// How many connections may wait to be served.
-const WAITING: usize = 64;
+/// Seals connections with a key and the certificate over it.
+#[derive(Clone)]
+pub(super) struct Sealing(Arc<ServerConfig>);
 
-/// Listens, and hands out connections that keys were agreed on for. Who takes long to do so keeps nobody waiting.
-pub(super) struct Sealed {
-    ready: mpsc::Receiver<TlsStream<TcpStream>>,
-}
-
-impl Sealed {
-    /// Seals what comes in, with a key and the certificate over it.
-    pub(super) fn over(mut listener: TcpListener, kept: &Kept) -> Result<Self, rustls::Error> {
+impl Sealing {
+    pub(super) fn with(kept: &Kept) -> Result<Self, rustls::Error> {
         let key = kept.secret.lend(|der| PrivatePkcs8KeyDer::from(der.to_vec()));
         let certificate = CertificateDer::from(kept.certificate.clone());
         let config = ServerConfig::builder_with_provider(Arc::new(aws_lc_rs::default_provider()))
             .with_safe_default_protocol_versions()?
             .with_no_client_auth()
             .with_single_cert(vec![certificate], PrivateKeyDer::Pkcs8(key))?;
-        let acceptor = TlsAcceptor::from(Arc::new(config));
-        let (done, ready) = mpsc::channel(WAITING);
-        tokio::spawn(async move {
-            loop {
-                let (stream, _) = Listener::accept(&mut listener).await;
-                let agreed = acceptor.accept(stream);
-                let done = done.clone();
-                tokio::spawn(async move {
-                    if let Ok(Ok(stream)) = tokio::time::timeout(PATIENCE, agreed).await {
-                        // nobody takes it when the server ends
-                        let _ = done.send(stream).await;
-                    }
-                });
-            }
-        });
-        Ok(Sealed { ready })
+        Ok(Sealing(Arc::new(config)))
+    }
+
+    /// Agrees on keys with the client.
+    pub(super) fn agree(&self, stream: TcpStream) -> io::Result<Sealed> {
+        let connection = ServerConnection::new(Arc::clone(&self.0)).map_err(io::Error::other)?;
+        let mut sealed = StreamOwned::new(connection, stream);
+        while sealed.conn.is_handshaking() {
+            sealed.conn.complete_io(&mut sealed.sock)?;
+        }
+        Ok(Sealed(sealed))
     }
 }
 
-impl Listener for Sealed {
-    type Io = TlsStream<TcpStream>;
-    type Addr = ();
+/// A connection that keys were agreed on for.
+pub(super) struct Sealed(StreamOwned<ServerConnection, TcpStream>);
 
-    async fn accept(&mut self) -> (Self::Io, ()) {
-        match self.ready.recv().await {
-            Some(stream) => (stream, ()),
-            // the task that accepts ends with the server alone
-            None => std::future::pending().await,
-        }
+impl Sealed {
+    /// Tells the client that nothing was cut off.
+    pub(super) fn end(mut self) -> io::Result<()> {
+        self.0.conn.send_close_notify();
+        self.0.flush()
+    }
+}
+
+impl Read for &mut Sealed {
+    fn read(&mut self, to: &mut [u8]) -> io::Result<usize> {
+        self.0.read(to)
+    }
+}
+
+impl Write for &mut Sealed {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        self.0.write(bytes)
     }
 
-    fn local_addr(&self) -> io::Result<()> {
-        Ok(())
+    fn flush(&mut self) -> io::Result<()> {
+        self.0.flush()
     }
 }

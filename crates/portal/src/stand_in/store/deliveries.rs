@@ -2,14 +2,11 @@
 
 use std::collections::BTreeMap;
 
-use axum::body::Bytes;
-use axum::extract::{Path, State as Shared};
-use axum::http::HeaderMap;
-use axum::response::Response;
 use jiff::{SignedDuration, Timestamp};
 use ninekeys_core::model::ApiRole;
 use rusqlite::Connection;
 
+use super::super::http::{Call, Response};
 use super::super::routes::{Portal, Refusal, answer, read};
 use super::super::state;
 use super::{ASKS, DELIVERY, GROUP, good_line};
@@ -61,20 +58,14 @@ pub(super) fn as_of(mut delivery: Delivery, now: Timestamp, looks: SignedDuratio
     delivery
 }
 
-pub(super) async fn questions(
-    Shared(portal): Shared<Portal>,
-    headers: HeaderMap,
-) -> Result<Response, Refusal> {
-    portal.admit(&headers, ApiRole::Developer)?;
+pub(super) fn questions(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
+    portal.admit(&call.headers, ApiRole::Developer)?;
     let of = |(name, asks): (&str, &str)| Question { name: name.into(), asks: asks.into() };
     answer(&List { items: QUESTIONS.map(of).into() })
 }
 
-pub(super) async fn deliveries(
-    Shared(portal): Shared<Portal>,
-    headers: HeaderMap,
-) -> Result<Response, Refusal> {
-    portal.admit_upload(&headers)?;
+pub(super) fn deliveries(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
+    portal.admit_upload(&call.headers)?;
     let now = portal.now();
     let known: Vec<Delivery> = portal.state().all(DELIVERY)?;
     // the newest first
@@ -93,14 +84,10 @@ fn find(
     Ok((found.clone(), as_of(found, now, looks)))
 }
 
-pub(super) async fn advance(
-    Shared(portal): Shared<Portal>,
-    headers: HeaderMap,
-    Path(id): Path<String>,
-    body: Bytes,
-) -> Result<Response, Refusal> {
-    portal.admit(&headers, ApiRole::Manager)?;
-    let wanted: Advance = read(&body)?;
+pub(super) fn advance(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
+    let id = call.part(0);
+    portal.admit(&call.headers, ApiRole::Manager)?;
+    let wanted: Advance = read(&call.body)?;
     let now = portal.now();
     let said = portal.state().change(|database, _| {
         let (kept, mut found) = find(database, &id, (now, portal.looks))?;
@@ -229,12 +216,9 @@ fn judge_review(database: &Connection, id: &str, review: &Review) -> Result<Opti
     }))
 }
 
-pub(super) async fn hold(
-    Shared(portal): Shared<Portal>,
-    headers: HeaderMap,
-    Path(id): Path<String>,
-) -> Result<Response, Refusal> {
-    portal.admit(&headers, ApiRole::Manager)?;
+pub(super) fn hold(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
+    let id = call.part(0);
+    portal.admit(&call.headers, ApiRole::Manager)?;
     let now = portal.now();
     let said = portal.state().change(|database, _| {
         let (_, mut found) = find(database, &id, (now, portal.looks))?;

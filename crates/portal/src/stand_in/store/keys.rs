@@ -3,10 +3,6 @@
 use std::path::Path as FilePath;
 use std::sync::Mutex;
 
-use axum::body::Bytes;
-use axum::extract::{Path, State as Shared};
-use axum::http::{HeaderMap, header};
-use axum::response::{IntoResponse, Response};
 use base64ct::{Base64, Encoding};
 use jiff::{SignedDuration, Timestamp};
 use ninekeys_core::android::{Identity, Opened, Signing};
@@ -20,8 +16,10 @@ use ninekeys_formats::secret::{Secret, SecretBytes};
 use ninekeys_formats::source::Source;
 use ninekeys_formats::x509::Certificate;
 use rusqlite::{Connection, OptionalExtension, params};
+use ureq::http::StatusCode;
 
 use super::super::authority::Kept;
+use super::super::http::{Call, Response};
 use super::super::routes::{Portal, Refusal, answer, read};
 use super::super::state::{self, with_env};
 use super::file::{OnDisk, Written};
@@ -44,11 +42,8 @@ pub(super) fn held(database: &Connection, id: &str, now: Timestamp) -> Result<Op
     Ok(state::one::<Held>(database, HELD, id)?.map(|held| held.at(now)))
 }
 
-pub(super) async fn receiving_key(
-    Shared(portal): Shared<Portal>,
-    headers: HeaderMap,
-) -> Result<Response, Refusal> {
-    portal.admit(&headers, ApiRole::Developer)?;
+pub(super) fn receiving_key(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
+    portal.admit(&call.headers, ApiRole::Developer)?;
     let kept = portal.state().receiver(portal.now()).map_err(|error| broken(&error))?;
     answer(&ReceivingKey { certificate: Base64::encode_string(&kept.certificate) })
 }
@@ -57,12 +52,9 @@ fn broken(error: &dyn std::fmt::Display) -> Refusal {
     failed(&std::io::Error::other(error.to_string()))
 }
 
-pub(super) async fn keys(
-    Shared(portal): Shared<Portal>,
-    headers: HeaderMap,
-    Path(id): Path<String>,
-) -> Result<Response, Refusal> {
-    portal.admit_upload(&headers)?;
+pub(super) fn keys(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
+    let id = call.part(0);
+    portal.admit_upload(&call.headers)?;
     let now = portal.now();
     let found = portal.state().change(|database, _| held(database, &id, now))?;
     answer(&found.ok_or_else(|| not_held(&id))?)
@@ -79,14 +71,10 @@ fn certificate(text: &str) -> Result<Certificate, Refusal> {
         .map_err(|_| Refusal::malformed("what was sent as a certificate is none"))
 }
 
-pub(super) async fn deposit(
-    Shared(portal): Shared<Portal>,
-    headers: HeaderMap,
-    Path(id): Path<String>,
-    body: Bytes,
-) -> Result<Response, Refusal> {
-    portal.admit(&headers, ApiRole::Manager)?;
-    let wanted: Deposit = read(&body)?;
+pub(super) fn deposit(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
+    let id = call.part(0);
+    portal.admit(&call.headers, ApiRole::Manager)?;
+    let wanted: Deposit = read(&call.body)?;
     let now = portal.now();
     let receiver = portal.state().receiver(now).map_err(|error| broken(&error))?;
     let said = portal.state().change(|database, _| {
@@ -115,7 +103,7 @@ pub(super) async fn deposit(
         let sql = "insert into held_key (id, secret, certificate) values (?1, ?2, ?3)";
         secret.lend(|secret| database.execute(sql, params![id, secret, signing]))?;
         let held = Held {
-            id: id.clone(),
+            id: id.into(),
             origin: wanted.origin,
             since: now,
             signing: Base64::encode_string(&signing),
@@ -166,14 +154,10 @@ fn secret_of(database: &Connection, id: &str) -> Result<Option<(SecretBytes, Vec
     Ok(row.optional()?)
 }
 
-pub(super) async fn replace_upload(
-    Shared(portal): Shared<Portal>,
-    headers: HeaderMap,
-    Path(id): Path<String>,
-    body: Bytes,
-) -> Result<Response, Refusal> {
-    portal.admit(&headers, ApiRole::Manager)?;
-    let NewUploadKey { certificate: new } = read(&body)?;
+pub(super) fn replace_upload(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
+    let id = call.part(0);
+    portal.admit(&call.headers, ApiRole::Manager)?;
+    let NewUploadKey { certificate: new } = read(&call.body)?;
     let wanted = certificate(&new)?;
     let now = portal.now();
     let said = portal.state().change(|database, _| {
@@ -245,37 +229,26 @@ fn sign(
     Ok(())
 }
 
-async fn made_for(portal: Portal, id: String) -> Result<(std::path::PathBuf, Delivery), Refusal> {
-    // to sign a build takes a while, in which others are answered
-    let made = tokio::task::spawn_blocking(move || as_delivered(&portal, &id)).await;
-    made.map_err(|error| broken(&error))?
-}
-
-pub(super) async fn delivered(
-    Shared(portal): Shared<Portal>,
-    headers: HeaderMap,
-    Path(id): Path<String>,
-) -> Result<Response, Refusal> {
-    portal.admit(&headers, ApiRole::Developer)?;
+pub(super) fn delivered(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
+    let id = call.part(0);
+    portal.admit(&call.headers, ApiRole::Developer)?;
     let now = portal.now();
-    let (path, delivery) = made_for(portal, id).await?;
+    let (path, delivery) = as_delivered(portal, id)?;
     let source = OnDisk::open(&path).map_err(|error| failed(&error))?;
     let sha256 = with_env(now, |env| source_sha256(&source, env)).map_err(|error| broken(&error))?;
     answer(&AsDelivered { delivery: delivery.delivery, size: source.len(), sha256, piece: PIECE })
 }
 
-pub(super) async fn delivered_piece(
-    Shared(portal): Shared<Portal>,
-    headers: HeaderMap,
-    Path((id, number)): Path<(String, u64)>,
-) -> Result<Response, Refusal> {
-    portal.admit(&headers, ApiRole::Developer)?;
-    let (path, _) = made_for(portal, id).await?;
+pub(super) fn delivered_piece(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
+    let id = call.part(0);
+    let number: u64 = call.part(1).parse().map_err(|_| Refusal::malformed("a piece has a number"))?;
+    portal.admit(&call.headers, ApiRole::Developer)?;
+    let (path, _) = as_delivered(portal, id)?;
     let source = OnDisk::open(&path).map_err(|error| failed(&error))?;
     let from = number.checked_mul(PIECE).filter(|from| *from < source.len());
     let from = from.ok_or_else(|| Refusal::unknown(format!("there is no piece {number}")))?;
     let length = usize::try_from(PIECE.min(source.len() - from)).map_err(|error| broken(&error))?;
     let mut bytes = vec![0; length];
     source.read_at(from, &mut bytes).map_err(|error| broken(&error))?;
-    Ok(([(header::CONTENT_TYPE, "application/octet-stream")], bytes).into_response())
+    Ok(Response::new(StatusCode::OK).body("application/octet-stream", bytes))
 }

@@ -10,11 +10,6 @@ use std::fs::OpenOptions;
 use std::io::{Seek, SeekFrom, Write};
 use std::path::PathBuf;
 
-use axum::body::Bytes;
-use axum::extract::{DefaultBodyLimit, Path, State as Shared};
-use axum::http::{HeaderMap, StatusCode};
-use axum::response::Response;
-use axum::routing::{MethodRouter, get, post, put as put_to};
 use base64ct::{Base64, Encoding};
 use jiff::{SignedDuration, Timestamp};
 use ninekeys_core::build::Build;
@@ -23,9 +18,12 @@ use ninekeys_core::model::{ApiRole, BuildNumber, Platform};
 use ninekeys_core::stream::source_sha256;
 use rusqlite::Connection;
 use serde::{Deserialize, Serialize};
+use ureq::http::StatusCode;
 
 use self::deliveries::as_of;
 use self::file::OnDisk;
+use super::http::{Call, Response};
+use super::router::{Answers, get, post, put_to};
 use super::routes::{Portal, Refusal, answer, read};
 use super::state::{self, with_env};
 use crate::store::{BASE, DIGEST, Delivery, NewUpload, PIECE, Reached, Record, Stage, Upload};
@@ -35,19 +33,19 @@ use crate::wire::{AppId, Certificate, List};
 const MOST_BUILD: u64 = 4 << 30;
 
 /// Everything that can be asked of the store, by its path.
-pub(super) fn table() -> Vec<(String, MethodRouter<Portal>)> {
+pub(super) fn table() -> Vec<(String, Answers)> {
     let piece = usize::try_from(PIECE).unwrap_or(usize::MAX);
     let own = [
         ("/records", get(records).post(new_record)),
         ("/uploads/{sha256}", put_to(begin)),
-        ("/uploads/{sha256}/pieces/{number}", put_to(take).layer(DefaultBodyLimit::max(piece))),
-        ("/uploads/{sha256}/completion", post(complete)),
+        ("/uploads/{sha256}/pieces/{number}", put_to(take).up_to(piece)),
+        ("/uploads/{sha256}/completion", post(complete).beside_others()),
         ("/questions", get(deliveries::questions)),
         ("/deliveries", get(deliveries::deliveries)),
         ("/deliveries/{id}/stage", put_to(deliveries::advance)),
         ("/deliveries/{id}/hold", put_to(deliveries::hold)),
-        ("/deliveries/{id}/as-delivered", get(keys::delivered)),
-        ("/deliveries/{id}/as-delivered/{number}", get(keys::delivered_piece)),
+        ("/deliveries/{id}/as-delivered", get(keys::delivered).beside_others()),
+        ("/deliveries/{id}/as-delivered/{number}", get(keys::delivered_piece).beside_others()),
         ("/receiving-key", get(keys::receiving_key)),
         ("/apps/{package}/keys", get(keys::keys)),
         ("/apps/{package}/signing-key", put_to(keys::deposit)),
@@ -105,8 +103,8 @@ fn known_record(database: &Connection, platform: Platform, id: &str) -> Result<R
     })
 }
 
-async fn records(Shared(portal): Shared<Portal>, headers: HeaderMap) -> Result<Response, Refusal> {
-    portal.admit(&headers, ApiRole::Developer)?;
+fn records(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
+    portal.admit(&call.headers, ApiRole::Developer)?;
     let items: Vec<Record> = portal.state().all(RECORD)?;
     answer(&List { items })
 }
@@ -137,16 +135,12 @@ fn check_record(new: &Record) -> Result<(), Refusal> {
     }
 }
 
-async fn new_record(
-    Shared(portal): Shared<Portal>,
-    headers: HeaderMap,
-    body: Bytes,
-) -> Result<Response, Refusal> {
-    let asked_by = portal.admit(&headers, ApiRole::Manager)?;
-    let new: Record = read(&body)?;
+fn new_record(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
+    let asked_by = portal.admit(&call.headers, ApiRole::Manager)?;
+    let new: Record = read(&call.body)?;
     check_record(&new)?;
     let now = portal.now();
-    portal.once(&headers, &asked_by, 201, |database, _| {
+    portal.once(&call.headers, &asked_by, 201, |database, _| {
         let registered: Vec<AppId> = state::all(database, "app-id")?;
         // a portal where nobody registered anything yet says nothing of what may go to its store
         let is_known = registered.iter().any(|one| one.bundle_id == new.id);
@@ -190,14 +184,10 @@ fn begun(database: &Connection, sha256: &str) -> Result<Option<Begun>, Refusal> 
     Ok(state::one(database, UPLOAD, sha256)?)
 }
 
-async fn begin(
-    Shared(portal): Shared<Portal>,
-    headers: HeaderMap,
-    Path(sha256): Path<String>,
-    body: Bytes,
-) -> Result<Response, Refusal> {
-    portal.admit_upload(&headers)?;
-    let new: NewUpload = read(&body)?;
+fn begin(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
+    let sha256 = call.part(0);
+    portal.admit_upload(&call.headers)?;
+    let new: NewUpload = read(&call.body)?;
     if new.sha256 != sha256 || !is_sha256(&sha256) {
         return Err(Refusal::malformed("the upload is called by the SHA-256 of its file"));
     }
@@ -222,27 +212,24 @@ async fn begin(
     answer(&said)
 }
 
-async fn take(
-    Shared(portal): Shared<Portal>,
-    headers: HeaderMap,
-    Path((sha256_of_all, number)): Path<(String, u64)>,
-    body: Bytes,
-) -> Result<Response, Refusal> {
-    portal.admit_upload(&headers)?;
-    let digest = headers.get(DIGEST).and_then(|value| value.to_str().ok()).unwrap_or_default();
-    if digest != format!("sha-256=:{}:", Base64::encode_string(&sha256(&body))) {
+fn take(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
+    let sha256_of_all = call.part(0);
+    let number: u64 = call.part(1).parse().map_err(|_| Refusal::malformed("a piece has a number"))?;
+    portal.admit_upload(&call.headers)?;
+    let digest = call.headers.get(DIGEST).and_then(|value| value.to_str().ok()).unwrap_or_default();
+    if digest != format!("sha-256=:{}:", Base64::encode_string(&sha256(&call.body))) {
         return Err(Refusal::malformed("the piece is not what its digest says"));
     }
     let now = portal.now();
     let unknown = || Refusal::unknown(format!("no upload {sha256_of_all} was begun"));
-    let mut begun = begun_in(&portal, &sha256_of_all)?.ok_or_else(unknown)?;
+    let mut begun = begun_in(portal, &sha256_of_all)?.ok_or_else(unknown)?;
     let last = begun.pieces().saturating_sub(1);
     let wanted = if number == last { begun.new.size - last * PIECE } else { PIECE };
-    if number > begun.received.min(last) || body.len() as u64 != wanted {
-        let detail = format!("piece {number} with {} bytes is not the next one", body.len());
+    if number > begun.received.min(last) || call.body.len() as u64 != wanted {
+        let detail = format!("piece {number} with {} bytes is not the next one", call.body.len());
         return Err(Refusal::malformed(detail).values(number, begun.received));
     }
-    put_piece(&portal, &sha256_of_all, number, &body).map_err(|error| failed(&error))?;
+    put_piece(portal, &sha256_of_all, number, &call.body).map_err(|error| failed(&error))?;
     begun.received = begun.received.max(number + 1);
     portal.state().change(|database, _| state::put(database, UPLOAD, &sha256_of_all, now, &begun))?;
     answer(&begun.said())
@@ -261,35 +248,27 @@ fn put_piece(portal: &Portal, sha256: &str, number: u64, bytes: &[u8]) -> std::i
     file.sync_data()
 }
 
-async fn complete(
-    Shared(portal): Shared<Portal>,
-    headers: HeaderMap,
-    Path(sha256): Path<String>,
-) -> Result<Response, Refusal> {
-    let asked_by = portal.admit_upload(&headers)?;
+fn complete(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
+    let sha256 = call.part(0);
+    let asked_by = portal.admit_upload(&call.headers)?;
     let now = portal.now();
     let known = portal.state().change(|database, _| taken(database, (now, portal.looks)))?;
     let there = known.into_iter().find(|one| one.sha256 == sha256);
     if let Some(there) = there {
         return answer(&there);
     }
-    let begun = begun_in(&portal, &sha256)?;
+    let begun = begun_in(portal, &sha256)?;
     let begun = begun.ok_or_else(|| Refusal::unknown(format!("no upload {sha256} was begun")))?;
     if begun.received < begun.pieces() {
         let detail = format!("{} of {} pieces are there", begun.received, begun.pieces());
         return Err(Refusal::malformed(detail).values(begun.received, begun.pieces()));
     }
-    let looking = portal.clone();
-    let part = portal.part(&sha256);
-    // to look at a build takes a while, in which others are answered
-    let looked = tokio::task::spawn_blocking(move || look_at(&part, now)).await;
-    let (build, found) =
-        looked.map_err(|_| failed(&std::io::Error::other("the look at it ended early")))??;
+    let (build, found) = look_at(&portal.part(sha256), now)?;
     if found != begun.new.sha256 {
         let detail = "the pieces together are not the file that was announced";
         return Err(Refusal::rule("archive-malformed", detail).values(found, &begun.new.sha256));
     }
-    looking.once(&headers, &asked_by, 201, |database, _| {
+    portal.once(&call.headers, &asked_by, 201, |database, _| {
         take_in(database, &begun.new, &build, (now, portal.looks))
     })
 }

@@ -1,13 +1,10 @@
 //! The stand-in's testers: groups, invitations, and who accepted. An invitation is a mail: a file in the stand-in's folder, with a
 //! link that accepts it.
 
-use axum::body::Bytes;
-use axum::extract::{Path, State as Shared};
-use axum::http::HeaderMap;
-use axum::response::Response;
 use ninekeys_core::digest::sha256_hex;
 use ninekeys_core::model::ApiRole;
 
+use super::super::http::{Call, Response};
 use super::super::routes::{Portal, Refusal, answer, read};
 use super::super::state;
 use super::{BASE, GROUP, failed, good_line};
@@ -21,20 +18,16 @@ const MOST_OUTSIDE: usize = 5_000;
 /// The folder of mails, beside that of builds.
 const MAILS: &str = "mails";
 
-pub(super) async fn testers(Shared(portal): Shared<Portal>, headers: HeaderMap) -> Result<Response, Refusal> {
-    portal.admit(&headers, ApiRole::Developer)?;
+pub(super) fn testers(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
+    portal.admit(&call.headers, ApiRole::Developer)?;
     let state = portal.state();
     answer(&Testers { groups: state.all(GROUP)?, testers: state.all(TESTER)? })
 }
 
-pub(super) async fn put_group(
-    Shared(portal): Shared<Portal>,
-    headers: HeaderMap,
-    Path(name): Path<String>,
-    body: Bytes,
-) -> Result<Response, Refusal> {
-    portal.admit(&headers, ApiRole::Developer)?;
-    let group: Group = read(&body)?;
+pub(super) fn put_group(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
+    let name = call.part(0);
+    portal.admit(&call.headers, ApiRole::Developer)?;
+    let group: Group = read(&call.body)?;
     if group.group != name || !good_line(&name) {
         return Err(Refusal::malformed("a group is called by 1 to 100 characters on one line"));
     }
@@ -48,14 +41,11 @@ fn key_of(group: &str, address: &str) -> String {
     format!("{group}\n{}", address.to_ascii_lowercase())
 }
 
-pub(super) async fn invite(
-    Shared(portal): Shared<Portal>,
-    headers: HeaderMap,
-    Path((name, address)): Path<(String, String)>,
-    body: Bytes,
-) -> Result<Response, Refusal> {
-    portal.admit(&headers, ApiRole::Developer)?;
-    let Invitation { name: called } = read(&body)?;
+pub(super) fn invite(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
+    let name = call.part(0);
+    let address = call.part(1);
+    portal.admit(&call.headers, ApiRole::Developer)?;
+    let Invitation { name: called } = read(&call.body)?;
     let is_address = address.split_once('@').is_some_and(|(who, at)| !who.is_empty() && at.contains('.'));
     if !is_address || !good_line(&address) || !called.as_deref().is_none_or(good_line) {
         return Err(Refusal::malformed(format!("{address} is no address for mail, or the name is no name")));
@@ -77,9 +67,9 @@ pub(super) async fn invite(
             )));
         }
         let new = Tester {
-            address: address.clone(),
+            address: address.into(),
             name: called,
-            group: name.clone(),
+            group: name.into(),
             invited: now,
             accepted: None,
         };
@@ -112,10 +102,8 @@ fn send_mail(portal: &Portal, salt: &str, tester: &Tester) -> std::io::Result<()
 }
 
 /// Whoever has the link is who was invited.
-pub(super) async fn accept(
-    Shared(portal): Shared<Portal>,
-    Path(word): Path<String>,
-) -> Result<Response, Refusal> {
+pub(super) fn accept(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
+    let word = call.part(0);
     let all: Vec<Tester> = portal.state().all(TESTER)?;
     let salt = portal.state().salt()?;
     let found = all.into_iter().find(|one| word_of(&salt, one) == word);
@@ -127,12 +115,10 @@ pub(super) async fn accept(
     answer(&tester)
 }
 
-pub(super) async fn remove(
-    Shared(portal): Shared<Portal>,
-    headers: HeaderMap,
-    Path((name, address)): Path<(String, String)>,
-) -> Result<Response, Refusal> {
-    portal.admit(&headers, ApiRole::Developer)?;
+pub(super) fn remove(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
+    let name = call.part(0);
+    let address = call.part(1);
+    portal.admit(&call.headers, ApiRole::Developer)?;
     let key = key_of(&name, &address);
     let gone = portal.state().change(|database, _| {
         let known: Option<Tester> = state::one(database, TESTER, &key)?;
