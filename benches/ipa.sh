@@ -5,8 +5,8 @@
 set -euo pipefail
 size=${1:-1024}
 here=$(cd "$(dirname "$0")/.." && pwd)
-cargo build --release --quiet --manifest-path "$here/Cargo.toml"
-program="${CARGO_TARGET_DIR:-$here/target}/release/ninekeys"
+cargo build --profile dist --quiet --manifest-path "$here/Cargo.toml"
+program="${CARGO_TARGET_DIR:-$here/target}/dist/ninekeys"
 samples="$here/testkit/samples/ios"
 work=$(mktemp -d)
 trap 'rm -rf "$work"' EXIT

@@ -5,8 +5,8 @@
 set -euo pipefail
 profiles=${1:-1000}
 here=$(cd "$(dirname "$0")/.." && pwd)
-cargo build --release --quiet --manifest-path "$here/Cargo.toml"
-program="${CARGO_TARGET_DIR:-$here/target}/release/ninekeys"
+cargo build --profile dist --quiet --manifest-path "$here/Cargo.toml"
+program="${CARGO_TARGET_DIR:-$here/target}/dist/ninekeys"
 work=$(mktemp -d)
 trap 'kill %1 2>/dev/null || true; rm -rf "$work"' EXIT
 cd "$work"

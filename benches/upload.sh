@@ -6,8 +6,8 @@
 set -euo pipefail
 size=${1:-1024}
 here=$(cd "$(dirname "$0")/.." && pwd)
-[ -n "${PROGRAM:-}" ] || cargo build --release --quiet --manifest-path "$here/Cargo.toml"
-program="${PROGRAM:-${CARGO_TARGET_DIR:-$here/target}/release/ninekeys}"
+[ -n "${PROGRAM:-}" ] || cargo build --profile dist --quiet --manifest-path "$here/Cargo.toml"
+program="${PROGRAM:-${CARGO_TARGET_DIR:-$here/target}/dist/ninekeys}"
 work=$(mktemp -d)
 trap 'rm -rf "$work"; kill $(jobs -p) 2>/dev/null || true' EXIT
 cd "$work"

@@ -7,8 +7,8 @@
 set -euo pipefail
 size=${1:-1024}
 here=$(cd "$(dirname "$0")/.." && pwd)
-cargo build --release --quiet --manifest-path "$here/Cargo.toml"
-program="${CARGO_TARGET_DIR:-$here/target}/release/ninekeys"
+cargo build --profile dist --quiet --manifest-path "$here/Cargo.toml"
+program="${CARGO_TARGET_DIR:-$here/target}/dist/ninekeys"
 work=$(mktemp -d)
 trap 'rm -rf "$work"' EXIT
 cd "$work"
@@ -89,6 +89,6 @@ line("sign v1", written, best["digest"], "dgst + cp + sync", "2.80")
 print(f"--version             {best['version'] * 1000:6.1f} ms  (aim 10)")
 PY
 
-cargo run --release --quiet --manifest-path "$here/Cargo.toml" -p ninekeys-core --example keygen -- 100
+cargo run --profile dist --quiet --manifest-path "$here/Cargo.toml" -p ninekeys-core --example keygen -- 100
 
 "$here/benches/ipa.sh" "$size"

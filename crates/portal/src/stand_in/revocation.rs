@@ -78,7 +78,7 @@ fn by_post(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
 /// The question in Base64, as a part of the path.
 fn by_get(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
     let question = call.part(0);
-    answered(portal, &Base64::decode_vec(&question).unwrap_or_default())
+    answered(portal, &Base64::decode_vec(question).unwrap_or_default())
 }
 
 fn answered(portal: &Portal, question: &[u8]) -> Result<Response, Refusal> {

@@ -291,19 +291,19 @@ fn list<T: Serialize + DeserializeOwned>(
 }
 
 fn certificates(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
-    list::<Certificate>(&portal, &call.headers, "certificate")
+    list::<Certificate>(portal, &call.headers, "certificate")
 }
 
 fn app_ids(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
-    list::<AppId>(&portal, &call.headers, "app-id")
+    list::<AppId>(portal, &call.headers, "app-id")
 }
 
 fn devices(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
-    list::<Device>(&portal, &call.headers, "device")
+    list::<Device>(portal, &call.headers, "device")
 }
 
 fn profiles(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
-    list::<Profile>(&portal, &call.headers, "profile")
+    list::<Profile>(portal, &call.headers, "profile")
 }
 
 fn revoke(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
@@ -354,7 +354,7 @@ fn capabilities(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
         let found = known.into_iter().find(|one| one.bundle_id == id);
         let mut found = found.ok_or_else(|| Refusal::unknown(format!("{id} is not registered")))?;
         found.capabilities = wanted.capabilities;
-        state::put(database, "app-id", &id, now, &found)?;
+        state::put(database, "app-id", id, now, &found)?;
         Ok(found)
     })
 }
@@ -503,7 +503,7 @@ fn new_api_key(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
 fn private_key(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
     let id = call.part(0);
     portal.admit(&call.headers, ApiRole::Owner)?;
-    let fetched = portal.state().change(|database, _| state::fetch_api_key(database, &id))?;
+    let fetched = portal.state().change(|database, _| state::fetch_api_key(database, id))?;
     let gone = || {
         let detail = format!("the private key of {id} was fetched before, or there is no such key");
         Refusal::new(StatusCode::GONE, FETCHED, "it can be fetched once", detail)

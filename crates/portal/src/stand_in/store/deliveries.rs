@@ -90,14 +90,14 @@ pub(super) fn advance(portal: &Portal, call: &Call) -> Result<Response, Refusal>
     let wanted: Advance = read(&call.body)?;
     let now = portal.now();
     let said = portal.state().change(|database, _| {
-        let (kept, mut found) = find(database, &id, (now, portal.looks))?;
+        let (kept, mut found) = find(database, id, (now, portal.looks))?;
         match wanted.to {
             Stage::Testing => to_testers(database, &mut found, &wanted, now)?,
             Stage::Live => to_everyone(database, (&kept, &mut found), &wanted, now)?,
             other if other == found.stage => return Ok(found),
             other => return Err(out_of_order(found.stage, other)),
         }
-        state::put(database, DELIVERY, &id, now, &found)?;
+        state::put(database, DELIVERY, id, now, &found)?;
         // what the review will find is not told before its end
         Ok::<_, Refusal>(as_of(found, now, portal.looks))
     })?;
@@ -221,7 +221,7 @@ pub(super) fn hold(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
     portal.admit(&call.headers, ApiRole::Manager)?;
     let now = portal.now();
     let said = portal.state().change(|database, _| {
-        let (_, mut found) = find(database, &id, (now, portal.looks))?;
+        let (_, mut found) = find(database, id, (now, portal.looks))?;
         if found.stage != Stage::Live || found.share.is_none() {
             let detail = "only a build that a share of people has can be held";
             return Err(
@@ -229,7 +229,7 @@ pub(super) fn hold(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
             );
         }
         found.held = true;
-        state::put(database, DELIVERY, &id, now, &found)?;
+        state::put(database, DELIVERY, id, now, &found)?;
         Ok::<_, Refusal>(found)
     })?;
     answer(&said)

@@ -56,8 +56,8 @@ pub(super) fn keys(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
     let id = call.part(0);
     portal.admit_upload(&call.headers)?;
     let now = portal.now();
-    let found = portal.state().change(|database, _| held(database, &id, now))?;
-    answer(&found.ok_or_else(|| not_held(&id))?)
+    let found = portal.state().change(|database, _| held(database, id, now))?;
+    answer(&found.ok_or_else(|| not_held(id))?)
 }
 
 fn not_held(id: &str) -> Refusal {
@@ -78,8 +78,8 @@ pub(super) fn deposit(portal: &Portal, call: &Call) -> Result<Response, Refusal>
     let now = portal.now();
     let receiver = portal.state().receiver(now).map_err(|error| broken(&error))?;
     let said = portal.state().change(|database, _| {
-        known_record(database, Platform::Android, &id)?;
-        if let Some(known) = held(database, &id, now)? {
+        known_record(database, Platform::Android, id)?;
+        if let Some(known) = held(database, id, now)? {
             // the same once more is answered as it was the first time
             let same = known.origin == wanted.origin
                 && wanted.certificate.as_ref().is_none_or(|own| *own == known.signing);
@@ -89,7 +89,7 @@ pub(super) fn deposit(portal: &Portal, call: &Call) -> Result<Response, Refusal>
         let upload = certificate(&wanted.upload)?;
         let (secret, signing) = match &wanted.origin {
             Origin::HandedOver => handed_over(&receiver, &wanted)?,
-            Origin::MadeByStore => made(&id, now)?,
+            Origin::MadeByStore => made(id, now)?,
             Origin::OfApp(other) => {
                 let known = secret_of(database, other)?;
                 known.ok_or_else(|| not_held(other))?
@@ -110,7 +110,7 @@ pub(super) fn deposit(portal: &Portal, call: &Call) -> Result<Response, Refusal>
             upload: wanted.upload,
             next_upload: None,
         };
-        state::put(database, HELD, &id, now, &held)?;
+        state::put(database, HELD, id, now, &held)?;
         Ok(held)
     })?;
     answer(&said)
@@ -161,7 +161,7 @@ pub(super) fn replace_upload(portal: &Portal, call: &Call) -> Result<Response, R
     let wanted = certificate(&new)?;
     let now = portal.now();
     let said = portal.state().change(|database, _| {
-        let mut known = held(database, &id, now)?.ok_or_else(|| not_held(&id))?;
+        let mut known = held(database, id, now)?.ok_or_else(|| not_held(id))?;
         let signing = certificate(&known.signing)?;
         if wanted.public_key == signing.public_key {
             return Err(Refusal::rule("keys-swapped", "this is the signing key, which uploads nothing"));
@@ -171,7 +171,7 @@ pub(super) fn replace_upload(portal: &Portal, call: &Call) -> Result<Response, R
         if !is_there && !waits {
             let from = now.checked_add(WAITING).map_err(|error| broken(&error))?;
             known.next_upload = Some(NextUpload { certificate: new, from });
-            state::put(database, HELD, &id, now, &known)?;
+            state::put(database, HELD, id, now, &known)?;
         }
         Ok(known)
     })?;

@@ -188,7 +188,7 @@ fn begin(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
     let sha256 = call.part(0);
     portal.admit_upload(&call.headers)?;
     let new: NewUpload = read(&call.body)?;
-    if new.sha256 != sha256 || !is_sha256(&sha256) {
+    if new.sha256 != sha256 || !is_sha256(sha256) {
         return Err(Refusal::malformed("the upload is called by the SHA-256 of its file"));
     }
     if new.size == 0 || new.size > MOST_BUILD {
@@ -201,12 +201,12 @@ fn begin(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
             let detail = format!("this very build is there, as number {}", there.number);
             return Err(Refusal::taken(detail));
         }
-        let begun = match begun(database, &sha256)? {
+        let begun = match begun(database, sha256)? {
             // what was begun of the same bytes goes on, as far as its pieces are there
             Some(before) if before.new.size == new.size && before.new.id == new.id => before,
             _ => Begun { new, received: 0 },
         };
-        state::put(database, UPLOAD, &sha256, now, &begun)?;
+        state::put(database, UPLOAD, sha256, now, &begun)?;
         Ok(begun.said())
     })?;
     answer(&said)
@@ -222,16 +222,16 @@ fn take(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
     }
     let now = portal.now();
     let unknown = || Refusal::unknown(format!("no upload {sha256_of_all} was begun"));
-    let mut begun = begun_in(portal, &sha256_of_all)?.ok_or_else(unknown)?;
+    let mut begun = begun_in(portal, sha256_of_all)?.ok_or_else(unknown)?;
     let last = begun.pieces().saturating_sub(1);
     let wanted = if number == last { begun.new.size - last * PIECE } else { PIECE };
     if number > begun.received.min(last) || call.body.len() as u64 != wanted {
         let detail = format!("piece {number} with {} bytes is not the next one", call.body.len());
         return Err(Refusal::malformed(detail).values(number, begun.received));
     }
-    put_piece(portal, &sha256_of_all, number, &call.body).map_err(|error| failed(&error))?;
+    put_piece(portal, sha256_of_all, number, &call.body).map_err(|error| failed(&error))?;
     begun.received = begun.received.max(number + 1);
-    portal.state().change(|database, _| state::put(database, UPLOAD, &sha256_of_all, now, &begun))?;
+    portal.state().change(|database, _| state::put(database, UPLOAD, sha256_of_all, now, &begun))?;
     answer(&begun.said())
 }
 
@@ -257,7 +257,7 @@ fn complete(portal: &Portal, call: &Call) -> Result<Response, Refusal> {
     if let Some(there) = there {
         return answer(&there);
     }
-    let begun = begun_in(portal, &sha256)?;
+    let begun = begun_in(portal, sha256)?;
     let begun = begun.ok_or_else(|| Refusal::unknown(format!("no upload {sha256} was begun")))?;
     if begun.received < begun.pieces() {
         let detail = format!("{} of {} pieces are there", begun.received, begun.pieces());

@@ -28,11 +28,11 @@ pub(super) fn put_group(portal: &Portal, call: &Call) -> Result<Response, Refusa
     let name = call.part(0);
     portal.admit(&call.headers, ApiRole::Developer)?;
     let group: Group = read(&call.body)?;
-    if group.group != name || !good_line(&name) {
+    if group.group != name || !good_line(name) {
         return Err(Refusal::malformed("a group is called by 1 to 100 characters on one line"));
     }
     let now = portal.now();
-    portal.state().change(|database, _| state::put(database, GROUP, &name, now, &group))?;
+    portal.state().change(|database, _| state::put(database, GROUP, name, now, &group))?;
     answer(&group)
 }
 
@@ -47,15 +47,15 @@ pub(super) fn invite(portal: &Portal, call: &Call) -> Result<Response, Refusal> 
     portal.admit(&call.headers, ApiRole::Developer)?;
     let Invitation { name: called } = read(&call.body)?;
     let is_address = address.split_once('@').is_some_and(|(who, at)| !who.is_empty() && at.contains('.'));
-    if !is_address || !good_line(&address) || !called.as_deref().is_none_or(good_line) {
+    if !is_address || !good_line(address) || !called.as_deref().is_none_or(good_line) {
         return Err(Refusal::malformed(format!("{address} is no address for mail, or the name is no name")));
     }
     let now = portal.now();
     let salt = portal.state().salt()?;
     let tester = portal.state().change(|database, _| {
-        let group: Option<Group> = state::one(database, GROUP, &name)?;
+        let group: Option<Group> = state::one(database, GROUP, name)?;
         let group = group.ok_or_else(|| Refusal::unknown(format!("there is no group {name}")))?;
-        let key = key_of(&name, &address);
+        let key = key_of(name, address);
         if let Some(known) = state::one::<Tester>(database, TESTER, &key)? {
             return Ok::<_, Refusal>(known);
         }
@@ -74,7 +74,7 @@ pub(super) fn invite(portal: &Portal, call: &Call) -> Result<Response, Refusal> 
             accepted: None,
         };
         // a mail that nobody could be sent invites nobody
-        send_mail(&portal, &salt, &new).map_err(|error| failed(&error))?;
+        send_mail(portal, &salt, &new).map_err(|error| failed(&error))?;
         state::put(database, TESTER, &key, now, &new)?;
         Ok(new)
     })?;
@@ -119,7 +119,7 @@ pub(super) fn remove(portal: &Portal, call: &Call) -> Result<Response, Refusal> 
     let name = call.part(0);
     let address = call.part(1);
     portal.admit(&call.headers, ApiRole::Developer)?;
-    let key = key_of(&name, &address);
+    let key = key_of(name, address);
     let gone = portal.state().change(|database, _| {
         let known: Option<Tester> = state::one(database, TESTER, &key)?;
         let known = known.ok_or_else(|| Refusal::unknown(format!("{address} is not in the group {name}")))?;
