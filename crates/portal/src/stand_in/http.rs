@@ -27,6 +27,8 @@ pub(super) struct Call {
     pub(super) path: String,
     pub(super) headers: HeaderMap,
     pub(super) body: Vec<u8>,
+    /// Whether it came by HTTP/1.0, which ends the connection behind each answer.
+    is_old: bool,
     /// What stands in the path for the names of its route, in their order.
     pub(super) parts: Vec<String>,
 }
@@ -191,7 +193,7 @@ impl<S: Read + Write> Line<S> {
             let mut words = all.iter().filter_map(|value| value.to_str().ok()).flat_map(|one| one.split(','));
             words.any(|one| one.trim().eq_ignore_ascii_case(word))
         };
-        let is_last = says(header::CONNECTION, "close");
+        let is_last = call.is_old || says(header::CONNECTION, "close");
         let waits = says(header::EXPECT, "100-continue");
         let most = site.most(&call.path);
         let length = length(&call.headers)?;
@@ -312,16 +314,15 @@ impl<S: Read + Write> Line<S> {
 fn understood(request: &httparse::Request<'_, '_>) -> Result<Call, Broken> {
     let method = request.method.and_then(|method| method.parse().ok()).ok_or(MALFORMED)?;
     let target: Uri = request.path.and_then(|path| path.parse().ok()).ok_or(MALFORMED)?;
-    if request.version != Some(1) {
-        return Err(Broken::Refused(StatusCode::HTTP_VERSION_NOT_SUPPORTED));
-    }
     let mut headers = HeaderMap::new();
     for field in request.headers.iter() {
         let name = HeaderName::from_bytes(field.name.as_bytes()).map_err(|_| MALFORMED)?;
         let value = HeaderValue::from_bytes(field.value).map_err(|_| MALFORMED)?;
         headers.append(name, value);
     }
-    Ok(Call { method, path: target.path().to_owned(), headers, body: Vec::new(), parts: Vec::new() })
+    let path = target.path().to_owned();
+    let is_old = request.version != Some(1);
+    Ok(Call { method, path, headers, body: Vec::new(), is_old, parts: Vec::new() })
 }
 
 /// How long the body behind a head is. Two lengths, or a length beside chunks, let two readers see two requests.
@@ -443,7 +444,7 @@ mod tests {
     fn what_is_not_understood_is_refused_with_a_status_and_ends_the_connection() {
         let with = |fields: &str| refused(&format!("PUT /a HTTP/1.1\r\n{fields}\r\n0123456789"));
         assert_eq!(refused("what\r\n\r\n"), "400");
-        assert_eq!(refused("GET /a HTTP/1.0\r\n\r\n"), "505");
+        assert_eq!(refused("GET /a HTTP/2.0\r\n\r\n"), "400");
         assert_eq!(with("content-length: 21\r\n"), "413");
         assert_eq!(with("content-length: 99999999999999999999\r\n"), "400");
         assert_eq!(with("content-length: +5\r\n"), "400");
@@ -468,6 +469,13 @@ mod tests {
         assert_eq!(asked, ["PUT /a ab"]);
         assert!(got.starts_with("HTTP/1.1 100 Continue\r\n\r\nHTTP/1.1 200 OK\r\n"), "{got}");
         assert_eq!(refused("PUT /a HTTP/1.1\r\nexpect: 100-continue\r\ncontent-length: 21\r\n\r\n"), "413");
+    }
+
+    #[test]
+    fn a_client_of_the_version_before_gets_its_answer_and_the_end_of_the_connection() {
+        let (asked, got) = said(b"POST /a HTTP/1.0\r\ncontent-length: 1\r\n\r\nbGET /c HTTP/1.0\r\n\r\n", 90);
+        assert_eq!(asked, ["POST /a b"]);
+        assert!(got.contains("\r\nconnection: close\r\n"), "{got}");
     }
 
     #[test]
