@@ -290,7 +290,7 @@ mod tests {
         let chance: Vec<u8> = (0..40).map(|byte: u8| byte.wrapping_mul(89) ^ 7).collect();
         let own = shares_of(&secret, &chance, 5);
         assert_eq!(vsss_rs::Gf256::combine_array(&own[1..4]).unwrap(), secret);
-        let theirs = vsss_rs::Gf256::split_array(3, 5, &secret, &mut Counting(7)).unwrap();
+        let theirs = vsss_rs::Gf256::split_array(3, 5, &secret, Counting(7)).unwrap();
         assert_eq!(secret_of(&theirs[..3]), Some(secret.clone()));
         assert_eq!(secret_of(&theirs[2..]), Some(secret.clone()));
         assert_eq!(secret_of(&theirs), Some(secret.clone()));
