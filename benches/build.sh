@@ -10,7 +10,11 @@ if [[ -n ${BUILD_COSTS:-} ]]; then
   name=${CARGO_PKG_NAME:-}
   [[ $1 == *rustc ]] || name="$name (C)"
   if [[ -n ${CARGO_PKG_NAME:-} ]]; then
-    times | awk -v name="$name" 'NR == 2 { gsub(/[ms]/, " "); print $1 * 60 + $2 + $3 * 60 + $4 "\t" name }' >>"$BUILD_COSTS"
+    # not through a pipe: behind one, another shell would tell its own times
+    times >"$BUILD_COSTS.$$"
+    awk -v name="$name" 'NR == 2 { gsub(/[ms]/, " "); print $1 * 60 + $2 + $3 * 60 + $4 "\t" name }' \
+      "$BUILD_COSTS.$$" >>"$BUILD_COSTS"
+    rm "$BUILD_COSTS.$$"
   fi
   exit "$code"
 fi

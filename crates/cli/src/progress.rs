@@ -1,14 +1,22 @@
 //! One line for work that takes over half a second, on a terminal alone; and the wish to stop.
 
-use std::io::IsTerminal;
+use std::io::{IsTerminal, Write};
 use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 use std::time::{Duration, Instant};
 
-use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use ninekeys_core::env::Progress;
 
+use crate::output::words;
+
 const PATIENCE: Duration = Duration::from_millis(500);
+/// How long a drawn line stays as it is.
+const BETWEEN: Duration = Duration::from_millis(100);
+const BAR_CELLS: u64 = 24;
+/// The width of a terminal that does not tell its own.
+const USUAL_WIDTH: usize = 80;
+/// Goes to the start of the line and erases it (ECMA-48, EL).
+const ERASE: &str = "\r\x1b[2K";
 
 /// Draws the bar.
 pub(crate) struct Bar {
@@ -18,10 +26,17 @@ pub(crate) struct Bar {
     state: Mutex<State>,
 }
 
+/// A line that is on the terminal now.
+struct Drawn {
+    /// When the first line was drawn, and what was done by then: the rate counts from here.
+    since: (Instant, u64),
+    last: Instant,
+}
+
 #[derive(Default)]
 struct State {
     begun: Option<(Instant, &'static str)>,
-    bar: Option<ProgressBar>,
+    drawn: Option<Drawn>,
 }
 
 impl Bar {
@@ -64,23 +79,19 @@ impl Progress for Bar {
             _ => state.begun = Some((now, what)),
         }
         let waited = state.begun.is_some_and(|(begun, _)| now.duration_since(begun) >= PATIENCE);
-        if state.bar.is_none() && waited {
-            let bar = draw(what, total);
-            // the rate counts from here, not from what was done before the bar was drawn
-            bar.set_position(done);
-            bar.reset_eta();
-            state.bar = Some(bar);
+        if !waited || state.drawn.as_ref().is_some_and(|drawn| now.duration_since(drawn.last) < BETWEEN) {
+            return;
         }
-        if let Some(bar) = &state.bar {
-            bar.set_position(done);
-        }
+        let since = state.drawn.as_ref().map_or((now, done), |drawn| drawn.since);
+        state.drawn = Some(Drawn { since, last: now });
+        draw(&line(what, (done, total), done.saturating_sub(since.1), now.duration_since(since.0), width()));
     }
 
     fn over(&self) {
         let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
         state.begun = None;
-        if let Some(bar) = state.bar.take() {
-            bar.finish_and_clear();
+        if state.drawn.take().is_some() {
+            draw("");
         }
     }
 }
@@ -90,13 +101,55 @@ fn stderr_is_terminal() -> bool {
     std::io::stderr().is_terminal()
 }
 
-fn draw(what: &'static str, total: u64) -> ProgressBar {
-    let bar = ProgressBar::with_draw_target(Some(total), ProgressDrawTarget::stderr());
-    let template =
-        "  {msg}  {bar:24}  {binary_bytes} of {binary_total_bytes}  {binary_bytes_per_sec}  {eta} left";
-    if let Ok(style) = ProgressStyle::with_template(template) {
-        bar.set_style(style.progress_chars("▇▇·"));
+fn width() -> usize {
+    terminal_size::terminal_size().map_or(USUAL_WIDTH, |(width, _)| usize::from(width.0))
+}
+
+fn draw(line: &str) {
+    let mut stderr = anstream::stderr().lock();
+    // a line about progress that cannot be written stops no work
+    let _ = write!(stderr, "{ERASE}{line}").and_then(|()| stderr.flush());
+}
+
+/// The line: `recently` bytes were done in the time `took`. Cut to `width` columns, so that it never wraps.
+fn line(what: &str, (done, total): (u64, u64), recently: u64, took: Duration, width: usize) -> String {
+    let cells = done.min(total).saturating_mul(BAR_CELLS).checked_div(total).unwrap_or(BAR_CELLS);
+    let part = |count: u64, cell: &str| cell.repeat(usize::try_from(count).unwrap_or_default());
+    let bar = part(cells, "▇") + &part(BAR_CELLS - cells, "·");
+    let mut line = format!("  {what}  {bar}  {} of {}", words::size(done), words::size(total));
+    let per_second = u128::from(recently).saturating_mul(1_000).checked_div(took.as_millis()).unwrap_or(0);
+    if let Some(left) = u128::from(total.saturating_sub(done)).checked_div(per_second) {
+        let rate = words::size(u64::try_from(per_second).unwrap_or(u64::MAX));
+        line.push_str(&format!("  {rate}/s  {} left", clock(left)));
     }
-    bar.set_message(what);
-    bar
+    line.replace(words::TIE, " ").chars().take(width.saturating_sub(1)).collect()
+}
+
+/// `7s`, `3m 7s` or `2h 3m`.
+fn clock(seconds: u128) -> String {
+    match (seconds / 3_600, seconds / 60 % 60, seconds % 60) {
+        (0, 0, seconds) => format!("{seconds}s"),
+        (0, minutes, seconds) => format!("{minutes}m {seconds}s"),
+        (hours, minutes, _) => format!("{hours}h {minutes}m"),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_line_tells_rate_and_rest_and_never_wraps() {
+        const MIB: u64 = 1 << 20;
+        let at = |done, recently, seconds, width| {
+            line("signing", (done * MIB, 96 * MIB), recently * MIB, Duration::from_secs(seconds), width)
+        };
+        let half = "  signing  ▇▇▇▇▇▇▇▇▇▇▇▇············  48.0 MiB of 96.0 MiB";
+        assert_eq!(at(48, 0, 0, 100), half);
+        assert_eq!(at(48, 12, 2, 100), format!("{half}  6.0 MiB/s  8s left"));
+        assert_eq!(at(48, 12, 2, 30).chars().count(), 29);
+        assert!(at(200, 104, 1, 100).contains("0s left"), "more than was foreseen");
+        assert!(line("x", (5, 0), 5, Duration::from_secs(1), 100).contains("▇▇"), "nothing was foreseen");
+        assert_eq!((clock(59), clock(187), clock(7_380)), ("59s".into(), "3m 7s".into(), "2h 3m".into()));
+    }
 }

@@ -12,6 +12,7 @@ mod difference;
 mod families;
 mod give;
 mod hand_on;
+mod html;
 mod identities;
 mod inspect;
 mod ios;

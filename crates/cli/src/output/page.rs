@@ -1,17 +1,18 @@
 //! The page that `report` writes: one HTML file that needs nothing from elsewhere.
 
+use std::fmt::Display;
 use std::io;
 
 use jiff::Timestamp;
-use maud::{DOCTYPE, Markup, PreEscaped, html};
-use ninekeys_core::board::{Cell, Mark};
+use ninekeys_core::board::{Cell, Mark, Row, Task};
 use ninekeys_core::findings::Level;
-use ninekeys_core::model::NineKey;
+use ninekeys_core::model::{NineKey, ReleaseFacts};
 use ninekeys_ops::answers::Finding;
 use ninekeys_ops::report::{Hangs, ReportReport};
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::html::{Element, element, span};
 use super::line::{Line, Paper, Sign};
 use super::{Report, picture, shell_words, words};
 
@@ -65,50 +66,48 @@ fn when(at: Timestamp, end: Timestamp) -> String {
     plain(&words::day_and_distance(at, end))
 }
 
-fn command(arguments: &[String]) -> Markup {
-    html! { code { "ninekeys " (shell_words(arguments)) } }
+fn command(arguments: &[String]) -> Element {
+    element("code").text("ninekeys ").text(shell_words(arguments))
+}
+
+fn section(title: &str) -> Element {
+    element("section").child(element("h2").text(title))
+}
+
+fn wide(child: Element) -> Element {
+    element("div").class("wide").child(child)
 }
 
 /// The page.
 pub(crate) fn page(report: &ReportReport) -> String {
     let title = if report.board.title.is_empty() { "This project" } else { &report.board.title };
-    let page = html! {
-        (DOCTYPE)
-        html lang="en" {
-            head {
-                meta charset="utf-8";
-                meta name="viewport" content="width=device-width, initial-scale=1";
-                meta name="color-scheme" content="light dark";
-                title { (title) " · keys, " (plain(&words::day(report.at))) }
-                style { (PreEscaped(STYLE)) }
-            }
-            body {
-                header {
-                    h1 { (title) }
-                    p { "9 keys × " (report.board.rows.iter().filter(|row| !row.app.is_empty()).count()) " apps, "
-                        (plain(&words::moment(report.at))) }
-                }
-                main {
-                    (summary(report))
-                    (board(report))
-                    (tasks(report))
-                    section {
-                        h2 { "What ends when" }
-                        div.wide { (PreEscaped(picture(&report.timeline))) }
-                    }
-                    (map(report))
-                    (findings(report))
-                    (ledger(report))
-                }
-                footer { "Written by Nine Keys. Nothing on this page is secret." }
-            }
-        }
-    };
-    page.into_string()
+    let meta = |name, content| element("meta").attribute("name", name).attribute("content", content);
+    let head = element("head")
+        .child(element("meta").attribute("charset", "utf-8"))
+        .child(meta("viewport", "width=device-width, initial-scale=1"))
+        .child(meta("color-scheme", "light dark"))
+        .child(element("title").text(title).text(" · keys, ").text(plain(&words::day(report.at))))
+        .child(element("style").markup(STYLE));
+    let apps = report.board.rows.iter().filter(|row| !row.app.is_empty()).count();
+    let size = format!("9 keys × {apps} apps, {}", plain(&words::moment(report.at)));
+    let timeline = element("div").class("wide").markup(&picture(&report.timeline));
+    let main = element("main")
+        .child(summary(report))
+        .child(board(report))
+        .child(tasks(report))
+        .child(section("What ends when").child(timeline))
+        .child(map(report))
+        .child(findings(report))
+        .child(ledger(report));
+    let body = element("body")
+        .child(element("header").child(element("h1").text(title)).child(element("p").text(size)))
+        .child(main)
+        .child(element("footer").text("Written by Nine Keys. Nothing on this page is secret."));
+    element("html").attribute("lang", "en").child(head).child(body).document()
 }
 
 /// How many there are of what.
-fn summary(report: &ReportReport) -> Markup {
+fn summary(report: &ReportReport) -> Element {
     let cells = || report.board.rows.iter().flat_map(|row| &row.cells);
     let bars = || report.timeline.groups.iter().flat_map(|group| &group.bars).chain(&report.timeline.beyond);
     // what ends is counted one by one; what is missing, and what has no copy, as the board says it
@@ -122,19 +121,17 @@ fn summary(report: &ReportReport) -> Markup {
             names.len()
         }
     };
-    let all = [Mark::Expired, Mark::AtRisk, Mark::Due, Mark::Missing];
-    html! {
-        section.summary aria-label="Summary" {
-            div.tile.good { strong { (report.items) } " in the cabinet" }
-            @for mark in all {
-                @let (class, sign, word) = told(mark);
-                @let number = count(mark);
-                div class=(if number == 0 { "tile none" } else { class_of_tile(class) }) {
-                    strong { span.sign { (sign) } " " (number) } " " (word)
-                }
-            }
-        }
-    }
+    let strong = |number| element("strong").text(number);
+    let items = element("div").class("tile good").child(strong(report.items)).text(" in the cabinet");
+    let tile = |mark| {
+        let (class, sign, word) = told(mark);
+        let number = count(mark);
+        let class = if number == 0 { "tile none" } else { class_of_tile(class) };
+        let number = element("strong").child(span("sign", sign)).text(" ").text(number);
+        element("div").class(class).child(number).text(" ").text(word)
+    };
+    let section = element("section").class("summary").attribute("aria-label", "Summary").child(items);
+    section.children([Mark::Expired, Mark::AtRisk, Mark::Due, Mark::Missing].map(tile))
 }
 
 fn class_of_tile(class: &str) -> &'static str {
@@ -145,34 +142,32 @@ fn class_of_tile(class: &str) -> &'static str {
     }
 }
 
-fn board(report: &ReportReport) -> Markup {
-    html! {
-        section {
-            h2 { "Nine keys" }
-            div.wide {
-                table.board {
-                    thead { tr {
-                        th {}
-                        @for (index, key) in NineKey::ALL.iter().enumerate() {
-                            @let (first, second) = key.words();
-                            th scope="col" { span.number { (index + 1) } br; (first) br; (second) }
-                        }
-                    } }
-                    tbody { @for row in &report.board.rows { tr {
-                        th scope="row" { (row.title) }
-                        @for cell in &row.cells { (board_cell(report, cell)) }
-                    } } }
-                }
-            }
-            p.legend { @for mark in [Mark::InUse, Mark::Due, Mark::Expired, Mark::AtRisk, Mark::Missing, Mark::NotNeeded] {
-                @let (class, sign, word) = told(mark);
-                span { span.sign.(class) { (sign) } " " (word) } " "
-            } }
-        }
-    }
+fn sign_of(class: &str, sign: &str) -> Element {
+    span(&format!("sign {class}"), sign)
 }
 
-fn board_cell(report: &ReportReport, cell: &Cell) -> Markup {
+fn board(report: &ReportReport) -> Element {
+    let key = |(index, key): (usize, &NineKey)| {
+        let (first, second) = key.words();
+        let head = element("th").attribute("scope", "col").child(span("number", index + 1));
+        head.child(element("br")).text(first).child(element("br")).text(second)
+    };
+    let row = |row: &Row| {
+        let title = element("th").attribute("scope", "row").text(&row.title);
+        element("tr").child(title).children(row.cells.iter().map(|cell| board_cell(report, cell)))
+    };
+    let keys = element("tr").child(element("th")).children(NineKey::ALL.iter().enumerate().map(key));
+    let table = element("table").class("board").child(element("thead").child(keys));
+    let table = table.child(element("tbody").children(report.board.rows.iter().map(row)));
+    let marks = [Mark::InUse, Mark::Due, Mark::Expired, Mark::AtRisk, Mark::Missing, Mark::NotNeeded];
+    let legend = marks.into_iter().fold(element("p").class("legend"), |legend, mark| {
+        let (class, sign, word) = told(mark);
+        legend.child(element("span").child(sign_of(class, sign)).text(" ").text(word)).text(" ")
+    });
+    section("Nine keys").child(wide(table)).child(legend)
+}
+
+fn board_cell(report: &ReportReport, cell: &Cell) -> Element {
     let (class, sign, word) = told(cell.mark);
     let text = match (cell.mark, cell.not_after) {
         (Mark::AtRisk, _) => "no copy".to_owned(),
@@ -181,94 +176,105 @@ fn board_cell(report: &ReportReport, cell: &Cell) -> Markup {
         (_, Some(end)) => plain(&words::distance(report.at, end)),
         _ => String::new(),
     };
-    html! { td class=(class) title=(cell.item.as_deref().unwrap_or(word)) { span.sign { (sign) } " " (text) } }
+    let title = cell.item.as_deref().unwrap_or(word);
+    let element = element("td").class(class).attribute("title", title);
+    element.child(span("sign", sign)).text(" ").text(text)
 }
 
-fn tasks(report: &ReportReport) -> Markup {
-    html! {
-        section {
-            h2 { "What to do" }
-            @if report.board.tasks.is_empty() { p { span.sign.good { "✓" } " nothing" } }
-            @else { ul.tasks { @for task in &report.board.tasks {
-                @let (class, sign, word) = told(task.mark);
-                li { span class=(class) { span.sign { (sign) } " " (word) } " " (task.text) " " (command(&task.next)) }
-            } } }
-        }
+fn tasks(report: &ReportReport) -> Element {
+    let task = |task: &Task<Vec<String>>| {
+        let (class, sign, word) = told(task.mark);
+        let mark = element("span").class(class).child(span("sign", sign)).text(" ").text(word);
+        element("li").child(mark).text(" ").text(&task.text).text(" ").child(command(&task.next))
+    };
+    let section = section("What to do");
+    if report.board.tasks.is_empty() {
+        return section.child(element("p").child(sign_of("good", "✓")).text(" nothing"));
     }
+    section.child(element("ul").class("tasks").children(report.board.tasks.iter().map(task)))
 }
 
-fn map(report: &ReportReport) -> Markup {
-    html! {
-        section {
-            h2 { "What hangs on what" }
-            @if report.map.is_empty() { p { "There is nothing in the cabinet yet." } }
-            ul.map { @for one in &report.map { (hangs(report, one)) } }
-        }
-    }
+fn map(report: &ReportReport) -> Element {
+    let empty = report.map.is_empty();
+    let empty = empty.then(|| element("p").text("There is nothing in the cabinet yet."));
+    let list = element("ul").class("map").children(report.map.iter().map(|one| hangs(report, one)));
+    section("What hangs on what").maybe(empty).child(list)
 }
 
-fn hangs(report: &ReportReport, one: &Hangs) -> Markup {
+fn hangs(report: &ReportReport, one: &Hangs) -> Element {
     let (class, sign, _) = told(one.mark);
-    html! {
-        li {
-            @if one.kind == "app" { span { (one.name) } }
-            @else { span class=(class) { span.sign { (sign) } } " " strong { (one.name) } " " span.dim { (one.kind) } }
-            @if let Some(end) = one.not_after { " " span class=(class) { (when(report.at, end)) } }
-            @if !one.below.is_empty() { ul { @for below in &one.below { (hangs(report, below)) } } }
-        }
-    }
+    let item = element("li");
+    let item = if one.kind == "app" {
+        item.child(element("span").text(&one.name))
+    } else {
+        let mark = element("span").class(class).child(span("sign", sign));
+        let name = element("strong").text(&one.name);
+        item.child(mark).text(" ").child(name).text(" ").child(span("dim", one.kind))
+    };
+    let item = match one.not_after {
+        Some(end) => item.text(" ").child(span(class, when(report.at, end))),
+        None => item,
+    };
+    let below = one.below.iter().map(|below| hangs(report, below));
+    item.maybe((!one.below.is_empty()).then(|| element("ul").children(below)))
 }
 
-fn findings(report: &ReportReport) -> Markup {
-    let of_cabinet = report.findings.cabinet.iter().flat_map(|verdict| &verdict.findings);
-    html! {
-        section {
-            h2 { "What a check finds" }
-            @for setup in &report.findings.setups {
-                h3 { span.sign.(if setup.ready { "good" } else { "bad" }) { (if setup.ready { "✓" } else { "✗" }) }
-                    " " (setup.title) " for " (setup.destination.phrase()) }
-                ul.findings { @for one in &setup.verdict.findings { (finding(one)) } }
-            }
-            @if of_cabinet.clone().next().is_some() {
-                h3 { "The cabinet" }
-                ul.findings { @for one in of_cabinet { (finding(one)) } }
-            }
-        }
+fn findings(report: &ReportReport) -> Element {
+    let list = |findings: &[&Finding]| {
+        element("ul").class("findings").children(findings.iter().map(|one| finding(one)))
+    };
+    let mut section = section("What a check finds");
+    for setup in &report.findings.setups {
+        let (class, sign) = if setup.ready { ("good", "✓") } else { ("bad", "✗") };
+        let title = format!(" {} for {}", setup.title, setup.destination.phrase());
+        let found: Vec<_> = setup.verdict.findings.iter().collect();
+        section = section.child(element("h3").child(sign_of(class, sign)).text(title)).child(list(&found));
     }
+    let of_cabinet: Vec<_> = report.findings.cabinet.iter().flat_map(|verdict| &verdict.findings).collect();
+    if of_cabinet.is_empty() {
+        return section;
+    }
+    section.child(element("h3").text("The cabinet")).child(list(&of_cabinet))
 }
 
-fn finding(one: &Finding) -> Markup {
+fn finding(one: &Finding) -> Element {
     let (class, sign) = match one.level {
         Level::Error => ("bad", "✗ error"),
         Level::Warning => ("warn", "! warning"),
         Level::Note => ("none", "· note"),
     };
-    html! { li {
-        span class=(class) { (sign) } " " strong { (one.rule) } " " (one.text)
-        @if let Some(place) = &one.place { " " span.dim { "(" (place) ")" } }
-        @if let Some(mend) = &one.mend { " " (command(mend)) }
-    } }
+    let rule = element("strong").text(one.rule);
+    let mut item = element("li").child(span(class, sign)).text(" ").child(rule).text(" ").text(&one.text);
+    if let Some(place) = &one.place {
+        item = item.text(" ").child(span("dim", format!("({place})")));
+    }
+    match &one.mend {
+        Some(mend) => item.text(" ").child(command(mend)),
+        None => item,
+    }
 }
 
-fn ledger(report: &ReportReport) -> Markup {
-    html! {
-        section {
-            h2 { "What was signed with what" }
-            @if report.releases.is_empty() { p { "Nothing was signed yet." } } @else {
-                div.wide { table.ledger {
-                    thead { tr { th { "release" } th { "for" } th { "signed with" } th { "when" } th { "file" } } }
-                    tbody { @for one in &report.releases { tr {
-                        td { strong { (one.app) } " " (one.version) " (" (one.number) ")" }
-                        td { (one.store.clone().unwrap_or_else(|| one.destination.to_string())) }
-                        td { (one.signed_with) }
-                        td { (when(report.at, one.signed)) }
-                        td.dim { (one.file) }
-                    } } }
-                } }
-                @if report.all_releases > report.releases.len() {
-                    p.dim { (report.all_releases - report.releases.len()) " older ones: " code { "ninekeys releases" } }
-                }
-            }
-        }
+fn ledger(report: &ReportReport) -> Element {
+    let section = section("What was signed with what");
+    if report.releases.is_empty() {
+        return section.child(element("p").text("Nothing was signed yet."));
     }
+    let cell = |text: &dyn Display| element("td").text(text);
+    let row = |one: &ReleaseFacts| {
+        let release = element("td").child(element("strong").text(&one.app));
+        let release = release.text(format!(" {} ({})", one.version, one.number));
+        let destination = one.store.clone().unwrap_or_else(|| one.destination.to_string());
+        let row = element("tr").child(release).child(cell(&destination)).child(cell(&one.signed_with));
+        row.child(cell(&when(report.at, one.signed))).child(cell(&one.file).class("dim"))
+    };
+    let heads = ["release", "for", "signed with", "when", "file"].map(|head| element("th").text(head));
+    let table = element("table").class("ledger");
+    let table = table.child(element("thead").child(element("tr").children(heads)));
+    let table = table.child(element("tbody").children(report.releases.iter().map(row)));
+    let more = report.all_releases.saturating_sub(report.releases.len());
+    let more = (more > 0).then(|| {
+        let note = element("p").class("dim").text(format!("{more} older ones: "));
+        note.child(element("code").text("ninekeys releases"))
+    });
+    section.child(wide(table)).maybe(more)
 }

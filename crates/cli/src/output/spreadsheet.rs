@@ -43,21 +43,35 @@ pub(super) fn days_left(now: Timestamp, end: Timestamp) -> i64 {
 
 /// Writes the inventory, a line an item.
 pub(super) fn of_inventory(report: &InventoryReport<'_>, out: &mut dyn Write) -> io::Result<()> {
-    out.write_all(&rows(|writer| writer.write_record(COLUMNS))?)?;
+    let mut heading = Vec::new();
+    write_record(COLUMNS, &mut heading);
+    out.write_all(&heading)?;
     let lay_out = |lines: &[Line<'_>]| {
-        rows(|writer| {
-            lines.iter().try_for_each(|line| {
-                writer.write_record(record(report, line).iter().map(|value| value.as_bytes()))
-            })
-        })
+        let mut rows = Vec::new();
+        for line in lines {
+            write_record(record(report, line), &mut rows);
+        }
+        Ok(rows)
     };
     pieces::each(&report.items, lay_out, |piece| out.write_all(piece))
 }
 
-fn rows(write: impl FnOnce(&mut csv::Writer<Vec<u8>>) -> csv::Result<()>) -> io::Result<Vec<u8>> {
-    let mut writer = csv::WriterBuilder::new().terminator(csv::Terminator::CRLF).from_writer(Vec::new());
-    write(&mut writer)?;
-    writer.into_inner().map_err(|error| io::Error::other(error.to_string()))
+/// Writes one record (RFC 4180, section 2). A field is quoted only where it has to be.
+fn write_record(fields: impl IntoIterator<Item: AsRef<str>>, out: &mut Vec<u8>) {
+    let mut separator: &[u8] = b"";
+    for field in fields {
+        let field = field.as_ref();
+        out.extend_from_slice(separator);
+        separator = b",";
+        if field.contains(['"', ',', '\r', '\n']) {
+            out.push(b'"');
+            out.extend_from_slice(field.replace('"', "\"\"").as_bytes());
+            out.push(b'"');
+        } else {
+            out.extend_from_slice(field.as_bytes());
+        }
+    }
+    out.extend_from_slice(b"\r\n");
 }
 
 fn record<'a>(report: &InventoryReport<'_>, line: &Line<'a>) -> [Cow<'a, str>; 15] {
@@ -93,7 +107,25 @@ fn record<'a>(report: &InventoryReport<'_>, line: &Line<'a>) -> [Cow<'a, str>; 1
 
 #[cfg(test)]
 mod tests {
+    use proptest::prelude::*;
+
     use super::*;
+
+    proptest! {
+        #[test]
+        fn records_are_those_of_another_writer(rows in prop::collection::vec(prop::collection::vec("[a\",\r\n' ü]{0,4}", 2..5), 1..4)) {
+            let mut theirs = csv::WriterBuilder::new()
+                .terminator(csv::Terminator::CRLF)
+                .flexible(true)
+                .from_writer(Vec::new());
+            let mut own = Vec::new();
+            for row in &rows {
+                theirs.write_record(row).unwrap();
+                write_record(row, &mut own);
+            }
+            prop_assert_eq!(own, theirs.into_inner().unwrap());
+        }
+    }
 
     #[test]
     fn no_value_is_a_formula_and_days_are_whole() {

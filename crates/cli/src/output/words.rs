@@ -111,7 +111,7 @@ pub(crate) fn the_store(store: Option<&str>) -> String {
 
 /// `84.1 MiB`; what is smaller in KiB or bytes, so that nothing is 0.
 pub(crate) fn size(bytes: u64) -> String {
-    let tenths = bytes * 10 / (1 << 20);
+    let tenths = bytes.saturating_mul(10) / (1 << 20);
     match bytes {
         ..1024 => return count(usize::try_from(bytes).unwrap_or(usize::MAX), "byte"),
         // what would be rounded to 0.0 MiB

@@ -4,6 +4,7 @@
 //! only as a [`Secret`](ninekeys_formats::secret::Secret). RSA signs through the provider, EC keys through
 //! deterministic ECDSA (RFC 6979), so that the same input gives the same bytes.
 
+mod ecdsa;
 mod make;
 mod older;
 mod pair;
@@ -15,13 +16,12 @@ use std::str::FromStr;
 
 use aws_lc_rs::encoding::AsDer;
 use aws_lc_rs::{digest, rsa, signature as provider};
+use der::Decode;
 use der::asn1::ObjectIdentifier;
-use der::{Decode, Encode};
 use ninekeys_formats::x509::{KeyShape, key_shape};
-use p256::ecdsa::signature::hazmat::PrehashSigner;
-use spki::EncodePublicKey;
 use thiserror::Error;
 
+use ecdsa::{Curve, EcKey};
 pub use make::{KeyMaker, SystemKeys};
 pub use older::to_pkcs8;
 pub use pair::belongs_to;
@@ -235,8 +235,7 @@ pub trait Signer: Sync {
 
 enum Inner {
     Rsa(Box<rsa::KeyPair>),
-    P256(Box<p256::ecdsa::SigningKey>),
-    P384(Box<p384::ecdsa::SigningKey>),
+    Ec(EcKey),
 }
 
 /// A private key in memory, ready to sign.
@@ -267,7 +266,7 @@ impl PrivateKey {
             let parameters = info.algorithm.parameters.as_ref();
             parameters.and_then(|any| any.decode_as::<der::asn1::ObjectIdentifier>().ok())
         };
-        use ninekeys_formats::x509::{DSA, EC, P256, P384, RSA};
+        use ninekeys_formats::x509::{DSA, EC, RSA};
         let (inner, public) = match info.algorithm.oid {
             RSA if pair::rsa_bits(info.private_key.as_bytes()).is_some_and(|bits| bits < 2048) => {
                 let bits = pair::rsa_bits(info.private_key.as_bytes()).unwrap_or(0);
@@ -278,15 +277,11 @@ impl PrivateKey {
                 let public = provider::KeyPair::public_key(&pair).as_der().map_err(|_| KeyError::Public)?;
                 (Inner::Rsa(Box::new(pair)), public.as_ref().to_vec())
             }
-            EC if curve() == Some(P256) => {
-                let key = p256::ecdsa::SigningKey::try_from(info).map_err(private)?;
-                let public = spki_der(key.verifying_key())?;
-                (Inner::P256(Box::new(key)), public)
-            }
-            EC if curve() == Some(P384) => {
-                let key = p384::ecdsa::SigningKey::try_from(info).map_err(private)?;
-                let public = spki_der(key.verifying_key())?;
-                (Inner::P384(Box::new(key)), public)
+            EC if let Some(curve) = curve().and_then(Curve::named) => {
+                let key = EcKey::read(curve, info.private_key.as_bytes());
+                let key = key.ok_or_else(|| KeyError::Private("not a key of its curve".into()))?;
+                let public = key.public().map_err(|_| KeyError::Public)?;
+                (Inner::Ec(key), public)
             }
             EC => return Err(KeyError::NoSignatures("EC on another curve than P-256 and P-384".into())),
             DSA => return Err(KeyError::NoSignatures("DSA".into())),
@@ -299,18 +294,10 @@ impl PrivateKey {
     pub(crate) fn certificate_kind(&self) -> SignatureKind {
         match self.inner {
             Inner::Rsa(_) => SignatureKind::RsaSha256,
-            Inner::P256(_) => SignatureKind::EcdsaSha256,
-            Inner::P384(_) => SignatureKind::EcdsaSha384,
+            Inner::Ec(ref key) if key.is_p384() => SignatureKind::EcdsaSha384,
+            Inner::Ec(_) => SignatureKind::EcdsaSha256,
         }
     }
-}
-
-fn private(error: pkcs8::Error) -> KeyError {
-    KeyError::Private(error.to_string())
-}
-
-fn spki_der(key: &impl EncodePublicKey) -> Result<Vec<u8>, KeyError> {
-    Ok(key.to_public_key_der().map_err(|_| KeyError::Public)?.into_vec())
 }
 
 impl Signer for PrivateKey {
@@ -320,7 +307,6 @@ impl Signer for PrivateKey {
 
     fn sign(&self, kind: SignatureKind, message: &[u8]) -> Result<Vec<u8>, KeyError> {
         let refused = KeyError::Sign(kind);
-        let hashed = || digest::digest(kind.hash(), message);
         match (&self.inner, kind) {
             (Inner::Rsa(pair), SignatureKind::RsaSha256) => {
                 rsa_sign(pair, &provider::RSA_PKCS1_SHA256, message)
@@ -329,19 +315,9 @@ impl Signer for PrivateKey {
                 rsa_sign(pair, &provider::RSA_PKCS1_SHA512, message)
             }
             (
-                Inner::P256(key),
+                Inner::Ec(key),
                 SignatureKind::EcdsaSha256 | SignatureKind::EcdsaSha384 | SignatureKind::EcdsaSha512,
-            ) => {
-                let signature: Result<p256::ecdsa::Signature, _> = key.sign_prehash(hashed().as_ref());
-                signature.ok().and_then(|s| s.to_der().to_der().ok())
-            }
-            (
-                Inner::P384(key),
-                SignatureKind::EcdsaSha256 | SignatureKind::EcdsaSha384 | SignatureKind::EcdsaSha512,
-            ) => {
-                let signature: Result<p384::ecdsa::Signature, _> = key.sign_prehash(hashed().as_ref());
-                signature.ok().and_then(|s| s.to_der().to_der().ok())
-            }
+            ) => key.sign(digest::digest(kind.hash(), message).as_ref()),
             _ => None,
         }
         .ok_or(refused)
