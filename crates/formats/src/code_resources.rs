@@ -11,12 +11,11 @@ use std::borrow::Cow;
 use std::collections::BTreeMap;
 
 use base64ct::{Base64, Encoding};
-use plist::{Dictionary, Value};
 use regex::bytes::{RegexSet, RegexSetBuilder};
 
 use crate::cursor::{Fault, ParseError};
 use crate::limits::Limits;
-use crate::plist as list;
+use crate::plist::{self as list, Dictionary, Value};
 
 /// The most rules of one list, the most bytes of them together, and the most memory that they may take compiled: an automaton
 /// of so many states is asked once for every path.
@@ -94,7 +93,7 @@ impl Rules {
                         None => 1.0,
                         Some(Value::Real(weight)) if weight.is_finite() => *weight,
                         Some(Value::Integer(weight)) => {
-                            weight.as_signed().map_or(1.0, |weight| weight as f64)
+                            i64::try_from(*weight).map_or(1.0, |weight| weight as f64)
                         }
                         Some(_) => return Err(fault("weight of a rule")),
                     };

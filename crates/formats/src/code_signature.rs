@@ -286,10 +286,10 @@ pub fn write_list(blobs: &[(u32, Vec<u8>)]) -> Vec<u8> {
 /// # Errors
 /// [`ParseError`] when it cannot be written.
 pub fn write_short_hashes(hashes: &[Vec<u8>]) -> Result<Vec<u8>, ParseError> {
-    let hashes = hashes.iter().cloned().map(::plist::Value::Data).collect();
-    let mut all = ::plist::Dictionary::new();
-    all.insert("cdhashes".into(), ::plist::Value::Array(hashes));
-    plist::to_xml(&::plist::Value::Dictionary(all))
+    let hashes = hashes.iter().cloned().map(plist::Value::Data).collect();
+    let mut all = plist::Dictionary::new();
+    all.insert("cdhashes".into(), plist::Value::Array(hashes));
+    plist::to_xml(&plist::Value::Dictionary(all))
 }
 
 /// How a directory hashes.

@@ -10,14 +10,13 @@
 use std::collections::BTreeMap;
 use std::fmt;
 
-use ::plist::{Dictionary, Value};
 use der::{Decode, Encode};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::cursor::{Fault, ParseError, bounded};
 use crate::limits::Limits;
-use crate::plist;
+use crate::plist::{self, Dictionary, Value};
 use crate::tlv::{content, elements, inside, malformed, tlv, unreadable};
 
 /// The value of an entitlement. Dates, reals and data have no agreed form in a signature, and are none.
@@ -42,7 +41,7 @@ impl Entitlement {
     pub fn from_plist(value: &Value) -> Option<Self> {
         Some(match value {
             Value::Boolean(flag) => Entitlement::Flag(*flag),
-            Value::Integer(number) => Entitlement::Number(number.as_signed()?),
+            Value::Integer(number) => Entitlement::Number(i64::try_from(*number).ok()?),
             Value::String(text) => Entitlement::Text(text.clone()),
             Value::Array(all) => {
                 Entitlement::List(all.iter().map(Self::from_plist).collect::<Option<Vec<_>>>()?)
@@ -169,7 +168,7 @@ pub fn to_der(all: &BTreeMap<String, Entitlement>) -> Result<Vec<u8>, ParseError
 }
 
 /// Every value of a dictionary; nothing when one cannot be an entitlement.
-pub(crate) fn map(all: &::plist::Dictionary) -> Option<BTreeMap<String, Entitlement>> {
+pub(crate) fn map(all: &Dictionary) -> Option<BTreeMap<String, Entitlement>> {
     let pair = |(key, value): (&String, &Value)| Some((key.clone(), Entitlement::from_plist(value)?));
     all.iter().map(pair).collect()
 }

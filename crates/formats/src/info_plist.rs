@@ -3,11 +3,9 @@
 
 use std::collections::BTreeMap;
 
-use plist::{Dictionary, Value};
-
 use crate::cursor::{Fault, ParseError};
 use crate::limits::Limits;
-use crate::plist as list;
+use crate::plist::{self as list, Dictionary, Value};
 
 /// The key of the bundle id.
 const ID: &str = "CFBundleIdentifier";

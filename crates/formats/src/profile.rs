@@ -1,15 +1,11 @@
 //! Provisioning profiles: the property list that a signed message holds. Whether the signature holds is another matter.
 
 use std::collections::BTreeMap;
-use std::time::Duration;
-
-use der::DateTime;
-use plist::{Dictionary, Value};
 
 use crate::cursor::{Fault, ParseError};
 use crate::entitlements::{self, Entitlement};
 use crate::limits::Limits;
-use crate::plist as list;
+use crate::plist::{self as list, Date, Dictionary, Value};
 
 /// What a profile says. Times are seconds since 1970 (UTC).
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -92,9 +88,8 @@ fn texts(all: &Dictionary, key: &str) -> Result<Option<Vec<String>>, ParseError>
 }
 
 fn time(all: &Dictionary, key: &str, what: &'static str) -> Result<i64, ParseError> {
-    let found = all.get(key).and_then(Value::as_date).ok_or_else(|| fault(what))?;
-    let at: DateTime = found.to_xml_format().parse().map_err(|_| fault(what))?;
-    i64::try_from(at.unix_duration().as_secs()).map_err(|_| fault(what))
+    let found = all.get(key).and_then(Value::as_date).map(Date::unix);
+    found.filter(|at| *at >= 0).ok_or_else(|| fault(what))
 }
 
 /// The property list of a profile, as its issuer writes it.
@@ -104,9 +99,8 @@ fn time(all: &Dictionary, key: &str, what: &'static str) -> Result<i64, ParseErr
 pub fn write(profile: &Profile) -> Result<Vec<u8>, ParseError> {
     let strings = |all: &[String]| Value::Array(all.iter().cloned().map(Value::String).collect());
     let date = |seconds: i64, what: &'static str| {
-        let since = u64::try_from(seconds).map_err(|_| fault(what))?;
-        let at = DateTime::from_unix_duration(Duration::from_secs(since)).map_err(|_| fault(what))?;
-        plist::Date::from_xml_format(&at.to_string()).map(Value::Date).map_err(|_| fault(what))
+        let date = Date::of_unix(seconds).filter(|_| seconds >= 0);
+        date.map(Value::Date).ok_or_else(|| fault(what))
     };
     let mut all = Dictionary::new();
     let mut put = |key: &str, value: Value| all.insert(key.into(), value);
@@ -131,9 +125,7 @@ pub fn write(profile: &Profile) -> Result<Vec<u8>, ParseError> {
     put("TimeToLive", Value::Integer(((profile.not_after - profile.not_before) / 86_400).into()));
     put("UUID", Value::String(profile.uuid.clone()));
     put("Version", Value::Integer(1.into()));
-    let mut out = Vec::new();
-    Value::Dictionary(all).to_writer_xml(&mut out).map_err(|_| fault("profile"))?;
-    Ok(out)
+    list::to_xml(&Value::Dictionary(all))
 }
 
 fn plain(value: &Entitlement) -> Value {
