@@ -28,6 +28,7 @@
 
 pub mod android;
 pub mod authority;
+mod base32;
 pub mod board;
 pub mod build;
 pub mod certificate;

@@ -1,11 +1,11 @@
 //! Recovery pieces: a secret that opens the cabinet, split so that some of the pieces tell it, and fewer tell nothing (Shamir's
 //! scheme over GF(2^8), each byte by itself). A piece is text that can be printed and typed, with a checksum of its own.
 
-use base32ct::{Base32Unpadded, Encoding};
 use ninekeys_formats::secret::{Secret, SecretBytes, SecretText};
 use thiserror::Error;
 use zeroize::Zeroizing;
 
+use crate::base32;
 use crate::digest::sha256;
 use crate::env::Env;
 use crate::field;
@@ -190,12 +190,8 @@ fn read(text: &str) -> Option<Zeroizing<Vec<u8>>> {
     let plain: Zeroizing<String> = Zeroizing::new(
         text.chars().filter(char::is_ascii_alphanumeric).map(|c| c.to_ascii_lowercase()).collect(),
     );
-    let mut bytes = Zeroizing::new(Base32Unpadded::decode_vec(&plain).ok()?);
+    let mut bytes = base32::decode(&plain)?;
     if bytes.len() != PIECE || bytes.first() != Some(&VERSION) {
-        return None;
-    }
-    // the last letter has bits that stand for nothing: another one there is a mistake all the same
-    if *Zeroizing::new(Base32Unpadded::encode_string(&bytes)) != *plain {
         return None;
     }
     let check = bytes.split_off(PIECE - CHECK);
@@ -203,7 +199,7 @@ fn read(text: &str) -> Option<Zeroizing<Vec<u8>>> {
 }
 
 fn in_groups(piece: &[u8]) -> SecretText {
-    let letters = Zeroizing::new(Base32Unpadded::encode_string(piece).to_ascii_uppercase());
+    let letters = Zeroizing::new(base32::encode(piece).to_ascii_uppercase());
     let mut out = String::with_capacity(letters.len() * 2);
     for (index, letter) in letters.chars().enumerate() {
         if index > 0 && index % GROUP == 0 {
@@ -215,7 +211,7 @@ fn in_groups(piece: &[u8]) -> SecretText {
 }
 
 fn passphrase_of(secret: &SecretBytes) -> SecretText {
-    secret.lend(|bytes| Secret::new(Base32Unpadded::encode_string(bytes)))
+    secret.lend(|bytes| Secret::new(std::mem::take(&mut *base32::encode(bytes))))
 }
 
 #[cfg(test)]

@@ -12,8 +12,8 @@ use ninekeys_ops::report::{Hangs, ReportReport};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::html::{Element, element, span};
 use super::line::{Line, Paper, Sign};
+use super::markup::{Element, element, span};
 use super::{Report, picture, shell_words, words};
 
 /// How it looks: in the light, in the dark, on a telephone and on paper.
@@ -90,7 +90,7 @@ pub(crate) fn page(report: &ReportReport) -> String {
         .child(element("style").markup(STYLE));
     let apps = report.board.rows.iter().filter(|row| !row.app.is_empty()).count();
     let size = format!("9 keys × {apps} apps, {}", plain(&words::moment(report.at)));
-    let timeline = element("div").class("wide").markup(&picture(&report.timeline));
+    let timeline = element("div").class("wide").markup(picture(&report.timeline));
     let main = element("main")
         .child(summary(report))
         .child(board(report))
@@ -103,7 +103,7 @@ pub(crate) fn page(report: &ReportReport) -> String {
         .child(element("header").child(element("h1").text(title)).child(element("p").text(size)))
         .child(main)
         .child(element("footer").text("Written by Nine Keys. Nothing on this page is secret."));
-    element("html").attribute("lang", "en").child(head).child(body).document()
+    element("html").attribute("lang", "en").child(head).child(body).html()
 }
 
 /// How many there are of what.

@@ -7,9 +7,9 @@ use jiff::tz::TimeZone;
 use jiff::{Span, Timestamp, Zoned};
 use ninekeys_core::board::Mark;
 use ninekeys_ops::timeline::{Bar, TimelineReport};
-use quick_xml::escape::escape;
 
 use super::line::{Line, Paper, Sign};
+use super::markup::escape;
 use super::{Report, words};
 
 /// The width of a page without one.

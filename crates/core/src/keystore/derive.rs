@@ -12,13 +12,12 @@ use aws_lc_rs::cipher::{
 };
 use aws_lc_rs::digest::{self, Algorithm as Hash, digest};
 use aws_lc_rs::pbkdf2;
-use cbc::cipher::block_padding::Pkcs7;
-use cbc::cipher::{BlockModeDecrypt, InnerIvInit};
 use der::asn1::ObjectIdentifier as Oid;
 use ninekeys_formats::keystore::pkcs12::{Encrypted, Pbes2, Scheme};
 use ninekeys_formats::secret::{Secret, SecretBytes, SecretText};
 use zeroize::Zeroize;
 
+use super::rc2;
 use super::{KeystoreError, MOST_IN_ALL, MOST_ITERATIONS};
 
 /// What a derived key is for (RFC 7292, appendix B.3).
@@ -238,9 +237,7 @@ fn decrypt_block(
 fn decrypt_rc2(key: &SecretBytes, iv: &SecretBytes, data: &[u8]) -> Result<SecretBytes, KeystoreError> {
     let wrong = KeystoreError::WrongStorePassword;
     let iv: [u8; 8] = iv.lend(|iv| iv.as_slice().try_into()).map_err(|_| wrong.clone())?;
-    let cipher = key.lend(|key| rc2::Rc2::new_with_eff_key_len(key, key.len() * 8));
-    let decryptor = cbc::Decryptor::inner_iv_init(cipher, &iv.into());
-    decryptor.decrypt_padded_vec::<Pkcs7>(data).map(Secret::new).map_err(|_| wrong)
+    key.lend(|key| rc2::decrypt(key, iv, data)).ok_or(wrong)
 }
 
 /// Encrypts as the one scheme that is written says.

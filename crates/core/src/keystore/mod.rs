@@ -6,6 +6,7 @@
 mod derive;
 mod jks;
 mod pkcs12;
+mod rc2;
 
 use std::fmt;
 
