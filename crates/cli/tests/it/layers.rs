@@ -21,7 +21,7 @@ const ONLY_IN: &[(&str, &str)] = &[
     ("ureq", "portal"),
     ("rustls", "portal"),
     ("clap", "cli"),
-    ("indicatif", "cli"),
+    ("terminal_size", "cli"),
     ("rpassword", "cli"),
     ("anstream", "cli"),
     ("toml_edit", "ops"),

@@ -115,6 +115,15 @@ fn one(words: &[&str], at: &mut usize, allowed: &BTreeSet<String>) -> bool {
     allowed.contains(&licence)
 }
 
+/// The most crates that the program may link, its own and procedural macros among them.
+const MOST_CRATES: usize = 150;
+
+#[test]
+fn no_more_crates_are_linked_than_there_may_be() {
+    let all = built();
+    assert!(all.len() <= MOST_CRATES, "{} crates are linked, {MOST_CRATES} may be", all.len());
+}
+
 #[test]
 fn an_expression_is_met_by_one_side_of_or_and_by_both_of_and() {
     let allowed = BTreeSet::from(["MIT".to_owned(), "Apache-2.0 WITH LLVM-exception".to_owned()]);
