@@ -122,7 +122,7 @@ impl Element {
 
 /// Text as it can stand in an element and in a quoted value.
 pub(super) fn escape(text: &str) -> Cow<'_, str> {
-    if !text.contains(['&', '<', '>', '"']) {
+    if !text.contains(['&', '<', '>', '"', '\'']) {
         return text.into();
     }
     let mut out = String::with_capacity(text.len() + 16);
@@ -132,6 +132,7 @@ pub(super) fn escape(text: &str) -> Cow<'_, str> {
             '<' => out.push_str("&lt;"),
             '>' => out.push_str("&gt;"),
             '"' => out.push_str("&quot;"),
+            '\'' => out.push_str("&apos;"),
             _ => out.push(c),
         }
     }
@@ -144,11 +145,12 @@ mod tests {
 
     #[test]
     fn text_and_values_are_escaped_and_void_elements_have_no_end() {
-        let item = element("li").attribute("title", "a\"b").text("<x> & ").child(element("br")).maybe(None);
+        let item =
+            element("li").attribute("title", "a\"b").text("<x> & 'y' ").child(element("br")).maybe(None);
         let list = element("ul").class("a b").children([item, span("c", 7)]);
         assert_eq!(
             list.html(),
-            "<!DOCTYPE html><ul class=\"a b\"><li title=\"a&quot;b\">&lt;x&gt; &amp; <br></li>\
+            "<!DOCTYPE html><ul class=\"a b\"><li title=\"a&quot;b\">&lt;x&gt; &amp; &apos;y&apos; <br></li>\
              <span class=\"c\">7</span></ul>"
         );
     }
