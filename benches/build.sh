@@ -10,7 +10,7 @@ if [[ -n ${BUILD_COSTS:-} ]]; then
   name=${CARGO_PKG_NAME:-}
   [[ $1 == *rustc ]] || name="$name (C)"
   if [[ -n ${CARGO_PKG_NAME:-} ]]; then
-    # not through a pipe: behind one, another shell would tell its own times
+    # no pipe: a subshell would report its own times
     times >"$BUILD_COSTS.$$"
     awk -v name="$name" 'NR == 2 { gsub(/[ms]/, " "); print $1 * 60 + $2 + $3 * 60 + $4 "\t" name }' \
       "$BUILD_COSTS.$$" >>"$BUILD_COSTS"

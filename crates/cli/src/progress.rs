@@ -10,7 +10,7 @@ use ninekeys_core::env::Progress;
 use crate::output::words;
 
 const PATIENCE: Duration = Duration::from_millis(500);
-/// How long a drawn line stays as it is.
+/// The shortest time between two drawn lines.
 const BETWEEN: Duration = Duration::from_millis(100);
 const BAR_CELLS: u64 = 24;
 /// The width of a terminal that does not tell its own.
@@ -26,9 +26,9 @@ pub(crate) struct Bar {
     state: Mutex<State>,
 }
 
-/// A line that is on the terminal now.
+/// The progress line that the terminal shows now.
 struct Drawn {
-    /// When the first line was drawn, and what was done by then: the rate counts from here.
+    /// Time of the first line and bytes processed by then: the rate counts from here.
     since: (Instant, u64),
     last: Instant,
 }
@@ -107,11 +107,12 @@ fn width() -> usize {
 
 fn draw(line: &str) {
     let mut stderr = anstream::stderr().lock();
-    // a line about progress that cannot be written stops no work
+    // work continues if the progress line cannot be written
     let _ = write!(stderr, "{ERASE}{line}").and_then(|()| stderr.flush());
 }
 
-/// The line: `recently` bytes were done in the time `took`. Cut to `width` columns, so that it never wraps.
+/// The progress line: `recently` bytes were processed in the time `took`. It is cut below `width`
+/// columns, so that the terminal never wraps it.
 fn line(what: &str, (done, total): (u64, u64), recently: u64, took: Duration, width: usize) -> String {
     let cells = done.min(total).saturating_mul(BAR_CELLS).checked_div(total).unwrap_or(BAR_CELLS);
     let part = |count: u64, cell: &str| cell.repeat(usize::try_from(count).unwrap_or_default());

@@ -1,11 +1,12 @@
-//! Base 32 in small letters, without padding (RFC 4648, section 6). No memory is chosen by a digit: it encodes secrets.
+//! Base 32 in lower case, without padding (RFC 4648, section 6). It encodes secrets, so memory access
+//! does not depend on the digits.
 
 use zeroize::Zeroizing;
 
-/// Bits of a digit.
+/// How many bits one digit encodes.
 const BITS: u32 = 5;
 
-/// The digits of bytes; what is missing in the last one is filled with zeros.
+/// Encodes bytes; unused bits of the last digit are zero.
 pub(crate) fn encode(bytes: &[u8]) -> Zeroizing<String> {
     let mut out = Zeroizing::new(String::with_capacity(bytes.len() * 8 / 5 + 1));
     let (mut held, mut bits) = (0u32, 0);
@@ -25,19 +26,19 @@ pub(crate) fn encode(bytes: &[u8]) -> Zeroizing<String> {
 
 /// `a` to `z`, then `2` to `7`.
 fn digit(value: u32) -> char {
-    // all ones where the value is above that of `z`
+    // all ones for a value above that of `z`
     let is_number = 25u32.wrapping_sub(value) >> 8;
     let offset = u32::from(b'a') - (is_number & (u32::from(b'a') - u32::from(b'2') + 26));
     char::from((value + offset) as u8)
 }
 
-/// The bytes of digits. Nothing for other characters, a length that no bytes have, or bits that are left over.
+/// Decodes digits. `None` for other characters, an impossible length, or unused bits that are not zero.
 pub(crate) fn decode(digits: &str) -> Option<Zeroizing<Vec<u8>>> {
     let mut out = Zeroizing::new(Vec::with_capacity(digits.len() * 5 / 8));
     let (mut held, mut bits, mut wrong) = (0u32, 0, 0);
     for byte in digits.bytes() {
         let byte = u32::from(byte);
-        // all ones in the upper bits where it is not among them
+        // 1 if the byte is between `first` and `last`, else 0
         let among = |first: u8, last: u8| {
             !(byte.wrapping_sub(u32::from(first)) | u32::from(last).wrapping_sub(byte)) >> 31
         };

@@ -31,31 +31,31 @@ pub(super) fn span(class: &str, text: impl Display) -> Element {
 }
 
 impl Element {
-    /// Adds an attribute.
+    /// Adds an attribute, whose value is escaped.
     pub(super) fn attribute(mut self, name: &'static str, value: impl Display) -> Self {
         let value = value.to_string();
         self.attributes.push_str(&format!(" {name}=\"{}\"", escape(&value)));
         self
     }
 
-    /// Names its classes.
+    /// Adds the attribute `class`.
     pub(super) fn class(self, classes: &str) -> Self {
         self.attribute("class", classes)
     }
 
-    /// Adds text, escaped.
+    /// Adds text, which is escaped.
     pub(super) fn text(self, text: impl Display) -> Self {
         let text = text.to_string();
         self.markup(escape(&text))
     }
 
-    /// Adds an element.
+    /// Adds an element after the content so far.
     pub(super) fn child(mut self, child: Element) -> Self {
         self.content.push(Node::Element(child));
         self
     }
 
-    /// Adds elements.
+    /// Adds elements after the content so far.
     pub(super) fn children(self, children: impl IntoIterator<Item = Element>) -> Self {
         children.into_iter().fold(self, Element::child)
     }
@@ -65,7 +65,7 @@ impl Element {
         self.children(child)
     }
 
-    /// Adds what is markup or a style sheet already: only what this program made.
+    /// Adds markup or a style sheet without escaping it: only text that this program made.
     pub(super) fn markup(mut self, markup: impl Into<String>) -> Self {
         self.content.push(Node::Text(markup.into()));
         self
@@ -93,7 +93,7 @@ impl Element {
         }
     }
 
-    /// An XML document, with this as its outermost element. Elements that hold no text have a line each.
+    /// An XML document with this as its outermost element. Each element without text has its own line.
     pub(super) fn xml(&self) -> String {
         let mut out = String::from("<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n");
         self.write_lines(&mut out, 0);
@@ -120,7 +120,7 @@ impl Element {
     }
 }
 
-/// Text as it can stand in an element and in a quoted value.
+/// Escapes text for an element and for a quoted attribute value.
 pub(super) fn escape(text: &str) -> Cow<'_, str> {
     if !text.contains(['&', '<', '>', '"', '\'']) {
         return text.into();

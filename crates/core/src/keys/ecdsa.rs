@@ -1,7 +1,7 @@
-//! Deterministic ECDSA on P-256 and P-384 (RFC 6979): the same key and message give the same signature.
+//! Deterministic ECDSA on P-256 and P-384 (RFC 6979): one key and message, always one signature.
 //!
-//! The provider multiplies points, and so it never sees the private key, only the nonce. The nonce and the arithmetic modulo the
-//! order of the curve are computed here, in constant time.
+//! The provider multiplies points: of secrets, it gets the nonce and, once, the private key. The
+//! nonce and the arithmetic modulo the order of the curve are computed here, in constant time.
 
 use aws_lc_rs::{agreement, hmac};
 use crypto_bigint::modular::{FixedMontyForm, FixedMontyParams};
@@ -22,7 +22,7 @@ const SCALAR_BYTES: usize = Scalar::BYTES;
 pub(super) struct Curve {
     oid: ObjectIdentifier,
     points: &'static agreement::Algorithm,
-    /// Of the nonce's generator: its output is as long as a scalar.
+    /// For the generator of nonces; its output is as long as a scalar.
     hmac: hmac::Algorithm,
     order: Odd<Scalar>,
     /// Length of a scalar in bytes.
@@ -50,12 +50,12 @@ static CURVE_P384: Curve = Curve {
 };
 
 impl Curve {
-    /// The curve with that object identifier, where it is one of the two.
+    /// The curve with that object identifier, if it is one of the two.
     pub(super) fn named(oid: ObjectIdentifier) -> Option<&'static Self> {
         [&CURVE_P256, &CURVE_P384].into_iter().find(|curve| curve.oid == oid)
     }
 
-    /// A number of as many bits as the order, out of the first bytes (RFC 6979, section 2.3.2).
+    /// The number in the first bytes, at most as long as the order (RFC 6979, section 2.3.2).
     fn number(&self, bytes: &[u8]) -> Scalar {
         let first = bytes.get(..self.length).unwrap_or(bytes);
         let mut wide = Zeroizing::new([0; SCALAR_BYTES]);
@@ -93,8 +93,8 @@ pub(super) struct EcKey {
 }
 
 impl EcKey {
-    /// Reads an ECPrivateKey (RFC 5915, section 3). Nothing where it is not one of that curve, its number is not a scalar of the
-    /// curve, or the public key in it is another one.
+    /// Reads an ECPrivateKey (RFC 5915, section 3). `None` for a key of another curve, for a number
+    /// that is not a scalar of the curve, and for a public key that does not match.
     pub(super) fn read(curve: &'static Curve, key: &[u8]) -> Option<Self> {
         let all = fields(key)?;
         let [version, number, optional @ ..] = all.as_slice() else { return None };
@@ -148,11 +148,12 @@ impl EcKey {
             let point = curve.point(&curve.bytes(&nonce))?;
             // the byte of the form, then the coordinate
             let r = modulo(&curve.number(point.get(1..)?));
-            let mut inverse = modulo(&nonce).invert().into_option()?;
+            let mut nonce = modulo(&nonce);
+            let mut inverse = nonce.invert().into_option()?;
             let mut key = modulo(&self.scalar);
             let mut sum = r * key + modulo(&hashed);
             let s = inverse * sum;
-            for secret in [&mut inverse, &mut key, &mut sum] {
+            for secret in [&mut nonce, &mut inverse, &mut key, &mut sum] {
                 secret.as_montgomery_mut().zeroize();
             }
             let (r, s) = (r.retrieve(), s.retrieve());
@@ -163,7 +164,7 @@ impl EcKey {
     }
 }
 
-/// Whether `written` is this uncompressed point, also in the compressed form (SEC 1, section 2.3.3).
+/// Whether `written` is this uncompressed point, in either form (SEC 1, section 2.3.3).
 fn is_point(point: &[u8], written: &[u8]) -> bool {
     let [_, coordinates @ ..] = point else { return false };
     let (x, y) = coordinates.split_at(coordinates.len() / 2);

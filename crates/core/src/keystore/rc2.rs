@@ -1,15 +1,15 @@
-//! RC2 in CBC mode with the padding of PKCS#7 (RFC 2268; RFC 8018, appendix B.2.3): old PKCS#12 files are read with it, nothing
-//! is written.
+//! RC2 in CBC mode with PKCS#7 padding (RFC 2268; RFC 8018, appendix B.2.3). Only legacy PKCS#12
+//! files are decrypted with it.
 
 use ninekeys_formats::secret::{Secret, SecretBytes};
 use zeroize::Zeroizing;
 
 const BLOCK: usize = 8;
-/// Bytes of an expanded key.
+/// Length of an expanded key in bytes.
 const EXPANDED: usize = 128;
-/// By how much the words of a block are rotated (RFC 2268, section 3.1).
+/// Bits by which each word of a block is rotated (RFC 2268, section 3.1).
 const ROTATIONS: [u32; 4] = [1, 2, 3, 5];
-/// Digits of pi, which are to say nothing in particular (RFC 2268, section 2).
+/// A permutation of all bytes, taken from the digits of pi (RFC 2268, section 2).
 #[rustfmt::skip]
 const PI: [u8; 256] = [
     0xd9, 0x78, 0xf9, 0xc4, 0x19, 0xdd, 0xb5, 0xed, 0x28, 0xe9, 0xfd, 0x79, 0x4a, 0xa0, 0xd8, 0x9d,
@@ -34,7 +34,8 @@ const PI: [u8; 256] = [
 struct Key(Zeroizing<Vec<u16>>);
 
 impl Key {
-    /// All bits of `key` count. Nothing where it is empty, or longer than 128 bytes (RFC 2268, section 2).
+    /// Expands a key, all of whose bits are effective (RFC 2268, section 2). `None` for an empty key and
+    /// for one above 128 bytes.
     fn expand(key: &[u8]) -> Option<Self> {
         if !(1..=EXPANDED).contains(&key.len()) {
             return None;
@@ -88,7 +89,8 @@ impl Key {
     }
 }
 
-/// Changes the last word first; `change` gets it, the three before it (the nearest first) and its rotation.
+/// Changes every word, the last one first. `change` gets the word, the three words before it (the
+/// nearest first) and its rotation.
 fn each_backwards(words: &mut [u16; 4], mut change: impl FnMut(u16, [u16; 3], u32) -> u16) {
     for rotation in ROTATIONS.into_iter().rev() {
         let [first, second, third, last] = *words;
@@ -97,7 +99,7 @@ fn each_backwards(words: &mut [u16; 4], mut change: impl FnMut(u16, [u16; 3], u3
     }
 }
 
-/// Decrypts. Nothing for a key of another length, what is not whole blocks, or padding that is wrong.
+/// Decrypts. `None` for an unsupported key length, incomplete blocks and wrong padding.
 pub(super) fn decrypt(key: &[u8], iv: [u8; BLOCK], data: &[u8]) -> Option<SecretBytes> {
     let key = Key::expand(key)?;
     if data.is_empty() || !data.len().is_multiple_of(BLOCK) {

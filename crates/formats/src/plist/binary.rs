@@ -2,14 +2,16 @@
 //!
 //! ```text
 //! file     "bplist00", objects, table of their offsets, then the last 32 bytes:
-//!          5 unused, u8 sort, u8 bytes of an offset, u8 bytes of a reference, u64 objects, u64 the outermost, u64 table at
+//!          5 unused, u8 sort, u8 bytes of an offset, u8 bytes of a reference, u64 objects,
+//!          u64 the outermost, u64 offset of the table
 //! object   u8 kind and length, then
-//!          0x08 false, 0x09 true, 0x1n integer of 2^n bytes, 0x2n real of 2^n bytes, 0x33 date: f64 seconds since 2001,
-//!          0x4N data, 0x5N text in ASCII, 0x6N text in UTF-16, 0x8n number of an object in n + 1 bytes,
+//!          0x08 false, 0x09 true, 0x1n integer of 2^n bytes, 0x2n real of 2^n bytes,
+//!          0x33 date: f64 seconds since 2001, 0x4N data, 0x5N text in ASCII,
+//!          0x6N text in UTF-16, 0x8n number of an object in n + 1 bytes,
 //!          0xaN array of N references, 0xdN dictionary of N keys and then N values;
 //!          N = 15: the length follows as an integer object
 //! ```
-//! Big-endian. An object may be referred to many times: counted is what comes out, not what is in.
+//! Big-endian. Several references may name one object: limits count every reference.
 
 use std::collections::HashMap;
 
@@ -20,7 +22,7 @@ use crate::limits::Limits;
 /// The trailer: what tells where everything is.
 const TRAILER: usize = 32;
 
-/// Reads one.
+/// Reads a property list in its binary form.
 pub(super) fn parse(bytes: &[u8], limits: &Limits) -> Result<Value, ParseError> {
     let objects = Objects::read(bytes)?;
     objects.look_over(limits)?;
@@ -56,7 +58,7 @@ impl<'a> Objects<'a> {
         Ok(Objects { bytes, offsets, reference, outermost })
     }
 
-    /// Follows every reference, and counts what comes out: how many values, how deep, how many bytes.
+    /// Follows every reference and counts values, depth and bytes against the limits.
     fn look_over(&self, limits: &Limits) -> Result<(), ParseError> {
         let (mut count, mut size) = (0u64, 0u64);
         let mut open = vec![(self.outermost, 0u64)];
@@ -97,7 +99,7 @@ impl<'a> Objects<'a> {
         Ok((kind, big_endian(length), rest))
     }
 
-    /// Builds a value, whose depth and size were looked over before.
+    /// Builds a value. Its depth and size were checked before.
     fn value(&self, index: usize) -> Result<Value, ParseError> {
         let at = *self.offsets.get(index).ok_or_else(|| malformed(index))?;
         let wrong = || malformed(at);
@@ -124,7 +126,7 @@ impl<'a> Objects<'a> {
                 let text: Result<String, _> = char::decode_utf16(units).collect();
                 Value::String(text.map_err(|_| wrong())?)
             }
-            (0x8, 0..=7) => Value::Uid(big_endian(take(length + 1)?) as u64),
+            (0x8, 0..=7) => Value::Uid(number(take(length + 1)?)),
             (0xa, _) => {
                 Value::Array(references(0)?.map(|index| self.value(index)).collect::<Result<_, _>>()?)
             }
@@ -143,15 +145,19 @@ impl<'a> Objects<'a> {
 
 /// A number of at most eight bytes; what memory cannot hold is larger than any file.
 fn big_endian(bytes: &[u8]) -> usize {
-    let number = bytes.iter().fold(0u64, |number, byte| number << 8 | u64::from(*byte));
-    usize::try_from(number).unwrap_or(usize::MAX)
+    usize::try_from(number(bytes)).unwrap_or(usize::MAX)
 }
 
-/// Up to four bytes have no sign, eight have one, and sixteen are for numbers without a sign that need all eight.
+/// A number of at most eight bytes.
+fn number(bytes: &[u8]) -> u64 {
+    bytes.iter().fold(0, |number, byte| number << 8 | u64::from(*byte))
+}
+
+/// Up to four bytes are unsigned, eight are signed. Sixteen hold an unsigned number of 64 bits.
 fn integer(bytes: &[u8]) -> Option<i128> {
     match *bytes {
         [a, b, c, d, e, f, g, h] => Some(i64::from_be_bytes([a, b, c, d, e, f, g, h]).into()),
-        _ if bytes.len() < 8 => Some(big_endian(bytes) as i128),
+        _ if bytes.len() < 8 => Some(number(bytes).into()),
         _ => {
             let number = i128::from_be_bytes(bytes.try_into().ok()?);
             (i128::from(i64::MIN)..=i128::from(u64::MAX)).contains(&number).then_some(number)
@@ -166,19 +172,19 @@ fn real(bytes: &[u8]) -> Option<f64> {
     }
 }
 
-/// Writes one: every different value that is not a collection once, a collection before what is in it.
+/// Writes a list. Equal values share one object unless they are collections.
 pub(super) fn write(value: &Value) -> Vec<u8> {
     let mut plan = Plan::default();
     plan.add(value);
     let largest = plan.objects.len().saturating_sub(1);
-    let size = bytes_for(largest);
+    let size = bytes_for(largest as u64);
     let mut out = BINARY.to_vec();
     let mut offsets = vec![0; plan.objects.len()];
     plan.write(0, size, &mut out, &mut offsets);
     let table = out.len();
-    let offset_size = bytes_for(table);
+    let offset_size = bytes_for(table as u64);
     for offset in &offsets {
-        push_number(&mut out, *offset, offset_size);
+        push_number(&mut out, *offset as u64, offset_size);
     }
     out.extend_from_slice(&[0; 6]);
     // both are at most eight
@@ -258,7 +264,7 @@ impl Plan {
             Object::Plain(bytes) => out.extend_from_slice(bytes),
             Object::Collection(kind, keys, all) => {
                 push_head(out, *kind, all.len() - keys);
-                all.iter().for_each(|index| push_number(out, *index, size));
+                all.iter().for_each(|index| push_number(out, *index as u64, size));
                 all.iter().for_each(|index| self.write(*index, size, out, offsets));
             }
         }
@@ -293,9 +299,9 @@ fn plain(value: &Value) -> Option<Vec<u8>> {
             out.extend(text.encode_utf16().flat_map(u16::to_be_bytes));
         }
         Value::Uid(number) => {
-            let size = bytes_for(usize::try_from(*number).unwrap_or(usize::MAX));
+            let size = bytes_for(*number);
             out.push(0x80 | (size as u8 - 1));
-            push_number(&mut out, usize::try_from(*number).unwrap_or(usize::MAX), size);
+            push_number(&mut out, *number, size);
         }
     }
     Some(out)
@@ -303,9 +309,9 @@ fn plain(value: &Value) -> Option<Vec<u8>> {
 
 fn push_integer(out: &mut Vec<u8>, number: i128) {
     if let Ok(small) = u32::try_from(number) {
-        let size = bytes_for(small as usize);
+        let size = bytes_for(small.into());
         out.push(0x10 | size.ilog2() as u8);
-        push_number(out, small as usize, size);
+        push_number(out, small.into(), size);
     } else if let Ok(number) = i64::try_from(number) {
         out.push(0x13);
         out.extend_from_slice(&number.to_be_bytes());
@@ -327,7 +333,7 @@ fn push_head(out: &mut Vec<u8>, kind: u8, length: usize) {
 }
 
 /// How many bytes a number takes here: one, two, four or eight.
-fn bytes_for(number: usize) -> usize {
+fn bytes_for(number: u64) -> usize {
     match number {
         0..=0xff => 1,
         0x100..=0xffff => 2,
@@ -336,7 +342,7 @@ fn bytes_for(number: usize) -> usize {
     }
 }
 
-fn push_number(out: &mut Vec<u8>, number: usize, size: usize) {
-    let bytes = (number as u64).to_be_bytes();
+fn push_number(out: &mut Vec<u8>, number: u64, size: usize) {
+    let bytes = number.to_be_bytes();
     out.extend_from_slice(bytes.get(bytes.len() - size..).unwrap_or_default());
 }

@@ -16,7 +16,7 @@ impl Date {
         (first..end).contains(&seconds).then_some(Date(seconds))
     }
 
-    /// Seconds since 2001.
+    /// Seconds since the start of 2001.
     pub(super) fn seconds(self) -> f64 {
         self.0
     }

@@ -13,7 +13,7 @@ pub use date::Date;
 
 const WHAT: &str = "property list";
 
-/// What a binary one begins with.
+/// The first bytes of the binary form.
 const BINARY: &[u8] = b"bplist00";
 
 /// Values by name, in the order of the list.
@@ -22,21 +22,21 @@ pub type Dictionary = IndexMap<String, Value>;
 /// A value of a property list.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Value {
-    /// Values in order.
+    /// Values in the order of the list.
     Array(Vec<Value>),
-    /// True or false.
+    /// A truth value: true or false.
     Boolean(bool),
-    /// Bytes.
+    /// Bytes, base 64 in XML.
     Data(Vec<u8>),
     /// A point in time.
     Date(Date),
-    /// Values by name.
+    /// Values by name, in the order of the list.
     Dictionary(Dictionary),
     /// An integer of 64 bits, with or without a sign.
     Integer(i128),
-    /// A floating-point number.
+    /// A floating-point number of 64 bits.
     Real(f64),
-    /// Text.
+    /// Text of any length.
     String(String),
     /// A number of an archived object; only the binary form has it.
     Uid(u64),
@@ -77,7 +77,7 @@ impl Value {
 /// Reads a property list, in XML or in its binary form.
 ///
 /// # Errors
-/// [`ParseError`] for another form, a size, depth or count above the limits, entities, and what is no property list.
+/// [`ParseError`] for another form, unknown entities, and a size, depth or count above the limits.
 pub fn parse(bytes: &[u8], limits: &Limits) -> Result<Value, ParseError> {
     bounded(WHAT, bytes, limits.inflated)?;
     if bytes.starts_with(BINARY) { binary::parse(bytes, limits) } else { xml::parse(bytes, limits) }

@@ -1,7 +1,8 @@
 //! The form in XML.
 //!
-//! Only what a property list needs of XML: elements without attributes (the outermost has its version), text with the five
-//! named entities and numbered characters, comments, processing instructions and a document type without declarations.
+//! Supported XML: elements without attributes (the outermost has its version), text with the five
+//! named entities and character references, comments, processing instructions and a document type
+//! without declarations.
 
 use std::borrow::Cow;
 
@@ -21,7 +22,7 @@ const LINE: usize = 51;
 /// The longest name of an entity, or number of a character.
 const LONGEST_REFERENCE: usize = 10;
 
-/// Reads one.
+/// Reads a property list in XML.
 pub(super) fn parse(bytes: &[u8], limits: &Limits) -> Result<Value, ParseError> {
     let text = std::str::from_utf8(bytes).map_err(|error| malformed(error.valid_up_to()))?;
     let text = text.strip_prefix('\u{feff}').unwrap_or(text);
@@ -135,7 +136,7 @@ impl<'a> Reader<'a> {
             _ => (Kind::Start, inside),
         };
         let name = name.trim_ascii_end();
-        // only the outermost has an attribute; a quoted `>` would make two readers see two documents
+        // a quoted `>` in an attribute would make two readers see two documents
         match name {
             "plist version=\"1.0\"" if kind != Kind::End => Ok(Tag { kind, name: "plist" }),
             _ if !name.is_empty() && name.bytes().all(|byte| byte.is_ascii_lowercase()) => {
