@@ -96,6 +96,13 @@ impl Progress for Bar {
     }
 }
 
+/// Work that failed leaves no line behind: the error is printed after this.
+impl Drop for Bar {
+    fn drop(&mut self) {
+        self.over();
+    }
+}
+
 #[expect(clippy::disallowed_methods, reason = "asked for what it is, not printed to")]
 fn stderr_is_terminal() -> bool {
     std::io::stderr().is_terminal()
